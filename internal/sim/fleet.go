@@ -1,0 +1,300 @@
+// Package sim runs a fleet of simulated network devices: real listeners on
+// loopback addresses, one address a device, speaking real protocols. It
+// imports nothing of the product, so what it says about it is evidence.
+package sim
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	gssh "github.com/gliderlabs/ssh"
+	"golang.org/x/crypto/ssh"
+
+	"magpie/internal/sim/tern"
+)
+
+// Port is where every simulated device listens, each on its own address.
+const Port = 2222
+
+// Unit is a device with its listener.
+type Unit struct {
+	*tern.Device
+	Address string // without the port
+
+	fleet   *Fleet
+	keySeed int
+	mu      sync.Mutex
+	server  *gssh.Server
+}
+
+// Fleet is a set of units in one 127/16 block of their own.
+type Fleet struct {
+	Units []*Unit
+	Story []Event
+
+	dir    string
+	block  int // the second octet
+	seed   uint64
+	offset atomic.Int64 // the fleet's clock, in nanoseconds off the real one
+	fixed  atomic.Int64 // when not zero, the fleet's clock stands still here
+}
+
+type fleetFile struct {
+	Block int    `json:"block"`
+	Seed  uint64 `json:"seed"`
+	Count int    `json:"count"`
+}
+
+type unitFile struct {
+	tern.State
+	KeySeed int
+}
+
+// Open starts the fleet kept in dir, or makes one of n devices there. A
+// different n than before only matters for a new fleet.
+func Open(dir string, n int, seed uint64, now time.Time) (*Fleet, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	f := &Fleet{dir: dir, seed: seed}
+	kept := fleetFile{}
+	path := filepath.Join(dir, "fleet.json")
+	raw, err := os.ReadFile(path)
+	fresh := errors.Is(err, os.ErrNotExist)
+	switch {
+	case fresh:
+		kept = fleetFile{Seed: seed, Count: n}
+	case err != nil:
+		return nil, err
+	default:
+		if err := json.Unmarshal(raw, &kept); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	f.seed, f.block = kept.Seed, kept.Block
+	places, story := Scenario(kept.Count, kept.Seed, now)
+	f.Story = story
+	for i, p := range places {
+		u := &Unit{fleet: f}
+		state := unitFile{}
+		raw, err := os.ReadFile(f.statePath(p.Name))
+		if err == nil {
+			if err := json.Unmarshal(raw, &state); err != nil {
+				return nil, fmt.Errorf("%s: %w", f.statePath(p.Name), err)
+			}
+			u.keySeed = state.KeySeed
+			u.Device, err = tern.Restore(state.State)
+			if err != nil {
+				return nil, err
+			}
+		} else if u.Device, err = tern.New(p.Name, p.Serial, p.Lines, p.Since); err != nil {
+			return nil, err
+		}
+		u.Address = fmt.Sprintf("%d.%d", (i+1)/250, (i+1)%250+1)
+		u.Clock = f.Now
+		u.Save = u.save
+		u.OnRestart = u.bounce
+		f.Units = append(f.Units, u)
+	}
+	if err := f.listen(fresh); err != nil {
+		f.Close()
+		return nil, err
+	}
+	if fresh {
+		kept.Block = f.block
+		raw, _ := json.Marshal(kept)
+		if err := os.WriteFile(path, raw, 0o600); err != nil {
+			f.Close()
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+// listen finds a block no other fleet uses, or takes its own again.
+func (f *Fleet) listen(fresh bool) error {
+	hosts := make([]string, len(f.Units))
+	for i, u := range f.Units {
+		hosts[i] = u.Address
+	}
+	tries := 1
+	if fresh {
+		tries = 40
+	}
+	var last error
+	for range tries {
+		if fresh {
+			f.block = 2 + rand.IntN(250)
+		}
+		last = nil
+		for i, u := range f.Units {
+			u.Address = fmt.Sprintf("127.%d.%s", f.block, hosts[i])
+			if u.Faults().Down {
+				continue
+			}
+			if last = u.up(); last != nil {
+				break
+			}
+		}
+		if last == nil {
+			return nil
+		}
+		for _, u := range f.Units {
+			u.down()
+		}
+	}
+	return fmt.Errorf("no free loopback block for the fleet: %w", last)
+}
+
+// Now is the fleet's clock.
+func (f *Fleet) Now() time.Time {
+	if at := f.fixed.Load(); at != 0 {
+		return time.Unix(0, at)
+	}
+	return time.Now().Add(time.Duration(f.offset.Load()))
+}
+
+// SetClock makes the fleet's clock stand still at a time, or follow the real
+// one again when at is zero.
+func (f *Fleet) SetClock(at time.Time) {
+	if at.IsZero() {
+		f.fixed.Store(0)
+		return
+	}
+	f.fixed.Store(at.UnixNano())
+}
+
+// Unit returns the unit of that name, or nil.
+func (f *Fleet) Unit(name string) *Unit {
+	for _, u := range f.Units {
+		if u.Name == name {
+			return u
+		}
+	}
+	return nil
+}
+
+// Close stops every listener and connection.
+func (f *Fleet) Close() {
+	for _, u := range f.Units {
+		u.down()
+	}
+}
+
+func (f *Fleet) statePath(name string) string { return filepath.Join(f.dir, name+".unit.json") }
+
+func (u *Unit) save() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	path := u.fleet.statePath(u.Name)
+	raw, err := json.Marshal(unitFile{u.State(), u.keySeed})
+	if err == nil {
+		if err = os.WriteFile(path+".new", raw, 0o600); err == nil {
+			err = os.Rename(path+".new", path)
+		}
+	}
+	if err != nil {
+		slog.Error("unit state not kept", "unit", u.Name, "err", err)
+	}
+}
+
+// hostKey is made from the fleet's seed, so that it outlives a restart.
+func (u *Unit) hostKey() gssh.Signer {
+	sum := sha256.Sum256([]byte(fmt.Sprintf("%d/%s/%d", u.fleet.seed, u.Name, u.keySeed)))
+	signer, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(sum[:]))
+	if err != nil {
+		panic(err)
+	}
+	return signer
+}
+
+// NewHostKey gives the unit another host key, as a reset does.
+func (u *Unit) NewHostKey() error {
+	u.keySeed++
+	u.save()
+	u.down()
+	return u.up()
+}
+
+func (u *Unit) up() error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.server != nil {
+		return nil
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort(u.Address, strconv.Itoa(Port)))
+	if err != nil {
+		return err
+	}
+	u.server = &gssh.Server{
+		Handler: u.serve,
+		PasswordHandler: func(ctx gssh.Context, word string) bool {
+			return u.CheckWord(ctx.User(), word)
+		},
+		PublicKeyHandler: func(ctx gssh.Context, key gssh.PublicKey) bool {
+			return u.CheckBadge(ctx.User(), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))))
+		},
+	}
+	u.server.AddHostKey(u.hostKey())
+	go func(s *gssh.Server) { _ = s.Serve(l) }(u.server)
+	return nil
+}
+
+func (u *Unit) down() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.server != nil {
+		u.server.Close()
+		u.server = nil
+	}
+}
+
+// bounce is a restart as seen from outside: away, then back.
+func (u *Unit) bounce() {
+	go func() {
+		u.down()
+		time.Sleep(300 * time.Millisecond)
+		if err := u.up(); err != nil {
+			slog.Error("unit did not come back", "unit", u.Name, "err", err)
+		}
+	}()
+}
+
+// SetFaults gives the unit faults and takes it off the network or back.
+func (u *Unit) SetFaults(f tern.Faults) error {
+	u.Device.SetFaults(f)
+	if f.Down {
+		u.down()
+		return nil
+	}
+	return u.up()
+}
+
+func (u *Unit) serve(s gssh.Session) {
+	_, resized, tty := s.Pty()
+	if tty {
+		go func() {
+			for range resized {
+			}
+		}()
+	}
+	from, _, _ := net.SplitHostPort(s.RemoteAddr().String())
+	c := &tern.Console{Device: u.Device, User: s.User(), From: from, TTY: tty}
+	var ctx context.Context = s.Context()
+	c.Serve(ctx, s, s.RawCommand())
+	_ = s.Exit(0)
+}
