@@ -1,0 +1,372 @@
+// Package rules knows what is true of a configuration's lines: one table of
+// path patterns, and for each what identifies an entry, where order matters,
+// what is secret, what changes by itself. Everything else (equivalence,
+// changes, masking) is worked out from that table.
+package rules
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"magpie/internal/core/grammar"
+)
+
+// Rule is one row of the table.
+type Rule struct {
+	// Path is the pattern, segments from the outermost block inwards joined
+	// by " / ". A word stands for itself, {name} for a word that is part of the
+	// entry's identity, <name> for a word of its value; {name...} and
+	// <name...> take all words that are left.
+	Path string
+
+	Ordered    bool     // the order of the lines directly below matters; new ones go to the end
+	Overwrites bool     // a new value replaces the old one without removing it first
+	Permanent  bool     // the device does not let go of it; it can only be overwritten
+	Default    string   // the value the device leaves out
+	Writes     []string // lines the device adds below by itself when the block is made
+	Defines    string   // a name space: the identity's last word is a name in it
+	Uses       []Use    // names other rules define
+	Secret     []string // captures that are secret
+	Volatile   bool     // changes by itself; never compared, never sent
+	Hostname   string   // the capture that is the name shown in the prompt
+	Remove     string   // how it is removed, when not as the dialect's default says
+
+	segs [][]token
+}
+
+// Use is a name a line refers to: each match of Name's first group is a name
+// in Space.
+type Use struct {
+	Space string
+	Name  *regexp.Regexp
+}
+
+type token struct {
+	word, capture string
+	ident, rest   bool
+}
+
+// Table is a set of rules. The first rule that matches a path counts.
+type Table struct {
+	Rules []*Rule
+}
+
+// Compile reads the rule's path pattern and checks what refers to it.
+func (r *Rule) Compile() error {
+	r.segs = nil
+	for _, seg := range strings.Split(r.Path, " / ") {
+		var toks []token
+		for _, w := range strings.Fields(seg) {
+			t := token{word: w}
+			if n := len(w); n > 2 && (w[0] == '{' && w[n-1] == '}' || w[0] == '<' && w[n-1] == '>') {
+				t = token{capture: w[1 : n-1], ident: w[0] == '{'}
+				t.capture, t.rest = strings.CutSuffix(t.capture, "...")
+			}
+			if len(toks) > 0 && toks[len(toks)-1].rest {
+				return fmt.Errorf("%s: nothing can follow a pattern that takes all words left", w)
+			}
+			toks = append(toks, t)
+		}
+		if len(toks) == 0 {
+			return fmt.Errorf("the path has an empty segment")
+		}
+		r.segs = append(r.segs, toks)
+	}
+	for _, name := range append(slices.Clone(r.Secret), r.Hostname) {
+		if name != "" && !r.has(name) {
+			return fmt.Errorf("the path has no <%s> or {%s}", name, name)
+		}
+	}
+	return nil
+}
+
+func (r *Rule) has(capture string) bool {
+	return slices.ContainsFunc(r.segs[len(r.segs)-1], func(t token) bool { return t.capture == capture })
+}
+
+// match tells whether words are of the segment's shape, and which words each
+// capture took: a first index and one past the last.
+func match(seg []token, words []grammar.Word) (caps map[string][2]int, ident int, ok bool) {
+	caps = map[string][2]int{}
+	for i, t := range seg {
+		switch {
+		case t.rest:
+			if i >= len(words) {
+				return nil, 0, false
+			}
+			caps[t.capture] = [2]int{i, len(words)}
+			if t.ident {
+				return caps, len(words), true
+			}
+			return caps, i, true
+		case i >= len(words):
+			return nil, 0, false
+		case t.capture == "":
+			if words[i].Text != t.word {
+				return nil, 0, false
+			}
+		default:
+			caps[t.capture] = [2]int{i, i + 1}
+		}
+	}
+	if len(words) != len(seg) {
+		return nil, 0, false
+	}
+	for i, t := range seg {
+		if t.capture != "" && !t.ident {
+			return caps, i, true
+		}
+	}
+	return caps, len(words), true
+}
+
+// Item is a node seen through the table.
+type Item struct {
+	ID    string // tells it from its siblings
+	Line  string // its words, one blank between them
+	Body  []string
+	Rule  *Rule // nil when no rule speaks of it
+	Kids  []*Item
+	Up    *Item
+	Src   int // line in the source, from 1; 0 if it has none
+	words []grammar.Word
+	caps  map[string][2]int
+}
+
+// find returns the rule for a node below up, its captures and its identity.
+func (t *Table) find(up *Item, words []grammar.Word) (*Rule, map[string][2]int, string) {
+	var trail []*Item
+	for p := up; p != nil && p.Up != nil; p = p.Up {
+		trail = append(trail, p)
+	}
+	slices.Reverse(trail)
+	for _, r := range t.Rules {
+		if len(r.segs) != len(trail)+1 {
+			continue
+		}
+		fits := true
+		for i, p := range trail {
+			if _, _, ok := match(r.segs[i], p.words); !ok {
+				fits = false
+				break
+			}
+		}
+		if !fits {
+			continue
+		}
+		if caps, ident, ok := match(r.segs[len(trail)], words); ok {
+			return r, caps, join(words[:ident])
+		}
+	}
+	return nil, nil, join(words)
+}
+
+func join(words []grammar.Word) string {
+	parts := make([]string, len(words))
+	for i, w := range words {
+		parts[i] = w.Text
+	}
+	return strings.Join(parts, " ")
+}
+
+// Item makes an item of one line below up, as the device would on reading it.
+// It is not linked into up's Kids.
+func (t *Table) Item(up *Item, line string, body []string) *Item {
+	words := grammar.Words(line)
+	r, caps, id := t.find(up, words)
+	return &Item{ID: id, Line: join(words), Body: body, Rule: r, Up: up, words: words, caps: caps}
+}
+
+// Resolve sees a whole tree through the table: the canonical tree. Lines that
+// change by themselves and lines at their default are left out; a line given
+// twice counts once, the last value winning.
+func (t *Table) Resolve(root *grammar.Node) *Item {
+	top := &Item{}
+	t.resolve(top, root)
+	return top
+}
+
+func (t *Table) resolve(up *Item, n *grammar.Node) {
+	seen := map[string]*Item{}
+	for _, k := range n.Kids {
+		it := t.Item(up, k.Text, k.Body)
+		it.Src = k.Line
+		if it.Rule != nil && it.Rule.Volatile {
+			continue
+		}
+		if old := seen[it.ID]; old != nil {
+			old.Line, old.Body, old.words, old.caps = it.Line, it.Body, it.words, it.caps
+			it = old
+		} else {
+			seen[it.ID] = it
+			up.Kids = append(up.Kids, it)
+		}
+		t.resolve(it, k)
+	}
+	up.Kids = slices.DeleteFunc(up.Kids, (*Item).AtDefault)
+}
+
+// AtDefault tells whether the line says what the device would do without it.
+func (it *Item) AtDefault() bool {
+	return it.Rule != nil && it.Rule.Default != "" && len(it.Kids) == 0 && it.Value() == it.Rule.Default
+}
+
+// Value is what follows the identity.
+func (it *Item) Value() string { return strings.TrimPrefix(strings.TrimPrefix(it.Line, it.ID), " ") }
+
+// Ordered tells whether the order of the lines directly below matters.
+func (it *Item) Ordered() bool { return it.Rule != nil && it.Rule.Ordered }
+
+// Defines returns the name space and name the line defines, or "", "".
+func (it *Item) Defines() (space, name string) {
+	if it.Rule == nil || it.Rule.Defines == "" {
+		return "", ""
+	}
+	w := strings.Fields(it.ID)
+	return it.Rule.Defines, w[len(w)-1]
+}
+
+// Names returns the names the line itself uses, as "space name".
+func (it *Item) Names() (out []string) {
+	if it.Rule == nil {
+		return nil
+	}
+	for _, u := range it.Rule.Uses {
+		for _, m := range u.Name.FindAllStringSubmatch(it.Line, -1) {
+			out = append(out, u.Space+" "+m[1])
+		}
+	}
+	return out
+}
+
+// Hostname returns the prompt name the line sets, or "".
+func (it *Item) Hostname() string {
+	if it.Rule == nil || it.Rule.Hostname == "" {
+		return ""
+	}
+	at := it.caps[it.Rule.Hostname]
+	return join(it.words[at[0]:at[1]])
+}
+
+// Kid returns the child of that identity, or nil.
+func (it *Item) Kid(id string) *Item {
+	for _, k := range it.Kids {
+		if k.ID == id {
+			return k
+		}
+	}
+	return nil
+}
+
+// Path is the lines of the blocks around the item and its own, outermost
+// first, joined by " / ".
+func (it *Item) Path() string {
+	if it.Up == nil || it.Up.Up == nil {
+		return it.Line
+	}
+	return it.Up.Path() + " / " + it.Line
+}
+
+// Clone copies the item and all below it, hung below up.
+func (it *Item) Clone(up *Item) *Item {
+	c := *it
+	c.Up, c.Kids = up, nil
+	for _, k := range it.Kids {
+		c.Kids = append(c.Kids, k.Clone(&c))
+	}
+	return &c
+}
+
+// Equivalent tells whether two canonical trees say the same.
+func Equivalent(a, b *Item) bool {
+	if a.Line != b.Line || !slices.Equal(a.Body, b.Body) || len(a.Kids) != len(b.Kids) {
+		return false
+	}
+	if a.Ordered() {
+		return slices.EqualFunc(a.Kids, b.Kids, Equivalent)
+	}
+	byID := make(map[string]*Item, len(b.Kids))
+	for _, k := range b.Kids {
+		byID[k.ID] = k
+	}
+	for _, k := range a.Kids {
+		other := byID[k.ID]
+		if other == nil || !Equivalent(k, other) {
+			return false
+		}
+	}
+	return true
+}
+
+// Node turns the item's children back into a tree that grammar can print.
+func (it *Item) Node() *grammar.Node {
+	n := &grammar.Node{Text: it.Line, Body: it.Body}
+	for _, k := range it.Kids {
+		n.Kids = append(n.Kids, k.Node())
+	}
+	return n
+}
+
+// Difference is a line that is in one of two trees only, or differs.
+type Difference struct {
+	Block string // the blocks around it
+	Have  string // the line as it is; empty when missing
+	Want  string // the line as it should be; empty when it should not be there
+	Order bool   // only its place among its neighbours differs
+	item  *Item
+}
+
+// Differences lists what keeps have from being equivalent to want.
+func Differences(have, want *Item) (out []Difference) {
+	block := func(it *Item) string {
+		if it.Up == nil {
+			return ""
+		}
+		return it.Path()
+	}
+	var whole func(it *Item, add bool)
+	whole = func(it *Item, add bool) {
+		d := Difference{Block: block(it.Up), Have: it.Line, item: it}
+		if add {
+			d.Have, d.Want = "", it.Line
+		}
+		out = append(out, d)
+		for _, k := range it.Kids {
+			whole(k, add)
+		}
+	}
+	var walk func(h, w *Item)
+	walk = func(h, w *Item) {
+		var keptH, keptW []string
+		for _, k := range h.Kids {
+			if w.Kid(k.ID) == nil {
+				whole(k, false)
+			} else {
+				keptH = append(keptH, k.ID)
+			}
+		}
+		for _, k := range w.Kids {
+			o := h.Kid(k.ID)
+			if o == nil {
+				whole(k, true)
+				continue
+			}
+			keptW = append(keptW, k.ID)
+			if o.Line != k.Line || !slices.Equal(o.Body, k.Body) {
+				out = append(out, Difference{Block: block(h), Have: o.Line, Want: k.Line, item: k})
+			}
+			walk(o, k)
+		}
+		if w.Ordered() && !slices.Equal(keptH, keptW) {
+			for i, id := range keptW {
+				if keptH[i] != id {
+					out = append(out, Difference{Block: block(h), Have: h.Kid(keptH[i]).Line, Want: w.Kid(id).Line, Order: true, item: w.Kid(id)})
+				}
+			}
+		}
+	}
+	walk(have, want)
+	return out
+}
