@@ -31,7 +31,6 @@ type Rule struct {
 	Secret     []string // captures that are secret
 	Volatile   bool     // changes by itself; never compared, never sent
 	Hostname   string   // the capture that is the name shown in the prompt
-	Remove     string   // how it is removed, when not as the dialect's default says
 
 	segs [][]token
 }
@@ -248,6 +247,27 @@ func (it *Item) Hostname() string {
 	}
 	at := it.caps[it.Rule.Hostname]
 	return join(it.words[at[0]:at[1]])
+}
+
+// Opens tells whether the line is the head of a block: some rule speaks of
+// lines below it.
+func (t *Table) Opens(it *Item) bool {
+	var trail []*Item
+	for p := it; p != nil && p.Up != nil; p = p.Up {
+		trail = append(trail, p)
+	}
+	slices.Reverse(trail)
+	return slices.ContainsFunc(t.Rules, func(r *Rule) bool {
+		if len(r.segs) != len(trail)+1 {
+			return false
+		}
+		for i, p := range trail {
+			if _, _, ok := match(r.segs[i], p.words); !ok {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // Kid returns the child of that identity, or nil.

@@ -1,0 +1,203 @@
+// Package ref reads and prints the two short notations people type: version
+// references, like skerrinsay-r1@baseline, and selectors, like site=quay.
+package ref
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Version names one version of one part of one device: DEVICE[/PART]@WHICH.
+type Version struct {
+	Device string
+	Part   string // "running" when not given
+	Which  string // one of the keywords, or "number", "name", "time"
+	Number int
+	Name   string
+	At     time.Time
+}
+
+// Keywords that stand for a version by its role.
+var keywords = []string{"latest", "previous", "baseline", "live"}
+
+var (
+	deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+	partName   = regexp.MustCompile(`^[a-z][a-z0-9+._-]{0,62}$`)
+	looksTimed = regexp.MustCompile(`^\d{4}-\d\d`)
+	nameShape  = regexp.MustCompile(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
+)
+
+// DeviceName checks a name for a device.
+func DeviceName(s string) error {
+	if !deviceName.MatchString(s) {
+		return fmt.Errorf("%q cannot be a device's name: letters, digits, dot, dash and underscore, starting with a letter or digit, 63 at most", s)
+	}
+	return nil
+}
+
+// VersionName checks a name for a version. Keywords, numbers and times cannot
+// be names.
+func VersionName(s string) error {
+	_, numberErr := strconv.Atoi(s)
+	switch {
+	case slices.Contains(keywords, s):
+		return fmt.Errorf("%q cannot be a version's name: it already means something", s)
+	case numberErr == nil:
+		return fmt.Errorf("%q cannot be a version's name: numbers count versions", s)
+	case looksTimed.MatchString(s):
+		return fmt.Errorf("%q cannot be a version's name: it reads as a time", s)
+	case !nameShape.MatchString(s):
+		return fmt.Errorf("%q cannot be a version's name: letters, digits, blanks and . _ : + -, 63 at most", s)
+	}
+	return nil
+}
+
+// ParseVersion reads a reference. A time without a zone is read in zone; a day
+// alone means its end.
+func ParseVersion(s string, zone *time.Location) (Version, error) {
+	v := Version{Part: "running", Which: "latest"}
+	dev, which, given := strings.Cut(s, "@")
+	name, part, hasPart := strings.Cut(dev, "/")
+	v.Device = name
+	if err := DeviceName(name); err != nil {
+		return v, fmt.Errorf("reference %q: %w", s, err)
+	}
+	if hasPart {
+		if !partName.MatchString(part) {
+			return v, fmt.Errorf("reference %q: %q is no part; a part is named like running or startup", s, part)
+		}
+		v.Part = part
+	}
+	if !given {
+		return v, nil
+	}
+	n, numberErr := strconv.Atoi(which)
+	switch {
+	case which == "":
+		return v, fmt.Errorf("reference %q: nothing follows the @; a number, a name, a time, or one of %s", s, strings.Join(keywords, ", "))
+	case slices.Contains(keywords, which):
+		v.Which = which
+	case numberErr == nil:
+		if n < 1 {
+			return v, fmt.Errorf("reference %q: versions count from 1", s)
+		}
+		v.Which, v.Number = "number", n
+	case looksTimed.MatchString(which):
+		at, err := parseTime(which, zone)
+		if err != nil {
+			return v, fmt.Errorf("reference %q: %w", s, err)
+		}
+		v.Which, v.At = "time", at
+	default:
+		if err := VersionName(which); err != nil {
+			return v, fmt.Errorf("reference %q: %w", s, err)
+		}
+		v.Which, v.Name = "name", which
+	}
+	return v, nil
+}
+
+func parseTime(s string, zone *time.Location) (time.Time, error) {
+	if day, err := time.ParseInLocation("2006-01-02", s, zone); err == nil {
+		return day.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
+	}
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00"} {
+		if at, err := time.Parse(form, s); err == nil {
+			return at, nil
+		}
+	}
+	for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04"} {
+		if at, err := time.ParseInLocation(form, s, zone); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no time; write 2026-11-20, 2026-11-20T10:00 or 2026-11-20T10:00Z", s)
+}
+
+// String prints the reference so that it means the same in every zone.
+func (v Version) String() string {
+	s := v.Device
+	if v.Part != "running" {
+		s += "/" + v.Part
+	}
+	switch v.Which {
+	case "number":
+		return s + "@" + strconv.Itoa(v.Number)
+	case "name":
+		return s + "@" + v.Name
+	case "time":
+		return s + "@" + v.At.UTC().Format(time.RFC3339Nano)
+	}
+	return s + "@" + v.Which
+}
+
+// Selector picks devices. Words are KEY=PATTERN or a pattern for the name;
+// patterns take * and ?. Words of one key widen the choice, different keys
+// narrow it; the empty selector picks all.
+type Selector struct {
+	terms map[string][]string
+}
+
+// Subject is what a selector looks at.
+type Subject struct {
+	Name, Site, Kind, Dialect, State string
+	Tags                             []string
+}
+
+var selectorKeys = []string{"name", "site", "kind", "tag", "dialect", "state"}
+
+// ParseSelector reads words as typed.
+func ParseSelector(words []string) (Selector, error) {
+	s := Selector{terms: map[string][]string{}}
+	for _, w := range words {
+		for _, part := range strings.Fields(w) {
+			key, pattern, ok := strings.Cut(part, "=")
+			if !ok {
+				key, pattern = "name", part
+			}
+			if !slices.Contains(selectorKeys, key) {
+				return s, fmt.Errorf("selector %q: %q is no key; the keys are %s", part, key, strings.Join(selectorKeys, ", "))
+			}
+			if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+				return s, fmt.Errorf("selector %q: %q is no pattern", part, pattern)
+			}
+			s.terms[key] = append(s.terms[key], pattern)
+		}
+	}
+	return s, nil
+}
+
+// Empty tells whether the selector picks everything.
+func (s Selector) Empty() bool { return len(s.terms) == 0 }
+
+// Exact returns the names picked when the selector is nothing but names
+// without patterns.
+func (s Selector) Exact() []string {
+	if len(s.terms) != 1 {
+		return nil
+	}
+	for _, n := range s.terms["name"] {
+		if strings.ContainsAny(n, "*?[\\") {
+			return nil
+		}
+	}
+	return s.terms["name"]
+}
+
+// Match tells whether the selector picks the device.
+func (s Selector) Match(d Subject) bool {
+	values := map[string][]string{"name": {d.Name}, "site": {d.Site}, "kind": {d.Kind}, "dialect": {d.Dialect}, "state": {d.State}, "tag": d.Tags}
+	for key, patterns := range s.terms {
+		if !slices.ContainsFunc(patterns, func(p string) bool {
+			return slices.ContainsFunc(values[key], func(v string) bool { ok, _ := path.Match(p, v); return ok })
+		}) {
+			return false
+		}
+	}
+	return true
+}
