@@ -32,20 +32,20 @@ func Terminal(s string) string {
 	out.Grow(len(s))
 	var line []byte
 	at := 0 // where the next byte goes in line
-	put := func(b byte) {
-		if at < len(line) {
-			line[at] = b
-		} else {
-			line = append(line, b)
+	wiped := false
+	end := func() {
+		// What a pager wiped out with blanks is not text.
+		if wiped {
+			line = line[:max(at, len(strings.TrimRight(string(line), " ")))]
 		}
-		at++
+		out.Write(line)
+		line, at, wiped = line[:0], 0, false
 	}
 	for i := 0; i < len(s); i++ {
 		switch b := s[i]; b {
 		case '\n':
-			out.Write(line)
+			end()
 			out.WriteByte('\n')
-			line, at = line[:0], 0
 		case '\r':
 			// Overwriting starts only when something other than a newline follows.
 			j := i + 1
@@ -53,21 +53,25 @@ func Terminal(s string) string {
 				j++
 			}
 			if j == len(s) || s[j] != '\n' {
-				at = 0
+				at, wiped = 0, true
 			}
 			i = j - 1
 		case '\b':
-			at = max(at-1, 0)
+			at, wiped = max(at-1, 0), true
 		case 0, 7:
 		case 0x1b:
 			i = sequence(s, i, &line, at)
 		default:
-			put(b)
+			if at < len(line) {
+				line[at] = b
+			} else {
+				line = append(line, b)
+			}
+			at++
 		}
 	}
-	// What a pager wiped out with blanks is not text.
-	out.Write(line)
-	return trimWiped(out.String(), s)
+	end()
+	return out.String()
 }
 
 // sequence passes over a control sequence that starts at i and returns where
@@ -84,19 +88,4 @@ func sequence(s string, i int, line *[]byte, at int) int {
 		*line = (*line)[:min(at, len(*line))]
 	}
 	return min(j, len(s)-1)
-}
-
-// trimWiped takes the blanks off the ends of lines that a bare carriage return
-// overwrote; a line that never was overwritten keeps its own blanks.
-func trimWiped(clean, raw string) string {
-	rawLines, lines := strings.Split(raw, "\n"), strings.Split(clean, "\n")
-	if len(rawLines) != len(lines) {
-		return clean
-	}
-	for i, l := range rawLines {
-		if strings.Contains(strings.TrimRight(l, "\r"), "\r") {
-			lines[i] = strings.TrimRight(lines[i], " ")
-		}
-	}
-	return strings.Join(lines, "\n")
 }

@@ -1,0 +1,219 @@
+// Package core holds the nouns of the job. Its subpackages compute; nothing
+// here does input, output or keeps time.
+package core
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Device states, worst first.
+const (
+	RefusedLogin = "refused login"
+	Unreachable  = "unreachable"
+	Failing      = "failing" // reached, but its last pull ended without a version; see its last pull
+	Drifted      = "drifted"
+	Unsaved      = "unsaved"
+	NeverPulled  = "never pulled"
+	Steady       = "steady"
+)
+
+// States in the order in which a person should look at them.
+var States = []string{RefusedLogin, Unreachable, Failing, Drifted, Unsaved, NeverPulled, Steady}
+
+// Kinds of device.
+var Kinds = []string{"router", "switch", "firewall", "wireless-controller", "access-point", "other"}
+
+// Reasons of a pull.
+const (
+	ByHand       = "by hand"
+	FirstContact = "first contact"
+	BeforePush   = "before a push"
+	AfterPush    = "after a push"
+	Scheduled    = "schedule"
+)
+
+// Job states.
+const (
+	Queued  = "queued"
+	Running = "running"
+	Waiting = "waiting"
+	Ended   = "ended"
+)
+
+// Job outcomes. The last five are those of a push.
+const (
+	Done      = "done"
+	Refused   = "refused"
+	Failed    = "failed"
+	Cancelled = "cancelled"
+	Equal     = "equal"
+	NotSaved  = "unsaved"
+	Residuals = "residuals"
+	Undone    = "undone"
+	Unknown   = "unknown"
+)
+
+// Roles of users.
+const (
+	Reader   = "reader"
+	Operator = "operator"
+	Admin    = "admin"
+)
+
+// Roles from least to most.
+var Roles = []string{Reader, Operator, Admin}
+
+// Actor is who does something.
+type Actor struct {
+	ID      string
+	Name    string
+	Role    string
+	Secrets bool // may see secrets unmasked
+}
+
+// May tells whether the actor has at least the role.
+func (a Actor) May(role string) bool {
+	return slices.Index(Roles, a.Role) >= slices.Index(Roles, role)
+}
+
+// Device is a managed network element: its place in the network.
+type Device struct {
+	ID           string    `db:"id"`
+	Name         string    `db:"name"`
+	Address      string    `db:"address"`
+	Port         int       `db:"port"`
+	Site         string    `db:"site"`
+	Kind         string    `db:"kind"`
+	Tags         Words     `db:"tags"`
+	Dialect      string    `db:"dialect"`
+	HostKey      string    `db:"host_key"`
+	CredentialID string    `db:"credential_id"`
+	CreatedAt    time.Time `db:"created_at"`
+
+	State       string     `db:"state"`
+	Drifted     bool       `db:"drifted"`
+	Unsaved     bool       `db:"unsaved"`
+	Trouble     string     `db:"trouble"` // what the last pull failed of; empty when it did not
+	Host        string     `db:"host"`
+	Model       string     `db:"model"`
+	Serial      string     `db:"serial"`
+	Release     string     `db:"software"`
+	LastTried   *time.Time `db:"last_tried"`
+	LastPulled  *time.Time `db:"last_pulled"` // the last pull that succeeded
+	LastChanged *time.Time `db:"last_changed"`
+	Latest      int        `db:"latest"` // number of the newest running version; 0 for none
+	Latched     *time.Time `db:"latched"`
+	User        string     `db:"login_user"`
+}
+
+// Words is a list kept as JSON.
+type Words []string
+
+// Scan reads the JSON form.
+func (w *Words) Scan(v any) error {
+	switch raw := v.(type) {
+	case nil:
+		*w = nil
+		return nil
+	case []byte:
+		return json.Unmarshal(raw, w)
+	case string:
+		return json.Unmarshal([]byte(raw), w)
+	}
+	return fmt.Errorf("a list of words cannot be read from %T", v)
+}
+
+// Part is one configuration document of a device.
+type Part struct {
+	ID       string `db:"id"`
+	DeviceID string `db:"device_id"`
+	Name     string `db:"name"`
+	Last     int    `db:"last_number"`
+	Baseline string `db:"baseline_id"`
+}
+
+// Pull is one visit to a device.
+type Pull struct {
+	ID          string     `db:"id"`
+	DeviceID    string     `db:"device_id"`
+	JobID       string     `db:"job_id"`
+	RequestedAt time.Time  `db:"requested_at"`
+	TakenAt     *time.Time `db:"taken_at"`
+	Reason      string     `db:"reason"`
+	Actor       string     `db:"actor"`
+	DialectRev  int        `db:"dialect_rev"`
+	Host        string     `db:"host"`
+	Model       string     `db:"model"`
+	Serial      string     `db:"serial"`
+	Release     string     `db:"software"`
+	Result      string     `db:"result"`  // done or failed
+	Trouble     string     `db:"trouble"` // what it failed of
+}
+
+// Version is one part's content, immutable.
+type Version struct {
+	ID          string    `db:"id"`
+	PartID      string    `db:"part_id"`
+	DeviceID    string    `db:"device_id"`
+	Device      string    `db:"device"`
+	Part        string    `db:"part"`
+	Number      int       `db:"number"`
+	ContentID   string    `db:"content_id"`
+	PullID      string    `db:"pull_id"`
+	Fingerprint string    `db:"fingerprint"`
+	TakenAt     time.Time `db:"taken_at"`
+	Reason      string    `db:"reason"`
+	Actor       string    `db:"actor"`  // who had it pulled
+	Author      string    `db:"author"` // who made the change, if the device says
+	Name        string    `db:"name"`
+	Note        string    `db:"note"`
+	Pinned      bool      `db:"pinned"`
+	Baseline    bool      `db:"baseline"`
+	Size        int       `db:"size"` // bytes
+	Lines       int       `db:"line_count"`
+	Added       int       `db:"added"`   // lines added since the version before
+	Removed     int       `db:"removed"` // lines removed
+	DialectRev  int       `db:"dialect_rev"`
+
+	SeenFrom  time.Time `db:"seen_from"`
+	SeenUntil time.Time `db:"seen_until"`
+	SeenOpen  bool      `db:"seen_open"` // nothing since says otherwise
+	Sightings int       `db:"sightings"`
+}
+
+// Job is one unit of work.
+type Job struct {
+	ID        string     `db:"id"`
+	Kind      string     `db:"kind"` // pull, preview or push
+	DeviceID  string     `db:"device_id"`
+	Device    string     `db:"device"`
+	State     string     `db:"state"`
+	Outcome   string     `db:"outcome"`
+	Summary   string     `db:"summary"`
+	Actor     string     `db:"actor"`
+	ActorID   string     `db:"actor_id"`
+	CreatedAt time.Time  `db:"created_at"`
+	StartedAt *time.Time `db:"started_at"`
+	EndedAt   *time.Time `db:"ended_at"`
+	Cancel    bool       `db:"cancel"`
+	Node      string     `db:"node"`
+	Life      string     `db:"life"`
+	Tries     int        `db:"tries"`
+	UndoOf    string     `db:"undo_of"`
+	Request   []byte     `db:"request"` // sealed
+	Result    []byte     `db:"result"`  // sealed
+}
+
+// Entry is one line of a job's log. Masked is what who may not see secrets is
+// shown.
+type Entry struct {
+	Seq    int       `json:"seq"`
+	At     time.Time `json:"at"`
+	Kind   string    `json:"kind"` // step, info, line, answer, warning, trouble, end
+	Text   string    `json:"text"`
+	Masked string    `json:"masked,omitempty"` // empty when it equals Text
+	Secret bool      `json:"secret,omitempty"` // kept whole; shown only to who may see secrets
+}

@@ -1,0 +1,102 @@
+// Package link talks to devices, as their dialect says.
+package link
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Target is where a device is reached.
+type Target struct {
+	Name    string // for messages
+	Address string // host name or IP address
+	Port    int
+	HostKey string // the key accepted for it, as in an authorized_keys line
+}
+
+// Credential is how to sign in. Exactly one of Password and Key is used, Key
+// first when both are set; every sign-in is a single attempt.
+type Credential struct {
+	User     string
+	Password string
+	Key      []byte // a private key in PEM or OpenSSH form
+	Raise    string // the secret of the raised mode
+}
+
+// Identity is what a device says of itself.
+type Identity struct {
+	Host    string `json:"host,omitempty"`
+	Model   string `json:"model,omitempty"`
+	Serial  string `json:"serial,omitempty"`
+	Release string `json:"release,omitempty"`
+}
+
+// Part is one configuration document as fetched.
+type Part struct {
+	Text   string
+	Author string // who changed it last, if the device says
+	Absent bool   // the device has no such part
+}
+
+// ErrLoginRefused is returned when the device does not accept the user,
+// password, key or raised-mode secret. It must not be tried again unasked.
+var ErrLoginRefused = errors.New("login refused")
+
+// ErrUnreachable is returned when no connection comes about.
+var ErrUnreachable = errors.New("unreachable")
+
+// ErrCut is returned when the device ends the connection in mid-conversation.
+var ErrCut = errors.New("the device closed the connection")
+
+// HostKeyError is returned when a device shows another host key than the one
+// accepted for it.
+type HostKeyError struct {
+	Accepted, Shown string // fingerprints, SHA-256 as OpenSSH prints them
+	Key             string // the key shown, as in an authorized_keys line
+}
+
+func (e *HostKeyError) Error() string {
+	if e.Accepted == "" {
+		return fmt.Sprintf("no host key is accepted for it yet; it shows %s", e.Shown)
+	}
+	return fmt.Sprintf("the host key changed: accepted was %s, it shows %s", e.Accepted, e.Shown)
+}
+
+// TimeoutError is returned when a device takes longer than its dialect allows.
+type TimeoutError struct {
+	What string
+	Took time.Duration
+}
+
+func (e *TimeoutError) Error() string { return fmt.Sprintf("%s: nothing came for %s", e.What, e.Took) }
+
+// Refused is returned when the device refuses a line.
+type Refused struct {
+	Line  string // what was sent; the caller knows whether it holds a secret
+	Means string // refused, held, busy or login
+	Words string // the device's own
+}
+
+func (e *Refused) Error() string {
+	switch e.Means {
+	case "held":
+		return "the device is " + e.Words
+	case "busy":
+		return "the device is busy: " + e.Words
+	}
+	return "the device answered: " + e.Words
+}
+
+// Incomplete is returned when what a device sent is not the whole part.
+type Incomplete struct {
+	Part string
+	Why  string
+	Got  string // what came, to be kept sealed
+	Err  error  // what ended it, if anything did
+}
+
+func (e *Incomplete) Error() string { return fmt.Sprintf("%s is not whole: %s", e.Part, e.Why) }
+
+// Unwrap returns what ended the transfer.
+func (e *Incomplete) Unwrap() error { return e.Err }

@@ -1,0 +1,108 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Deed is one row of the audit log.
+type Deed struct {
+	Seq    int64     `db:"seq"`
+	At     time.Time `db:"at"`
+	Actor  string    `db:"actor"`
+	Action string    `db:"action"`
+	Object string    `db:"object"`
+	Detail string    `db:"detail"`
+	MAC    string    `db:"mac"`
+}
+
+type auditEnd struct {
+	Seq   int64  `db:"seq"`
+	MAC   string `db:"mac"`
+	Proof string `db:"proof"`
+}
+
+// Audit writes down what the actor does, in the same transaction as the deed.
+// detail never holds secrets or configuration text.
+func (q *Q) Audit(ctx context.Context, action, object, detail string) error {
+	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
+	if errors.Is(err, ErrNotFound) {
+		if _, err := q.exec(ctx, `INSERT IGNORE INTO audit_end (id, seq, mac, proof) VALUES (1, 0, '', ?)`, q.proof(auditEnd{})); err != nil {
+			return err
+		}
+		end, err = get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
+	}
+	if err != nil {
+		return err
+	}
+	d := Deed{Seq: end.Seq + 1, At: q.clock().UTC().Truncate(time.Microsecond), Actor: q.actor.Name, Action: action, Object: object, Detail: detail}
+	d.MAC = q.mac(d, end.MAC)
+	if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, d.MAC); err != nil {
+		return err
+	}
+	next := auditEnd{Seq: d.Seq, MAC: d.MAC}
+	_, err = q.exec(ctx, `UPDATE audit_end SET seq = ?, mac = ?, proof = ? WHERE id = 1`, next.Seq, next.MAC, q.proof(next))
+	return err
+}
+
+func (q *Q) mac(d Deed, before string) string {
+	return q.keys.Hash("audit row", fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", d.Seq, d.At.Format(time.RFC3339Nano), d.Actor, d.Action, d.Object, d.Detail, before))
+}
+
+func (q *Q) proof(e auditEnd) string {
+	return q.keys.Hash("audit end", fmt.Appendf(nil, "%d\x00%s", e.Seq, e.MAC))
+}
+
+// Deeds lists the audit log, newest first, from before a sequence number (0:
+// from the end).
+func (q *Q) Deeds(ctx context.Context, before int64, limit int) ([]Deed, error) {
+	if before <= 0 {
+		before = 1 << 62
+	}
+	return list[Deed](ctx, q.ext, `SELECT * FROM audit WHERE seq < ? ORDER BY seq DESC LIMIT ?`, before, limit)
+}
+
+// VerifyAudit reads the whole log and returns how many rows are sound. The
+// error says where the first change, gap or cut is.
+func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
+	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1`)
+	if errors.Is(err, ErrNotFound) {
+		n, err := get[int64](ctx, q.ext, `SELECT COUNT(*) FROM audit`)
+		if err == nil && n > 0 {
+			err = fmt.Errorf("the log's end mark is missing, with %d rows there", n)
+		}
+		return 0, err
+	}
+	if err != nil {
+		return 0, err
+	}
+	if q.proof(end) != end.Proof {
+		return 0, fmt.Errorf("the log's end mark was changed")
+	}
+	mac, seq := "", int64(0)
+	for {
+		rows, err := list[Deed](ctx, q.ext, `SELECT * FROM audit WHERE seq > ? ORDER BY seq LIMIT 1000`, seq)
+		if err != nil {
+			return seq, err
+		}
+		for _, d := range rows {
+			if d.Seq != seq+1 {
+				return seq, fmt.Errorf("rows %d to %d are missing", seq+1, d.Seq-1)
+			}
+			if q.mac(d, mac) != d.MAC {
+				return seq, fmt.Errorf("row %d was changed, or the one before it", d.Seq)
+			}
+			mac, seq = d.MAC, d.Seq
+		}
+		if len(rows) == 0 {
+			break
+		}
+	}
+	if seq != end.Seq || mac != end.MAC {
+		return seq, fmt.Errorf("the log ends at row %d but had %d: its tail was cut off", seq, end.Seq)
+	}
+	return seq, nil
+}

@@ -1,0 +1,292 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"magpie/internal/core"
+)
+
+const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, request, result FROM jobs `
+
+// AddJob queues a job. request is kept sealed. With an idempotency key that
+// was used before, the earlier job is returned.
+func (q *Q) AddJob(ctx context.Context, j core.Job, request any, key string) (core.Job, error) {
+	if key != "" {
+		old, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key = ?`, q.actor.ID+" "+key)
+		if !errors.Is(err, ErrNotFound) {
+			return old, err
+		}
+	}
+	raw, err := json.Marshal(request)
+	if err != nil {
+		return j, err
+	}
+	now := q.clock().UTC()
+	j.ID, j.State, j.CreatedAt, j.Actor, j.ActorID = NewID(now), core.Queued, now, q.actor.Name, q.actor.ID
+	j.Request = q.keys.Seal("job request", j.ID, raw)
+	var idem any
+	if key != "" {
+		idem = q.actor.ID + " " + key
+	}
+	_, err = q.exec(ctx, `INSERT INTO jobs (id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, cancel, node, life, tries, undo_of, idem_key, request, result)
+		VALUES (?, ?, ?, ?, ?, '', '', ?, ?, ?, FALSE, '', '', 0, ?, ?, ?, '')`, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, idem, j.Request)
+	return j, err
+}
+
+// OpenRequest reads a job's request.
+func (q *Q) OpenRequest(j core.Job, into any) error {
+	raw, err := q.keys.Open("job request", j.ID, j.Request)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, into)
+}
+
+// OpenResult reads a job's result, if it has one.
+func (q *Q) OpenResult(j core.Job, into any) error {
+	if len(j.Result) == 0 {
+		return nil
+	}
+	raw, err := q.keys.Open("job result", j.ID, j.Result)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, into)
+}
+
+// Job returns a job by its id.
+func (q *Q) Job(ctx context.Context, id string) (core.Job, error) {
+	j, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE id = ?`, id)
+	if errors.Is(err, ErrNotFound) {
+		err = fmt.Errorf("job %q: %w", id, ErrNotFound)
+	}
+	return j, err
+}
+
+// JobFilter narrows a list of jobs.
+type JobFilter struct {
+	Before string // ids below this one
+	State  string
+	Kind   string
+	Device string // name
+	Limit  int
+}
+
+// Jobs lists jobs, newest first.
+func (q *Q) Jobs(ctx context.Context, f JobFilter) ([]core.Job, error) {
+	query, args := jobColumns+`WHERE TRUE`, []any{}
+	for _, c := range []struct{ column, value string }{{"id < ?", f.Before}, {"state = ?", f.State}, {"kind = ?", f.Kind}, {"device = ?", f.Device}} {
+		if c.value != "" {
+			query, args = query+" AND "+c.column, append(args, c.value)
+		}
+	}
+	return list[core.Job](ctx, q.ext, query+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
+}
+
+// TakeJobs makes up to limit queued jobs this node's and returns them.
+func (q *Q) TakeJobs(ctx context.Context, node, life string, limit int) (taken []core.Job, err error) {
+	queued, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'queued' ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED`, limit)
+	if err != nil {
+		return nil, err
+	}
+	now := q.clock().UTC()
+	for _, j := range queued {
+		n, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ?, tries = tries + 1, started_at = ? WHERE id = ? AND state = 'queued'`, node, life, now, j.ID)
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
+			taken = append(taken, j)
+		}
+	}
+	return taken, nil
+}
+
+// Unended lists jobs that are running or waiting.
+func (q *Q) Unended(ctx context.Context) ([]core.Job, error) {
+	return list[core.Job](ctx, q.ext, jobColumns+`WHERE state IN ('running', 'waiting') ORDER BY id`)
+}
+
+// AdoptJob gives a job of a node that died to this one. It tells whether it was
+// still to be had.
+func (q *Q) AdoptJob(ctx context.Context, j core.Job, node, life, state string) (bool, error) {
+	n, err := q.exec(ctx, `UPDATE jobs SET state = ?, node = ?, life = ? WHERE id = ? AND node = ? AND life = ? AND state IN ('running', 'waiting')`, state, node, life, j.ID, j.Node, j.Life)
+	return n > 0, err
+}
+
+// SetJobState changes a job between running and waiting.
+func (q *Q) SetJobState(ctx context.Context, id, state, summary string) error {
+	_, err := q.exec(ctx, `UPDATE jobs SET state = ?, summary = ? WHERE id = ? AND state <> 'ended'`, state, summary, id)
+	return err
+}
+
+// EndJob ends a job, once. summary holds no configuration text; result is kept
+// sealed.
+func (q *Q) EndJob(ctx context.Context, id, outcome, summary string, result any) error {
+	var sealed []byte
+	if result != nil {
+		raw, err := json.Marshal(result)
+		if err != nil {
+			return err
+		}
+		sealed = q.keys.Seal("job result", id, raw)
+	}
+	_, err := q.exec(ctx, `UPDATE jobs SET state = 'ended', outcome = ?, summary = ?, ended_at = ?, result = ? WHERE id = ? AND state <> 'ended'`,
+		outcome, summary, q.clock().UTC(), sealed, id)
+	return err
+}
+
+// CancelJob asks a job to stop. A queued one ends at once.
+func (q *Q) CancelJob(ctx context.Context, id string) error {
+	n, err := q.exec(ctx, `UPDATE jobs SET state = 'ended', outcome = 'cancelled', summary = 'cancelled before it began', ended_at = ?, cancel = TRUE WHERE id = ? AND state = 'queued'`, q.clock().UTC(), id)
+	if err != nil || n > 0 {
+		return err
+	}
+	_, err = q.exec(ctx, `UPDATE jobs SET cancel = TRUE WHERE id = ? AND state <> 'ended'`, id)
+	return err
+}
+
+// Cancelled lists which of the jobs are asked to stop.
+func (q *Q) Cancelled(ctx context.Context, ids []string) ([]string, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	query, args, err := in(`SELECT id FROM jobs WHERE cancel AND id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	return list[string](ctx, q.ext, query, args...)
+}
+
+// AddEntry writes one line of a job's log.
+func (q *Q) AddEntry(ctx context.Context, jobID string, e core.Entry) error {
+	raw, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, `INSERT INTO job_log (job_id, seq, sealed) VALUES (?, ?, ?)`, jobID, e.Seq, q.keys.Seal("job log", fmt.Sprintf("%s %d", jobID, e.Seq), raw))
+	if errors.Is(err, ErrTaken) { // it was written and the answer got lost
+		err = nil
+	}
+	return err
+}
+
+// LastEntry returns the highest sequence number of a job's log.
+func (q *Q) LastEntry(ctx context.Context, jobID string) (int, error) {
+	return get[int](ctx, q.ext, `SELECT COALESCE(MAX(seq), 0) FROM job_log WHERE job_id = ?`, jobID)
+}
+
+// Entries reads a job's log from after a sequence number on.
+func (q *Q) Entries(ctx context.Context, jobID string, after, limit int) ([]core.Entry, error) {
+	type row struct {
+		Seq    int    `db:"seq"`
+		Sealed []byte `db:"sealed"`
+	}
+	rows, err := list[row](ctx, q.ext, `SELECT seq, sealed FROM job_log WHERE job_id = ? AND seq > ? ORDER BY seq LIMIT ?`, jobID, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]core.Entry, len(rows))
+	for i, r := range rows {
+		raw, err := q.keys.Open("job log", fmt.Sprintf("%s %d", jobID, r.Seq), r.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(raw, &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// PutPreview keeps a preview, sealed, and returns its id.
+func (q *Q) PutPreview(ctx context.Context, deviceID, jobID, hash string, preview any) (string, error) {
+	id := NewID(q.clock())
+	raw, err := json.Marshal(preview)
+	if err != nil {
+		return "", err
+	}
+	enc, _ := packer()
+	_, err = q.exec(ctx, `INSERT INTO previews (id, device_id, job_id, hash, made_at, sealed) VALUES (?, ?, ?, ?, ?, ?)`,
+		id, deviceID, jobID, hash, q.clock().UTC(), q.keys.Seal("preview", id, enc.EncodeAll(raw, nil)))
+	return id, err
+}
+
+// PreviewRow is what is known of a preview without opening it.
+type PreviewRow struct {
+	ID       string    `db:"id"`
+	DeviceID string    `db:"device_id"`
+	JobID    string    `db:"job_id"`
+	Hash     string    `db:"hash"`
+	MadeAt   time.Time `db:"made_at"`
+	Sealed   []byte    `db:"sealed"`
+}
+
+// Preview opens a preview.
+func (q *Q) Preview(ctx context.Context, id string, into any) (PreviewRow, error) {
+	r, err := get[PreviewRow](ctx, q.ext, `SELECT id, device_id, job_id, hash, made_at, sealed FROM previews WHERE id = ?`, id)
+	if err != nil {
+		return r, fmt.Errorf("preview %q: %w", id, err)
+	}
+	packed, err := q.keys.Open("preview", id, r.Sealed)
+	if err != nil {
+		return r, err
+	}
+	_, dec := packer()
+	raw, err := dec.DecodeAll(packed, nil)
+	if err != nil {
+		return r, err
+	}
+	return r, json.Unmarshal(raw, into)
+}
+
+// Journal is how far a push has come. Lines are counted from 1 within a phase.
+type Journal struct {
+	JobID     string    `db:"job_id"`
+	DeviceID  string    `db:"device_id"`
+	PreviewID string    `db:"preview_id"`
+	BeforeID  string    `db:"before_id"` // the version kept before the push
+	Phase     string    `db:"phase"`     // checking, sending, undoing, saving, proving
+	Total     int       `db:"total"`
+	Announced int       `db:"announced"` // about to be sent, or sent
+	Answered  int       `db:"answered"`  // sent, and the device took it
+	ChangedAt time.Time `db:"changed_at"`
+}
+
+// PutJournal writes how far a push has come. It is written before the deed.
+func (q *Q) PutJournal(ctx context.Context, j Journal) error {
+	_, err := q.exec(ctx, `INSERT INTO pushes (job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE before_id = VALUES(before_id), phase = VALUES(phase), total = VALUES(total), announced = VALUES(announced), answered = VALUES(answered), changed_at = VALUES(changed_at)`,
+		j.JobID, j.DeviceID, j.PreviewID, j.BeforeID, j.Phase, j.Total, j.Announced, j.Answered, q.clock().UTC())
+	return err
+}
+
+// Journal reads how far a push had come.
+func (q *Q) Journal(ctx context.Context, jobID string) (Journal, error) {
+	return get[Journal](ctx, q.ext, `SELECT * FROM pushes WHERE job_id = ?`, jobID)
+}
+
+// Claim gives a device to one open push. It returns the job that has it
+// already, if one does.
+func (q *Q) Claim(ctx context.Context, deviceID, jobID string) (holder string, err error) {
+	_, err = q.exec(ctx, `INSERT INTO claims (device_id, job_id, since) VALUES (?, ?, ?)`, deviceID, jobID, q.clock().UTC())
+	if !errors.Is(err, ErrTaken) {
+		return "", err
+	}
+	holder, err = get[string](ctx, q.ext, `SELECT job_id FROM claims WHERE device_id = ?`, deviceID)
+	if holder == jobID {
+		holder = ""
+	}
+	return holder, err
+}
+
+// Unclaim ends a push's hold.
+func (q *Q) Unclaim(ctx context.Context, jobID string) error {
+	_, err := q.exec(ctx, `DELETE FROM claims WHERE job_id = ?`, jobID)
+	return err
+}

@@ -1,0 +1,385 @@
+// Package store keeps everything in MariaDB. It is the only place with SQL.
+//
+// It relies on nothing but rows: no named locks, no table locks, no
+// auto-increment, so that it works the same on one server and on a cluster
+// where a conflict may show only at commit.
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"encoding/base32"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/database"
+
+	"magpie/internal/core"
+	"magpie/internal/seal"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is returned when there is no such row.
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken is returned when a name or key is in use already.
+var ErrTaken = errors.New("already in use")
+
+// ErrNewer is returned by Open when a newer program has used the database.
+var ErrNewer = errors.New("the database belongs to a newer version of this program")
+
+// ErrMasterKey is returned by Open when the master key is not the database's.
+var ErrMasterKey = errors.New("wrong master key")
+
+// Store is the database of one service.
+type Store struct {
+	db    *sqlx.DB
+	keys  *seal.Keys
+	clock func() time.Time
+}
+
+// Q asks and writes on behalf of an actor. Tx gives one inside a transaction.
+type Q struct {
+	ext   sqlx.ExtContext
+	keys  *seal.Keys
+	clock func() time.Time
+	actor core.Actor
+}
+
+// Open connects, brings the schema up to date and opens the data keys. With an
+// empty database it makes the keys; newMaster is then told so.
+func Open(ctx context.Context, dsn string, master seal.Master, clock func() time.Time) (s *Store, fresh bool, err error) {
+	cfg, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, false, fmt.Errorf("the database setting cannot be read: %w; it looks like user:password@tcp(host:3306)/name", err)
+	}
+	cfg.ParseTime, cfg.Loc, cfg.MultiStatements = true, time.UTC, false
+	cfg.ClientFoundRows = true
+	cfg.Timeout = 5 * time.Second
+	cfg.Logger = &mysql.NopLogger{}
+	if cfg.Params == nil {
+		cfg.Params = map[string]string{}
+	}
+	cfg.Params["time_zone"] = "'+00:00'"
+	cfg.Params["transaction_isolation"] = "'READ-COMMITTED'"
+	conn, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return nil, false, err
+	}
+	db := sqlx.NewDb(sql.OpenDB(conn), "mysql")
+	db.SetMaxOpenConns(40)
+	db.SetMaxIdleConns(20)
+	s = &Store{db: db, clock: clock}
+	if err := s.ping(ctx, cfg); err != nil {
+		db.Close()
+		return nil, false, err
+	}
+	if err := s.migrate(ctx); err != nil {
+		db.Close()
+		return nil, false, err
+	}
+	if fresh, err = s.openKeys(ctx, master); err != nil {
+		db.Close()
+		return nil, false, err
+	}
+	return s, fresh, nil
+}
+
+func (s *Store) ping(ctx context.Context, cfg *mysql.Config) error {
+	err := s.db.PingContext(ctx)
+	if err == nil {
+		return nil
+	}
+	where := fmt.Sprintf("%s at %s", cfg.DBName, cfg.Addr)
+	var my *mysql.MySQLError
+	if errors.As(err, &my) {
+		switch my.Number {
+		case 1045:
+			return fmt.Errorf("database %s does not accept user %s with the password in the setting", where, cfg.User)
+		case 1049, 1044:
+			return fmt.Errorf("database %s does not exist, or user %s may not use it; create it and grant all rights on it", where, cfg.User)
+		}
+	}
+	return fmt.Errorf("database %s does not answer: %w", where, err)
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// migrate brings the schema up to date. The row lock keeps two programs that
+// start together from doing it at once.
+func (s *Store) migrate(ctx context.Context) error {
+	if _, err := s.db.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS migrating (id INT NOT NULL PRIMARY KEY) ENGINE=InnoDB`); err != nil {
+		return fmt.Errorf("preparing the database: %w", err)
+	}
+	if _, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO migrating VALUES (1)`); err != nil {
+		return fmt.Errorf("preparing the database: %w", err)
+	}
+	hold, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = hold.Rollback() }()
+	if _, err := hold.ExecContext(ctx, `SELECT id FROM migrating WHERE id = 1 FOR UPDATE`); err != nil {
+		return fmt.Errorf("waiting for another program that prepares the database: %w", err)
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(database.DialectMySQL, s.db.DB, sub, goose.WithLogger(goose.NopLogger()))
+	if err != nil {
+		return err
+	}
+	have, want, err := p.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the schema's version: %w", err)
+	}
+	if have > want {
+		return fmt.Errorf("%w: its schema is %d, this program knows %d; run the newer program, or restore the backup made before the upgrade", ErrNewer, have, want)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	return nil
+}
+
+func (s *Store) openKeys(ctx context.Context, master seal.Master) (fresh bool, err error) {
+	make1 := func() error {
+		return s.Tx(ctx, core.Actor{Name: "service"}, func(q *Q) error {
+			now := s.clock().UTC()
+			hash, data := seal.NewBox(0), seal.NewBox(1)
+			if _, err := q.ext.ExecContext(ctx, `INSERT INTO instance (id, master_id, hash_key, made_at) VALUES (1, ?, ?, ?)`, master.ID(), master.Wrap(hash), now); err != nil {
+				return err
+			}
+			_, err := q.ext.ExecContext(ctx, `INSERT INTO data_keys (id, wrapped, made_at) VALUES (1, ?, ?)`, master.Wrap(data), now)
+			return err
+		})
+	}
+	row, err := get[instance](ctx, s.db, `SELECT master_id, hash_key FROM instance WHERE id = 1`)
+	if errors.Is(err, ErrNotFound) {
+		fresh = true
+		if err := make1(); err != nil && !errors.Is(err, ErrTaken) {
+			return false, fmt.Errorf("making the database's keys: %w", err)
+		}
+		row, err = get[instance](ctx, s.db, `SELECT master_id, hash_key FROM instance WHERE id = 1`)
+	}
+	if err != nil {
+		return false, err
+	}
+	hash, err := master.Unwrap(0, row.HashKey)
+	if err != nil {
+		return false, fmt.Errorf("%w: the database was made with master key %s, this is %s; put the right key file in place (nothing was changed)", ErrMasterKey, row.MasterID, master.ID())
+	}
+	var rows []struct {
+		ID      uint32
+		Wrapped []byte
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT id, wrapped FROM data_keys`); err != nil {
+		return false, err
+	}
+	var boxes []seal.Box
+	for _, r := range rows {
+		b, err := master.Unwrap(r.ID, r.Wrapped)
+		if err != nil {
+			return false, fmt.Errorf("%w: data key %d does not open", ErrMasterKey, r.ID)
+		}
+		boxes = append(boxes, b)
+	}
+	s.keys = seal.NewKeys(hash, boxes...)
+	return fresh, nil
+}
+
+type instance struct {
+	MasterID string `db:"master_id"`
+	HashKey  []byte `db:"hash_key"`
+}
+
+// Empty tells whether a database has never been used by this program.
+func Empty(ctx context.Context, dsn string) (bool, error) {
+	db, err := sqlx.Open("mysql", dsn)
+	if err != nil {
+		return false, err
+	}
+	defer db.Close()
+	var n int
+	if err := db.GetContext(ctx, &n, `SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'instance'`); err != nil {
+		return false, err
+	}
+	if n == 0 {
+		return true, nil
+	}
+	err = db.GetContext(ctx, &n, `SELECT COUNT(*) FROM instance`)
+	return n == 0, err
+}
+
+// Keys are the data keys of the database.
+func (s *Store) Keys() *seal.Keys { return s.keys }
+
+// As returns what an actor asks through, outside any transaction.
+func (s *Store) As(actor core.Actor) *Q {
+	return &Q{ext: patient{s.db}, keys: s.keys, clock: s.clock, actor: actor}
+}
+
+// patience is how long a lost database is waited for.
+const patience = 20 * time.Second
+
+// Tx runs fn in a transaction and commits it. When the database gives up on it
+// (a conflict, a lock waited for too long, a lost connection) it is run again
+// from the start, so fn must do nothing but ask and write. A commit whose
+// answer was lost is looked up.
+func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) error {
+	deadline := time.Now().Add(patience)
+	for wait := 10 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		id := NewID(s.clock())
+		committing, err := s.once(ctx, actor, id, fn)
+		if err != nil && committing && lost(err) {
+			var n int
+			if err2 := sqlx.GetContext(ctx, patient{s.db}, &n, `SELECT COUNT(*) FROM commits WHERE id = ?`, id); err2 != nil {
+				return fmt.Errorf("it is not known whether the database kept this: %w", errors.Join(err, err2))
+			}
+			if n > 0 {
+				return nil
+			}
+		}
+		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err)) || time.Now().After(deadline) {
+			return plain(err)
+		}
+		slog.Debug("transaction is tried again", "err", err)
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q *Q) error) (committing bool, err error) {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := fn(&Q{ext: tx, keys: s.keys, clock: s.clock, actor: actor}); err != nil {
+		return false, err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); err != nil {
+		return false, err
+	}
+	return true, tx.Commit()
+}
+
+// Tidy removes the traces of commits old enough to be beyond doubt.
+func (s *Store) Tidy(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM commits WHERE at < ? LIMIT 10000`, s.clock().UTC().Add(-24*time.Hour))
+	return err
+}
+
+func number(err error) uint16 {
+	var my *mysql.MySQLError
+	if errors.As(err, &my) {
+		return my.Number
+	}
+	return 0
+}
+
+// conflict: a deadlock, a lock waited for too long, a row changed underneath, a
+// node that is not ready.
+func conflict(err error) bool {
+	switch number(err) {
+	case 1213, 1205, 1020, 1047:
+		return true
+	}
+	return false
+}
+
+func lost(err error) bool {
+	var network net.Error
+	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) ||
+		errors.As(err, &network) || number(err) == 1053 || number(err) == 1927 || number(err) == 1040
+}
+
+func plain(err error) error {
+	if number(err) == 1062 {
+		return fmt.Errorf("%w: %w", ErrTaken, err)
+	}
+	return err
+}
+
+// patient asks again while the database is away.
+type patient struct{ *sqlx.DB }
+
+func (p patient) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
+	deadline := time.Now().Add(patience)
+	for wait := 20 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		rows, err := p.DB.QueryxContext(ctx, query, args...)
+		if err == nil || !lost(err) || ctx.Err() != nil || time.Now().After(deadline) {
+			return rows, err
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// get asks for one row.
+func get[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) (T, error) {
+	var rows []T
+	if err := sqlx.SelectContext(ctx, q, &rows, query, args...); err != nil {
+		var none T
+		return none, err
+	}
+	if len(rows) == 0 {
+		var none T
+		return none, ErrNotFound
+	}
+	return rows[0], nil
+}
+
+func list[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) ([]T, error) {
+	rows := []T{}
+	err := sqlx.SelectContext(ctx, q, &rows, query, args...)
+	return rows, err
+}
+
+func (q *Q) exec(ctx context.Context, query string, args ...any) (int64, error) {
+	res, err := q.ext.ExecContext(ctx, query, args...)
+	if err != nil {
+		return 0, plain(err)
+	}
+	return res.RowsAffected()
+}
+
+// in expands a list for use as (?).
+func in(query string, args ...any) (string, []any, error) { return sqlx.In(query, args...) }
+
+var idLetters = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadding(base32.NoPadding)
+
+// NewID makes an identifier: 16 letters and digits, sortable by time, 32 bits of
+// them random.
+func NewID(at time.Time) string {
+	var b [10]byte
+	var ms [8]byte
+	binary.BigEndian.PutUint64(ms[:], uint64(at.UnixMilli()))
+	copy(b[:6], ms[2:])
+	_, _ = rand.Read(b[6:])
+	return idLetters.EncodeToString(b[:])
+}
+
+func names(s []string) string { return strings.Join(s, ", ") }

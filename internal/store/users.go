@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+
+	"magpie/internal/core"
+)
+
+// User is somebody who may sign in.
+type User struct {
+	ID       string    `db:"id"`
+	Name     string    `db:"name"`
+	Role     string    `db:"role"`
+	Secrets  bool      `db:"secrets"` // may see secrets unmasked
+	Password string    `db:"password"`
+	Disabled bool      `db:"disabled"`
+	MadeAt   time.Time `db:"made_at"`
+}
+
+// Token is a session of a browser or a token of a program.
+type Token struct {
+	ID        string     `db:"id"`
+	UserID    string     `db:"user_id"`
+	Kind      string     `db:"kind"` // session or token
+	Name      string     `db:"name"`
+	CSRF      string     `db:"csrf"`
+	MadeAt    time.Time  `db:"made_at"`
+	UsedAt    *time.Time `db:"used_at"`
+	ExpiresAt time.Time  `db:"expires_at"`
+}
+
+const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at FROM users `
+
+// Users lists all users by name.
+func (q *Q) Users(ctx context.Context) ([]User, error) {
+	return list[User](ctx, q.ext, userColumns+`ORDER BY name`)
+}
+
+// UserNamed returns the user of that name.
+func (q *Q) UserNamed(ctx context.Context, name string) (User, error) {
+	u, err := get[User](ctx, q.ext, userColumns+`WHERE name = ?`, name)
+	if errors.Is(err, ErrNotFound) {
+		err = fmt.Errorf("user %q: %w", name, ErrNotFound)
+	}
+	return u, err
+}
+
+// AddUser writes a new user and gives it its id.
+func (q *Q) AddUser(ctx context.Context, u *User) error {
+	u.ID, u.MadeAt = NewID(q.clock()), q.clock().UTC()
+	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt)
+	if errors.Is(err, ErrTaken) {
+		return fmt.Errorf("user %q: %w", u.Name, ErrTaken)
+	}
+	return err
+}
+
+// EditUser rewrites a user's role, rights and password, and ends all their
+// sessions and tokens when they are disabled.
+func (q *Q) EditUser(ctx context.Context, u User) error {
+	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ? WHERE id = ?`, u.Role, u.Secrets, u.Password, u.Disabled, u.ID); err != nil {
+		return err
+	}
+	if !u.Disabled {
+		return nil
+	}
+	return q.DropTokens(ctx, u.ID)
+}
+
+// DropTokens ends all of a user's sessions and tokens.
+func (q *Q) DropTokens(ctx context.Context, userID string) error {
+	_, err := q.exec(ctx, `DELETE FROM tokens WHERE user_id = ?`, userID)
+	return err
+}
+
+// LastAdmin tells whether a user is the only admin who can sign in.
+func (q *Q) LastAdmin(ctx context.Context, userID string) (bool, error) {
+	n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM users WHERE role = 'admin' AND NOT disabled AND id <> ?`, userID)
+	return n == 0, err
+}
+
+func tokenHash(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return hex.EncodeToString(sum[:])
+}
+
+// AddToken keeps the hash of a token and gives its row an id.
+func (q *Q) AddToken(ctx context.Context, t *Token, token string) error {
+	t.ID, t.MadeAt = NewID(q.clock()), q.clock().UTC()
+	_, err := q.exec(ctx, `INSERT INTO tokens (id, hash, user_id, kind, name, csrf, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		t.ID, tokenHash(token), t.UserID, t.Kind, t.Name, t.CSRF, t.MadeAt, t.ExpiresAt)
+	return err
+}
+
+// Who returns the token and its user, while both are valid.
+func (q *Q) Who(ctx context.Context, token string) (Token, User, error) {
+	t, err := get[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at FROM tokens WHERE hash = ?`, tokenHash(token))
+	if err != nil {
+		return t, User{}, err
+	}
+	u, err := get[User](ctx, q.ext, userColumns+`WHERE id = ?`, t.UserID)
+	if err != nil {
+		return t, u, err
+	}
+	if now := q.clock(); u.Disabled || now.After(t.ExpiresAt) {
+		return t, u, ErrNotFound
+	}
+	return t, u, nil
+}
+
+// Used notes when a token was used, at most once a minute.
+func (q *Q) Used(ctx context.Context, t Token) error {
+	if t.UsedAt != nil && q.clock().Sub(*t.UsedAt) < time.Minute {
+		return nil
+	}
+	_, err := q.exec(ctx, `UPDATE tokens SET used_at = ? WHERE id = ?`, q.clock().UTC(), t.ID)
+	return err
+}
+
+// Tokens lists a user's tokens, sessions aside.
+func (q *Q) Tokens(ctx context.Context, userID string) ([]Token, error) {
+	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
+}
+
+// DropToken ends a session or token of a user.
+func (q *Q) DropToken(ctx context.Context, userID, id string) error {
+	n, err := q.exec(ctx, `DELETE FROM tokens WHERE id = ? AND user_id = ?`, id, userID)
+	if err == nil && n == 0 {
+		return fmt.Errorf("token %q: %w", id, ErrNotFound)
+	}
+	return err
+}
+
+// Actor is the user as whoever does something.
+func (u User) Actor() core.Actor {
+	return core.Actor{ID: u.ID, Name: u.Name, Role: u.Role, Secrets: u.Secrets || u.Role == core.Admin}
+}

@@ -1,0 +1,233 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"magpie/internal/core"
+)
+
+var packer = sync.OnceValues(func() (*zstd.Encoder, *zstd.Decoder) {
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		panic(err)
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0))
+	if err != nil {
+		panic(err)
+	}
+	return enc, dec
+})
+
+// whole is the format of a content that stands alone: zstd, then sealed.
+const whole = 1
+
+// PutContent keeps a text, once, and returns its id.
+func (q *Q) PutContent(ctx context.Context, content []byte) (string, error) {
+	id := q.keys.Hash("content", content)
+	n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE id = ?`, id)
+	if err != nil || n > 0 {
+		return id, err
+	}
+	enc, _ := packer()
+	sealed := q.keys.Seal("content", contentSubject(id, whole, ""), enc.EncodeAll(content, nil))
+	_, err = q.exec(ctx, `INSERT INTO contents (id, size, format, base, sealed) VALUES (?, ?, ?, '', ?)`, id, len(content), whole, sealed)
+	if errors.Is(err, ErrTaken) {
+		err = nil
+	}
+	return id, err
+}
+
+func contentSubject(id string, format int, base string) string {
+	return fmt.Sprintf("%s %d %s", id, format, base)
+}
+
+// Content reads a text back, byte for byte, or says that it cannot.
+func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
+	type row struct {
+		Format int    `db:"format"`
+		Base   string `db:"base"`
+		Sealed []byte `db:"sealed"`
+	}
+	r, err := get[row](ctx, q.ext, `SELECT format, base, sealed FROM contents WHERE id = ?`, id)
+	if err != nil {
+		return nil, fmt.Errorf("content %.12s: %w", id, err)
+	}
+	packed, err := q.keys.Open("content", contentSubject(id, r.Format, r.Base), r.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	_, dec := packer()
+	content, err := dec.DecodeAll(packed, nil)
+	if err != nil {
+		return nil, fmt.Errorf("content %.12s: %w", id, err)
+	}
+	if q.keys.Hash("content", content) != id {
+		return nil, fmt.Errorf("content %.12s does not read back as it was kept", id)
+	}
+	return content, nil
+}
+
+// Part returns a device's part, making it if asked to.
+func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Part, error) {
+	query := `SELECT id, device_id, name, last_number, baseline_id FROM parts WHERE device_id = ? AND name = ?`
+	if !lock {
+		return get[core.Part](ctx, q.ext, query, deviceID, name)
+	}
+	p, err := get[core.Part](ctx, q.ext, query+` FOR UPDATE`, deviceID, name)
+	if !errors.Is(err, ErrNotFound) {
+		return p, err
+	}
+	p = core.Part{ID: NewID(q.clock()), DeviceID: deviceID, Name: name}
+	_, err = q.exec(ctx, `INSERT INTO parts (id, device_id, name, last_number, baseline_id) VALUES (?, ?, ?, 0, '')`, p.ID, p.DeviceID, p.Name)
+	return p, err
+}
+
+// Parts lists a device's parts.
+func (q *Q) Parts(ctx context.Context, deviceID string) ([]core.Part, error) {
+	return list[core.Part](ctx, q.ext, `SELECT id, device_id, name, last_number, baseline_id FROM parts WHERE device_id = ? ORDER BY name`, deviceID)
+}
+
+const versionColumns = `SELECT v.id, v.part_id, d.id AS device_id, d.name AS device, p.name AS part, v.number, v.content_id, v.pull_id, v.fingerprint, v.taken_at,
+	v.reason, v.actor, v.author, COALESCE(v.name, '') AS name, v.note, v.pinned, v.id = p.baseline_id AS baseline, c.size, v.line_count, v.added, v.removed, v.dialect_rev,
+	(SELECT MIN(from_at) FROM seen s WHERE s.version_id = v.id) AS seen_from,
+	(SELECT MAX(until_at) FROM seen s WHERE s.version_id = v.id) AS seen_until,
+	(SELECT MAX(open) FROM seen s WHERE s.version_id = v.id) AS seen_open,
+	(SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id) AS sightings
+	FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id JOIN contents c ON c.id = v.content_id `
+
+// Versions lists a part's versions, newest first, with numbers below before (0:
+// from the newest).
+func (q *Q) Versions(ctx context.Context, deviceID, part string, before, limit int) ([]core.Version, error) {
+	if before <= 0 {
+		before = 1 << 30
+	}
+	return list[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.number < ? ORDER BY v.number DESC LIMIT ?`, deviceID, part, before, limit)
+}
+
+// VersionByID returns one version.
+func (q *Q) VersionByID(ctx context.Context, id string) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE v.id = ?`, id)
+}
+
+// VersionNumber returns a part's version of that number.
+func (q *Q) VersionNumber(ctx context.Context, deviceID, part string, number int) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.number = ?`, deviceID, part, number)
+}
+
+// VersionNamed returns a part's version of that name.
+func (q *Q) VersionNamed(ctx context.Context, deviceID, part, name string) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, deviceID, part, name)
+}
+
+// VersionLatest returns a part's newest version, or the nth before it.
+func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? ORDER BY v.number DESC LIMIT 1 OFFSET ?`, deviceID, part, back)
+}
+
+// VersionBaseline returns a part's baseline.
+func (q *Q) VersionBaseline(ctx context.Context, deviceID, part string) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.id = p.baseline_id`, deviceID, part)
+}
+
+// VersionAt returns the version last seen at or before a time.
+func (q *Q) VersionAt(ctx context.Context, deviceID, part string, at time.Time) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.taken_at <= ? ORDER BY v.number DESC LIMIT 1`, deviceID, part, at.UTC())
+}
+
+// AddVersion writes the next version of a part and opens its seen interval,
+// closing that of the version before.
+func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version) error {
+	v.ID, v.PartID, v.Number = NewID(q.clock()), p.ID, p.Last+1
+	if _, err := q.exec(ctx, `UPDATE parts SET last_number = ? WHERE id = ?`, v.Number, p.ID); err != nil {
+		return err
+	}
+	if err := q.CloseSeen(ctx, p.ID); err != nil {
+		return err
+	}
+	if _, err := q.exec(ctx, `INSERT INTO versions (id, part_id, number, content_id, pull_id, fingerprint, taken_at, reason, actor, author, name, note, pinned, line_count, added, removed, dialect_rev)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, '', FALSE, ?, ?, ?, ?)`, v.ID, v.PartID, v.Number, v.ContentID, v.PullID, v.Fingerprint, v.TakenAt, v.Reason, v.Actor, v.Author,
+		v.Lines, v.Added, v.Removed, v.DialectRev); err != nil {
+		return err
+	}
+	_, err := q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 0)`, v.ID, v.TakenAt, v.TakenAt)
+	return err
+}
+
+// Sight extends the newest version's seen interval, or opens another after a
+// gap.
+func (q *Q) Sight(ctx context.Context, v core.Version, at time.Time) error {
+	n, err := q.exec(ctx, `UPDATE seen SET until_at = GREATEST(until_at, ?), sightings = sightings + 1 WHERE version_id = ? AND open`, at, v.ID)
+	if err != nil || n > 0 {
+		return err
+	}
+	_, err = q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 1)`, v.ID, at, at)
+	return err
+}
+
+// CloseSeen ends the open interval of a part: from now on it is not known.
+func (q *Q) CloseSeen(ctx context.Context, partID string) error {
+	_, err := q.exec(ctx, `UPDATE seen s JOIN versions v ON v.id = s.version_id SET s.open = FALSE WHERE v.part_id = ? AND s.open`, partID)
+	return err
+}
+
+// Interval is a time in which a version was seen without a gap.
+type Interval struct {
+	VersionID string    `db:"version_id"`
+	From      time.Time `db:"from_at"`
+	Until     time.Time `db:"until_at"`
+	Open      bool      `db:"open"`
+	Sightings int       `db:"sightings"`
+}
+
+// SeenIntervals lists when the versions of a part were seen, oldest first.
+func (q *Q) SeenIntervals(ctx context.Context, partID string) ([]Interval, error) {
+	return list[Interval](ctx, q.ext, `SELECT s.version_id, s.from_at, s.until_at, s.open, s.sightings FROM seen s JOIN versions v ON v.id = s.version_id
+		WHERE v.part_id = ? ORDER BY s.from_at`, partID)
+}
+
+// MarkVersion writes a version's name, note and pin.
+func (q *Q) MarkVersion(ctx context.Context, v core.Version) error {
+	var name any
+	if v.Name != "" {
+		name = v.Name
+	}
+	_, err := q.exec(ctx, `UPDATE versions SET name = ?, note = ?, pinned = ? WHERE id = ?`, name, v.Note, v.Pinned, v.ID)
+	if errors.Is(err, ErrTaken) {
+		return fmt.Errorf("name %q: %w for another version of %s", v.Name, ErrTaken, v.Device)
+	}
+	return err
+}
+
+// SetBaseline makes a version its part's baseline; an empty id takes it away.
+func (q *Q) SetBaseline(ctx context.Context, partID, versionID string) error {
+	_, err := q.exec(ctx, `UPDATE parts SET baseline_id = ? WHERE id = ?`, versionID, partID)
+	return err
+}
+
+// AddPull writes a visit.
+func (q *Q) AddPull(ctx context.Context, p core.Pull) error {
+	_, err := q.exec(ctx, `INSERT INTO pulls (id, device_id, job_id, requested_at, taken_at, reason, actor, dialect_rev, host, model, serial, software, result, trouble)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.ID, p.DeviceID, p.JobID, p.RequestedAt, p.TakenAt, p.Reason, p.Actor, p.DialectRev, p.Host, p.Model, p.Serial, p.Release, p.Result, p.Trouble)
+	return err
+}
+
+// PullByID returns one visit.
+func (q *Q) PullByID(ctx context.Context, id string) (core.Pull, error) {
+	return get[core.Pull](ctx, q.ext, `SELECT * FROM pulls WHERE id = ?`, id)
+}
+
+// ContentsCount tells how many texts are kept and their bytes, sealed.
+func (q *Q) ContentsCount(ctx context.Context) (n, bytes int64, err error) {
+	type row struct {
+		N     int64 `db:"n"`
+		Bytes int64 `db:"bytes"`
+	}
+	r, err := get[row](ctx, q.ext, `SELECT COUNT(*) AS n, COALESCE(SUM(LENGTH(sealed)), 0) AS bytes FROM contents`)
+	return r.N, r.Bytes, err
+}
