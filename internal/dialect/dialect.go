@@ -206,3 +206,14 @@ func (d *Dialect) Parse(src string) (*grammar.Node, *rules.Item, error) {
 	}
 	return root, d.Table.Resolve(root), nil
 }
+
+// Settled returns text without comments and lines that change by themselves:
+// texts that agree in it are unchanged. Text the grammar cannot read is
+// returned as it is.
+func (d *Dialect) Settled(src string) string {
+	root, err := d.Blocks.Parse(src)
+	if err != nil {
+		return src
+	}
+	return d.Table.Settled(src, root)
+}

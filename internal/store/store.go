@@ -18,7 +18,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
-	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -381,5 +380,3 @@ func NewID(at time.Time) string {
 	_, _ = rand.Read(b[6:])
 	return idLetters.EncodeToString(b[:])
 }
-
-func names(s []string) string { return strings.Join(s, ", ") }

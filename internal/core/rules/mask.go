@@ -96,8 +96,19 @@ func (m Masker) Difference(d Difference) Difference {
 		}
 		return m.Item(m.Table.Item(d.item.Up, line, nil))
 	}
-	d.Have, d.Want = mask(d.Have), mask(d.Want)
+	d.Have, d.Want, d.Block = mask(d.Have), mask(d.Want), m.Path(d.item.Up)
 	return d
+}
+
+// Path is the item's path with the secrets hidden.
+func (m Masker) Path(it *Item) string {
+	if it == nil || it.Up == nil {
+		return ""
+	}
+	if up := m.Path(it.Up); up != "" {
+		return up + " / " + m.Item(it)
+	}
+	return m.Item(it)
 }
 
 // Settled returns src without comments and lines that change by themselves:

@@ -1,0 +1,443 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/rules"
+	"magpie/internal/store"
+)
+
+// PushRequest is what a push job is asked for.
+type PushRequest struct {
+	PreviewID string `json:"preview_id"`
+	NoSave    bool   `json:"no_save"`
+	Note      string `json:"note"` // why, in the words of who asks
+}
+
+// PushResult is what came of a push.
+type PushResult struct {
+	Target    string     `json:"target"`
+	Before    string     `json:"before,omitempty"` // the version kept before
+	BeforeID  string     `json:"before_id,omitempty"`
+	After     string     `json:"after,omitempty"`
+	Sent      int        `json:"sent"`  // lines the device took
+	Total     int        `json:"total"` // lines previewed
+	Saved     bool       `json:"saved"`
+	Residuals []Residual `json:"residuals"`
+	Refused   *Refusal   `json:"refused,omitempty"`
+}
+
+// Refusal is the line a device would not take.
+type Refusal struct {
+	Line   int    `json:"line"` // from 1, counted as in the preview
+	Text   string `json:"text"`
+	Masked string `json:"masked"`
+	Block  string `json:"block,omitempty"`
+	Answer string `json:"answer"` // masked
+}
+
+// ErrClaimed is returned when another push holds the device.
+type ErrClaimed struct{ Job string }
+
+func (e ErrClaimed) Error() string {
+	return fmt.Sprintf("push %s holds this device; wait for it to end, or look at it: magpie job watch %s", e.Job, e.Job)
+}
+
+// ErrPreviewChanged is returned when a push names another hash than the
+// preview has.
+var ErrPreviewChanged = errors.New("this is not the preview that was shown; look at it again before pushing")
+
+// RequestPush queues a push of what a preview shows. hash is the preview's, as
+// it was shown.
+func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, key string) (j core.Job, err error) {
+	var p Preview
+	row, err := s.Store.As(actor).Preview(ctx, previewID, &p)
+	if err != nil {
+		return j, err
+	}
+	if real, err := s.previewHash(p); err != nil || real != row.Hash || hash != row.Hash {
+		return j, errors.Join(ErrPreviewChanged, err)
+	}
+	req.PreviewID = previewID
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		if j, err = q.AddJob(ctx, core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, req, key); err != nil || j.State != core.Queued {
+			return err
+		}
+		holder, err := q.Claim(ctx, p.DeviceID, j.ID)
+		if err != nil {
+			return err
+		}
+		if holder != "" {
+			return ErrClaimed{holder}
+		}
+		return q.Audit(ctx, "push", p.Device, fmt.Sprintf("job %s, %s of %s onto %s, %d lines%s", j.ID, p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)))
+	})
+	s.Kick()
+	return j, err
+}
+
+func note(s string) string {
+	if s == "" {
+		return ""
+	}
+	return ": " + s
+}
+
+// push is one push under way.
+type push struct {
+	s       *Service
+	j       core.Job
+	l       *Log
+	req     PushRequest
+	p       Preview
+	v       *visit
+	journal store.Journal
+	res     PushResult
+	before  core.Version
+}
+
+// pushJob is the road of a push: visit, keep what runs, check that it is what
+// the preview saw, send line by line, save, pull again, compare.
+func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
+	q := s.Store.As(service)
+	u := &push{s: s, j: j, l: l}
+	err := q.OpenRequest(j, &u.req)
+	if err == nil {
+		_, err = q.Preview(ctx, u.req.PreviewID, &u.p)
+	}
+	d, err2 := q.DeviceByID(ctx, j.DeviceID)
+	if err = errors.Join(err, err2); err != nil {
+		u.finish(core.Failed, "nothing was sent: "+err.Error())
+		return
+	}
+	u.res = PushResult{Target: u.p.Target, Total: u.p.lineCount()}
+	u.journal = store.Journal{JobID: j.ID, DeviceID: d.ID, PreviewID: u.req.PreviewID, Phase: "checking", Total: len(u.p.Steps)}
+	u.v = s.newVisit(j, d, core.BeforePush, l)
+	if done := u.check(ctx); done {
+		return
+	}
+	defer u.v.close()
+	if err := u.send(ctx, u.p.Steps, "sending"); err != nil {
+		u.broken(ctx, err)
+		return
+	}
+	u.res.Sent = u.res.Total
+	u.prove(u.save(), core.Equal)
+}
+
+// check opens the visit, keeps what runs and compares it with the preview. It
+// tells whether the push ended there.
+func (u *push) check(ctx context.Context) (ended bool) {
+	u.l.Step("pulling what runs now, to keep it")
+	err := u.v.open(ctx)
+	if err == nil {
+		err = u.v.fetch()
+	}
+	if err != nil {
+		u.v.close()
+		switch {
+		case errors.Is(context.Cause(ctx), ErrStopping):
+			u.finish(core.Failed, "the service was stopped; nothing was sent")
+		case errors.Is(context.Cause(ctx), ErrCancelled):
+			u.finish(core.Cancelled, "cancelled by hand; nothing was sent")
+		default:
+			u.l.Trouble(err.Error(), "")
+			if a := u.v.advice(err); a != "" {
+				u.l.Info("%s", a)
+			}
+			u.finish(core.Failed, "nothing was sent: "+err.Error(), func(q *store.Q) error { return u.v.noteFailure(context.Background(), q, err) })
+		}
+		return true
+	}
+	k, err := u.v.keep(context.WithoutCancel(ctx))
+	if err != nil {
+		u.v.close()
+		u.finish(core.Failed, "nothing was sent: what runs could not be kept: "+err.Error())
+		return true
+	}
+	u.before = k.Running
+	u.res.Before, u.res.BeforeID, u.journal.BeforeID = label(k.Running), k.Running.ID, k.Running.ID
+	u.l.Info("kept as %s: %s", label(k.Running), k.summary())
+	refuse := ""
+	switch {
+	case u.v.pull.Serial != u.p.Serial:
+		refuse = fmt.Sprintf("other hardware answers: serial %s, the preview saw %s; nothing was sent", u.v.pull.Serial, u.p.Serial)
+	case k.Running.Fingerprint != u.p.Fingerprint:
+		refuse = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, label(k.Running))
+	case u.v.dia.Revision != u.p.DialectRev:
+		refuse = "the dialect was changed since the preview; nothing was sent; preview it again"
+	}
+	if refuse != "" {
+		u.v.close()
+		u.finish(core.Refused, refuse)
+		return true
+	}
+	return false
+}
+
+// send types the steps, announcing each in the journal before it goes.
+func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	u.l.Step("%s %d steps", phase, len(steps))
+	if err := u.v.sess.Enter(u.v.dia.Change.Mode); err != nil {
+		return err
+	}
+	u.journal.Phase, u.journal.Total, u.journal.Announced, u.journal.Answered = phase, len(steps), 0, 0
+	for i, st := range steps {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		indent := strings.Repeat("  ", st.Depth)
+		u.l.Line(fmt.Sprintf("%3d  %s%s", i+1, indent, strings.Join(st.Lines, "\n")), fmt.Sprintf("%3d  %s%s", i+1, indent, strings.Join(st.Masked, "\n")))
+		u.journal.Announced, u.journal.Answered = i+1, i
+		if err := u.l.commit(context.WithoutCancel(ctx), func(q *store.Q) error { return q.PutJournal(context.WithoutCancel(ctx), u.journal) }); err != nil {
+			return fmt.Errorf("line %d was not sent, because it could not be announced: %w", i+1, err)
+		}
+		if err := u.v.sess.Send(st.Lines, st.Hostname); err != nil {
+			return stepError{i + 1, st, err}
+		}
+		u.res.Sent += len(st.Lines)
+	}
+	u.journal.Answered = len(steps)
+	if err := u.v.sess.Enter(u.v.dia.Converse.Modes[u.v.dia.Change.Mode].From); err != nil {
+		return fmt.Errorf("after the last line: %w", err)
+	}
+	return nil
+}
+
+// stepError says at which step sending ended.
+type stepError struct {
+	n    int
+	step SendStep
+	err  error
+}
+
+func (e stepError) Error() string { return fmt.Sprintf("at line %d: %v", e.n, e.err) }
+func (e stepError) Unwrap() error { return e.err }
+
+// broken takes over when sending did not come to its end: the device refused a
+// line, contact was lost, or a person cancelled. What was applied is undone,
+// worked out anew from what runs now.
+func (u *push) broken(ctx context.Context, cause error) {
+	s, mask := u.s, u.s.masker(u.v.dia)
+	why := cause.Error()
+	var at stepError
+	switch r := linkRefused(cause); {
+	case errors.Is(context.Cause(ctx), ErrCancelled):
+		why = fmt.Sprintf("cancelled by hand after %d of %d lines", u.journal.Answered, u.journal.Total)
+	case errors.Is(context.Cause(ctx), ErrStopping):
+		why = fmt.Sprintf("the service was stopped after %d of %d lines", u.journal.Answered, u.journal.Total)
+	case r != nil && errors.As(cause, &at):
+		answer := mask.Answer(r.Words, at.step.Secrets)
+		u.res.Refused = &Refusal{Line: at.n, Text: at.step.Lines[0], Masked: at.step.Masked[0], Block: at.step.Block, Answer: answer}
+		why = fmt.Sprintf("the device refused line %d (%s): %s", at.n, strings.TrimSpace(at.step.Masked[0]), answer)
+	case r != nil:
+		why = r.Error()
+	}
+	u.l.Trouble(why, "")
+	if u.journal.Announced == 0 {
+		u.v.close()
+		u.finish(core.Refused, why+"; nothing was sent")
+		return
+	}
+	if errors.Is(cause, ErrLeaseLost) || errors.Is(context.Cause(ctx), ErrStopping) {
+		// This node must not send another line; whoever takes the job up will
+		// look at the device and say what is so.
+		return
+	}
+	u.l.Step("undoing what was applied")
+	left, err := u.undo()
+	if err != nil {
+		var at stepError
+		errors.As(err, &at)
+		u.l.Trouble("the undo did not come to its end: "+mask.Answer(err.Error(), at.step.Secrets), "")
+		s.settleLater(u.j, u.l)
+		return
+	}
+	if len(left) > 0 {
+		u.res.Residuals = left
+		u.finish(core.Residuals, fmt.Sprintf("%s; undone but for %d lines", why, len(left)))
+		return
+	}
+	u.finish(core.Undone, why+"; the device runs again what it ran before")
+}
+
+// undo brings the device back to the version kept before the push. It works
+// from what runs now, because after a break the last line sent is in doubt. It
+// returns the lines that still differ.
+func (u *push) undo() ([]Residual, error) {
+	ctx := context.Background()
+	s := u.s
+	raw, err := s.Store.As(service).Content(ctx, u.before.ContentID)
+	if err != nil {
+		return nil, err
+	}
+	var last error
+	for try, wait := range []time.Duration{0, time.Second, 3 * time.Second, 10 * time.Second} {
+		time.Sleep(wait)
+		if try > 0 {
+			u.v.close()
+			d, err := s.Store.As(service).DeviceByID(ctx, u.j.DeviceID)
+			if err != nil {
+				return nil, err
+			}
+			u.v = s.newVisit(u.j, d, core.AfterPush, u.l)
+			if last = u.v.open(ctx); last != nil {
+				continue
+			}
+		}
+		u.v.renew(core.AfterPush)
+		if last = u.v.fetch(); last != nil {
+			continue
+		}
+		_, now, err := u.v.dia.Parse(u.v.parts["running"].Text)
+		if err != nil {
+			return nil, err
+		}
+		_, before, err := u.v.dia.Parse(string(raw))
+		if err != nil {
+			return nil, err
+		}
+		mask := s.masker(u.v.dia)
+		plan := u.v.dia.Language.Replace(now, before)
+		if len(plan.Steps) == 0 {
+			u.v.close()
+			_, err := u.v.keep(ctx)
+			return residuals(rules.Differences(now, before), mask), err
+		}
+		if last = u.send(ctx, sendSteps(plan.Steps, mask), "undoing"); last != nil {
+			var at stepError
+			errors.As(last, &at)
+			u.l.Warn("undoing: %s", mask.Answer(last.Error(), at.step.Secrets))
+			if linkRefused(last) != nil && try > 0 {
+				break
+			}
+			continue
+		}
+		u.v.renew(core.AfterPush)
+		if last = u.v.fetch(); last != nil {
+			continue
+		}
+		u.v.close()
+		if _, err := u.v.keep(ctx); err != nil {
+			return nil, err
+		}
+		_, now, err = u.v.dia.Parse(u.v.parts["running"].Text)
+		if err != nil {
+			return nil, err
+		}
+		return residuals(rules.Differences(now, before), mask), nil
+	}
+	return nil, last
+}
+
+// renew makes the visit count as another pull of the same job.
+func (v *visit) renew(reason string) {
+	v.pull.ID, v.pull.Reason, v.pull.RequestedAt = store.NewID(v.s.clock()), reason, v.s.clock().UTC()
+}
+
+// save makes what runs the startup part. Its error does not end the push: the
+// outcome will say that it is unsaved.
+func (u *push) save() error {
+	if u.req.NoSave || u.v.dia.Change.Save == nil {
+		return nil
+	}
+	u.l.Step("saving to startup")
+	u.journal.Phase = "saving"
+	ctx := context.Background()
+	if err := u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) }); err != nil {
+		return err
+	}
+	answer, err := u.v.sess.Save()
+	if err != nil {
+		u.l.Warn("not saved: %v", err)
+		return err
+	}
+	u.l.Info("%s", answer)
+	u.res.Saved = true
+	return nil
+}
+
+// prove pulls the device again and says how it ended: equal to what was asked
+// for, or with the lines that differ.
+func (u *push) prove(saveErr error, good string) {
+	ctx := context.Background()
+	u.l.Step("pulling again, to prove it")
+	u.journal.Phase = "proving"
+	if err := u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) }); err != nil {
+		u.l.Warn("journal: %v", err)
+	}
+	u.v.renew(core.AfterPush)
+	if err := u.v.fetch(); err != nil {
+		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
+		u.v.close()
+		u.s.settleLater(u.j, u.l)
+		return
+	}
+	u.v.close()
+	k, err := u.v.keep(ctx)
+	if err != nil {
+		u.l.Trouble("the proof could not be kept: "+err.Error(), "")
+		u.s.settleLater(u.j, u.l)
+		return
+	}
+	u.l.Info("kept as %s", label(k.Running))
+	u.res.After = label(k.Running)
+	outcome, summary, err := u.verdict(ctx, u.v, good)
+	if err != nil {
+		u.finish(core.Unknown, "the device was pulled as "+label(k.Running)+" but could not be compared: "+err.Error())
+		return
+	}
+	if saveErr != nil && outcome == core.NotSaved {
+		summary += ": " + saveErr.Error()
+	}
+	u.finish(outcome, summary)
+}
+
+// verdict compares what was just pulled with what was asked for.
+func (u *push) verdict(ctx context.Context, v *visit, good string) (outcome, summary string, err error) {
+	target, err := u.s.Store.As(service).VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return "", "", err
+	}
+	raw, err := u.s.Store.As(service).Content(ctx, target.ContentID)
+	if err != nil {
+		return "", "", err
+	}
+	_, want, err := v.dia.Parse(string(raw))
+	if err != nil {
+		return "", "", err
+	}
+	_, have, err := v.dia.Parse(v.parts["running"].Text)
+	if err != nil {
+		return "", "", err
+	}
+	u.res.Residuals = residuals(rules.Differences(have, want), u.s.masker(v.dia))
+	switch n := len(u.res.Residuals); {
+	case n > 0 && u.p.Method == "merge" && n == len(u.p.Remains):
+		return core.Residuals, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
+	case n > 0:
+		return core.Residuals, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
+	case v.unsaved():
+		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
+	}
+	return good, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target), nil
+}
+
+// finish ends the push and lets the device go.
+func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
+	ctx := context.Background()
+	u.s.end(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
+		if err := q.Unclaim(ctx, u.j.ID); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "push ended", u.j.Device, fmt.Sprintf("job %s: %s: %s", u.j.ID, outcome, summary))
+	})...)
+}

@@ -1,0 +1,209 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/rules"
+	"magpie/internal/store"
+)
+
+// maxTries is how often a pull or preview is begun before it is given up.
+const maxTries = 3
+
+// recover finds jobs whose node died and takes them up.
+func (s *Service) recover(ctx context.Context) {
+	jobs, err := s.Store.As(service).Unended(ctx)
+	if err != nil {
+		return
+	}
+	for _, j := range jobs {
+		if j.Node == s.node && j.Life == s.life {
+			s.mu.Lock()
+			_, ours := s.active[j.ID]
+			s.mu.Unlock()
+			if ours {
+				continue
+			}
+		} else if s.alive(j.ID, j.Node, j.Life) {
+			continue
+		}
+		state := core.Running
+		if j.Kind == "push" {
+			state = core.Waiting
+		}
+		var mine bool
+		err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+			mine, err = q.AdoptJob(ctx, j, s.node, s.life, state)
+			return err
+		})
+		if err != nil || !mine {
+			continue
+		}
+		slog.Info("taking up a job whose node died", "job", j.ID, "kind", j.Kind)
+		if j.Kind == "push" {
+			s.begin(j, s.settle)
+		} else {
+			s.begin(j, s.again)
+		}
+	}
+}
+
+// again begins a job anew that changes nothing on a device.
+func (s *Service) again(ctx context.Context, j core.Job, l *Log) {
+	if j.Cancel {
+		s.end(j, l, core.Cancelled, "cancelled by hand", nil)
+		return
+	}
+	if j.Tries >= maxTries {
+		s.end(j, l, core.Failed, fmt.Sprintf("begun %d times, and each time the service stopped in the middle", j.Tries), nil)
+		return
+	}
+	l.Warn("the service stopped in the middle of this job; it begins anew")
+	s.do(ctx, j, l)
+}
+
+// settleLater hands a push whose end is not known to settle.
+func (s *Service) settleLater(j core.Job, l *Log) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	err := l.commit(ctx, func(q *store.Q) error {
+		return q.SetJobState(ctx, j.ID, core.Waiting, "what the device runs is not known; it is looked at as soon as it answers")
+	})
+	if err != nil {
+		slog.Error("push left for recovery", "job", j.ID, "err", err)
+	}
+	// Recovery finds the job without a worker and calls settle.
+}
+
+// settle takes up a push that broke off: it says what was sent, looks at the
+// device as soon as that can be done, and says what it runs. It sends nothing;
+// the undo is offered, not done.
+func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
+	q := s.Store.As(service)
+	u := &push{s: s, j: j, l: l}
+	err := q.OpenRequest(j, &u.req)
+	if err == nil {
+		_, err = q.Preview(ctx, u.req.PreviewID, &u.p)
+	}
+	if err != nil {
+		u.finish(core.Unknown, "the push broke off and its papers cannot be read: "+err.Error())
+		return
+	}
+	u.res = PushResult{Target: u.p.Target, Total: u.p.lineCount()}
+	u.journal, err = q.Journal(ctx, j.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && u.journal.Announced == 0 {
+		u.finish(core.Failed, "the service stopped before anything was sent; the device was not changed")
+		return
+	}
+	if err != nil {
+		return // the database is away; recovery comes again
+	}
+	if before, err := q.VersionByID(ctx, u.journal.BeforeID); err == nil {
+		u.before, u.res.Before, u.res.BeforeID = before, label(before), before.ID
+	}
+	known := u.known()
+	l.Warn("%s", known)
+	for wait := time.Second; ; wait = min(2*wait, time.Minute) {
+		ended, err := u.look(ctx, known)
+		if ended {
+			return
+		}
+		if errors.Is(context.Cause(ctx), ErrStopping) {
+			return
+		}
+		if errors.Is(context.Cause(ctx), ErrCancelled) {
+			u.finish(core.Unknown, known+"; the device could not be looked at, and waiting for it was called off by hand")
+			return
+		}
+		u.state(fmt.Sprintf("%s; waiting to look at the device: %v", known, err))
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (u *push) state(summary string) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := u.l.commit(ctx, func(q *store.Q) error { return q.SetJobState(ctx, u.j.ID, core.Waiting, summary) }); err != nil {
+		slog.Warn("job's state not kept", "job", u.j.ID, "err", err)
+	}
+}
+
+// known says what the journal tells of a push that broke off.
+func (u *push) known() string {
+	n := u.journal
+	doing := map[string]string{"sending": "sending", "undoing": "undoing", "saving": "saving to startup", "proving": "proving"}[n.Phase]
+	switch {
+	case n.Phase == "saving" || n.Phase == "proving":
+		return fmt.Sprintf("the push broke off while %s; all %d lines had been taken", doing, n.Total)
+	case n.Answered < n.Announced:
+		return fmt.Sprintf("the push broke off while %s: of %d lines, %d were taken and line %d is in doubt", doing, n.Total, n.Answered, n.Announced)
+	}
+	return fmt.Sprintf("the push broke off while %s: of %d lines, %d were taken", doing, n.Total, n.Answered)
+}
+
+// look pulls the device and ends the push with what it finds.
+func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
+	s := u.s
+	d, err := s.Store.As(service).DeviceByID(ctx, u.j.DeviceID)
+	if errors.Is(err, store.ErrNotFound) {
+		u.finish(core.Unknown, known+"; the device was removed since")
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	v := s.newVisit(u.j, d, core.AfterPush, u.l)
+	if err := v.open(ctx); err != nil {
+		return false, err
+	}
+	defer v.close()
+	if err := v.fetch(); err != nil {
+		return false, err
+	}
+	v.close()
+	k, err := v.keep(context.WithoutCancel(ctx))
+	if err != nil {
+		return false, err
+	}
+	u.res.After = label(k.Running)
+	outcome, summary, err := u.verdict(ctx, v, core.Equal)
+	if err != nil {
+		return false, err
+	}
+	if outcome != core.Residuals || u.p.Method == "merge" && len(u.res.Residuals) == len(u.p.Remains) {
+		u.finish(outcome, known+"; looked at since: "+summary)
+		return true, nil
+	}
+	if back, err := u.isBefore(ctx, v); err != nil {
+		return false, err
+	} else if back {
+		u.res.Residuals = nil
+		u.finish(core.Undone, known+"; looked at since: the device runs what it ran before, "+u.res.Before)
+		return true, nil
+	}
+	u.finish(core.Residuals, fmt.Sprintf("%s; looked at since and kept as %s: %d lines differ from %s; to go back to what ran before: magpie push %s; to finish it: magpie push %s",
+		known, u.res.After, len(u.res.Residuals), u.p.Target, u.res.Before, u.p.Target))
+	return true, nil
+}
+
+// isBefore tells whether the device runs what it ran before the push.
+func (u *push) isBefore(ctx context.Context, v *visit) (bool, error) {
+	raw, err := u.s.Store.As(service).Content(ctx, u.before.ContentID)
+	if err != nil {
+		return false, err
+	}
+	_, have, err := v.dia.Parse(v.parts["running"].Text)
+	if err != nil {
+		return false, err
+	}
+	_, want, err := v.dia.Parse(string(raw))
+	return err == nil && rules.Equivalent(have, want), err
+}

@@ -1,0 +1,389 @@
+// Package work holds the verbs: pull, preview, push, compare, drift. Long work
+// is a job: a row that says what is wanted, taken by a node that leases the
+// device, does it step by step with a log, and ends it with an outcome.
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime/debug"
+	"slices"
+	"sync"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/dialect"
+	"magpie/internal/store"
+)
+
+// How fast a node's heart beats, how long it may miss before it stops sending,
+// and how long others wait before they take its work for abandoned. The last
+// must be well above the second.
+const (
+	beatEvery  = 2 * time.Second
+	sendWithin = 10 * time.Second
+	lapseAfter = 20 * time.Second
+)
+
+// Concurrent is how many jobs one node works on at a time.
+const Concurrent = 48
+
+// service is who acts when no person does.
+var service = core.Actor{Name: "service", Role: core.Admin, Secrets: true}
+
+// ErrLeaseLost is returned when this node can no longer be sure that it alone
+// talks to a device.
+var ErrLeaseLost = errors.New("this node has lost touch with the database, so it must not send anything more")
+
+// ErrStopping is the cause of a context ended because the service stops.
+var ErrStopping = errors.New("the service is stopping")
+
+// ErrCancelled is the cause of a context ended because a person cancelled the
+// job.
+var ErrCancelled = errors.New("cancelled")
+
+// Service does the work of one node.
+type Service struct {
+	Store *store.Store
+	Hub   *Hub
+
+	clock    func() time.Time
+	dialects map[string]*dialect.Dialect
+	node     string
+	life     string
+
+	mu       sync.Mutex
+	lastBeat time.Time            // monotonic, of the last heartbeat the database took
+	watched  map[string]heartbeat // other nodes' hearts
+	active   map[string]context.CancelCauseFunc
+	kick     chan struct{}
+	stop     context.CancelFunc
+	done     sync.WaitGroup
+	running  sync.WaitGroup
+}
+
+type heartbeat struct {
+	life  string
+	beat  int64
+	moved time.Time // when we last saw it move, by our own clock
+}
+
+// New makes the service of a node. Dialects are recorded in the database, so
+// that every pull can say by which revision it went.
+func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node string, clock func() time.Time) (*Service, error) {
+	life := make([]byte, 8)
+	_, _ = rand.Read(life)
+	s := &Service{Store: st, Hub: newHub(), clock: clock, dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
+		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, kick: make(chan struct{}, 1)}
+	for _, d := range dialects {
+		err := st.Tx(ctx, service, func(q *store.Q) (err error) {
+			d.Revision, err = q.KeepDialect(ctx, d.Dialect, d.Source)
+			return err
+		})
+		if err != nil {
+			return nil, fmt.Errorf("recording dialect %s: %w", d.Dialect, err)
+		}
+		s.dialects[d.Dialect] = d
+	}
+	return s, s.beat(ctx, 1)
+}
+
+// Dialect returns a dialect by name, or nil.
+func (s *Service) Dialect(name string) *dialect.Dialect { return s.dialects[name] }
+
+// Dialects lists the dialects by name.
+func (s *Service) Dialects() []*dialect.Dialect {
+	var all []*dialect.Dialect
+	for _, d := range s.dialects {
+		all = append(all, d)
+	}
+	slices.SortFunc(all, func(a, b *dialect.Dialect) int {
+		if a.Dialect < b.Dialect {
+			return -1
+		}
+		return 1
+	})
+	return all
+}
+
+// Start begins taking jobs.
+func (s *Service) Start() {
+	ctx, cancel := context.WithCancel(context.Background())
+	s.stop = cancel
+	s.done.Add(2)
+	go func() { defer s.done.Done(); s.heart(ctx) }()
+	go func() { defer s.done.Done(); s.dispatch(ctx) }()
+}
+
+// Stop takes no more jobs, lets those under way come to an end for the given
+// time, and then breaks them off; they are taken up again at the next start.
+func (s *Service) Stop(grace time.Duration) {
+	s.stop()
+	s.done.Wait()
+	ended := make(chan struct{})
+	go func() { s.running.Wait(); close(ended) }()
+	select {
+	case <-ended:
+		return
+	case <-time.After(grace):
+	}
+	s.mu.Lock()
+	for _, cancel := range s.active {
+		cancel(ErrStopping)
+	}
+	s.mu.Unlock()
+	<-ended
+}
+
+// Kick makes the dispatcher look for work now.
+func (s *Service) Kick() {
+	select {
+	case s.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (s *Service) beat(ctx context.Context, n int64) error {
+	err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Beat(ctx, s.node, s.life, n) })
+	if err == nil {
+		s.mu.Lock()
+		s.lastBeat = time.Now()
+		s.mu.Unlock()
+	}
+	return err
+}
+
+func (s *Service) heart(ctx context.Context) {
+	tick := time.NewTicker(beatEvery)
+	defer tick.Stop()
+	for n := int64(2); ; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := s.beat(ctx, n); err != nil && ctx.Err() == nil {
+			slog.Warn("heartbeat missed", "err", err)
+		}
+		s.watch(ctx)
+		if n%1000 == 0 {
+			if err := s.Store.Tidy(ctx); err != nil {
+				slog.Warn("tidying up", "err", err)
+			}
+		}
+	}
+}
+
+// watch looks which nodes' hearts have moved since the last look.
+func (s *Service) watch(ctx context.Context) {
+	nodes, err := s.Store.As(service).Nodes(ctx)
+	if err != nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, n := range nodes {
+		if old, ok := s.watched[n.ID]; !ok || old.life != n.Life || old.beat != n.Beat {
+			s.watched[n.ID] = heartbeat{n.Life, n.Beat, time.Now()}
+		}
+	}
+}
+
+// alive tells whether whoever holds a lease still lives: another node whose
+// heart moved lately, or a job of ours that is under way. A node that was
+// started again has no claim to what its earlier life held.
+func (s *Service) alive(job, node, life string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if node == s.node {
+		_, ours := s.active[job]
+		return life == s.life && ours
+	}
+	h, known := s.watched[node]
+	if !known {
+		s.watched[node] = heartbeat{life: life, moved: time.Now()}
+		return true
+	}
+	return h.life == life && time.Since(h.moved) < lapseAfter
+}
+
+// sure returns an error when this node's own heartbeat is too old for others to
+// go on believing in it. It is asked before every line that is sent.
+func (s *Service) sure() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if time.Since(s.lastBeat) > sendWithin {
+		return ErrLeaseLost
+	}
+	return nil
+}
+
+// dispatch takes queued jobs and takes up those whose node died.
+func (s *Service) dispatch(ctx context.Context) {
+	tick := time.NewTicker(500 * time.Millisecond)
+	defer tick.Stop()
+	s.watch(ctx)
+	for round := 0; ; round++ {
+		if round%4 == 0 {
+			s.recover(ctx)
+		}
+		s.take(ctx)
+		s.cancelAsked(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-s.kick:
+		}
+	}
+}
+
+func (s *Service) take(ctx context.Context) {
+	for {
+		s.mu.Lock()
+		free := Concurrent - len(s.active)
+		s.mu.Unlock()
+		if free <= 0 || ctx.Err() != nil {
+			return
+		}
+		var jobs []core.Job
+		err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+			jobs, err = q.TakeJobs(ctx, s.node, s.life, min(free, 16))
+			return err
+		})
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("looking for work", "err", err)
+		}
+		for _, j := range jobs {
+			s.begin(j, s.do)
+		}
+		if len(jobs) == 0 {
+			return
+		}
+	}
+}
+
+func (s *Service) cancelAsked(ctx context.Context) {
+	s.mu.Lock()
+	var ids []string
+	for id := range s.active {
+		ids = append(ids, id)
+	}
+	s.mu.Unlock()
+	asked, err := s.Store.As(service).Cancelled(ctx, ids)
+	if err != nil {
+		return
+	}
+	for _, id := range asked {
+		s.mu.Lock()
+		cancel := s.active[id]
+		s.mu.Unlock()
+		if cancel != nil {
+			cancel(ErrCancelled)
+		}
+	}
+}
+
+// begin runs a job on its own goroutine.
+func (s *Service) begin(j core.Job, do func(ctx context.Context, j core.Job, l *Log)) {
+	ctx, cancel := context.WithCancelCause(context.Background())
+	s.mu.Lock()
+	s.active[j.ID] = cancel
+	s.mu.Unlock()
+	s.running.Add(1)
+	go func() {
+		defer s.running.Done()
+		defer s.Kick()
+		defer func() {
+			s.mu.Lock()
+			delete(s.active, j.ID)
+			s.mu.Unlock()
+			cancel(nil)
+		}()
+		l, err := s.openLog(j.ID)
+		if err != nil {
+			slog.Warn("job's log cannot be read", "job", j.ID, "err", err)
+			return
+		}
+		defer l.Close()
+		defer func() {
+			if p := recover(); p != nil {
+				slog.Error("job broke down", "job", j.ID, "panic", p, "stack", string(debug.Stack()))
+				s.end(j, l, core.Failed, "the program broke down in the middle; this is a defect of ours, please report it", nil)
+			}
+		}()
+		do(ctx, j, l)
+	}()
+}
+
+func (s *Service) do(ctx context.Context, j core.Job, l *Log) {
+	switch j.Kind {
+	case "pull":
+		s.pullJob(ctx, j, l)
+	case "preview":
+		s.previewJob(ctx, j, l)
+	case "push":
+		s.pushJob(ctx, j, l)
+	default:
+		s.end(j, l, core.Failed, fmt.Sprintf("this version of the program knows no job of kind %q", j.Kind), nil)
+	}
+}
+
+// end ends a job with its outcome. More may be written in the same
+// transaction.
+func (s *Service) end(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	l.add("end", outcome+": "+summary, "")
+	err := l.commit(ctx, func(q *store.Q) error {
+		for _, do := range also {
+			if err := do(q); err != nil {
+				return err
+			}
+		}
+		return q.EndJob(ctx, j.ID, outcome, summary, result)
+	})
+	if err != nil {
+		// The row still says "running" under this life; recovery will find it.
+		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
+	}
+}
+
+// lease takes the right to talk to a device, waiting for whoever has it. The
+// function returned gives it back.
+func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (func(), error) {
+	said := false
+	for {
+		var fence int64
+		var holder string
+		err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+			fence, holder, err = q.Lease(ctx, deviceID, jobID, s.node, s.life, s.alive)
+			return err
+		})
+		if err != nil {
+			return nil, fmt.Errorf("taking the device's lease: %w", err)
+		}
+		if holder == "" {
+			return func() {
+				ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+				defer cancel()
+				if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Unlease(ctx, deviceID, fence) }); err != nil {
+					slog.Warn("lease not given back; it lapses by itself", "device", deviceID, "err", err)
+				}
+			}, nil
+		}
+		if !said {
+			said = true
+			l.Info("waiting: job %s is talking to the device", holder)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(150 * time.Millisecond):
+		}
+	}
+}
