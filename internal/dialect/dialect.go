@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core/change"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
+	"magpie/internal/core/text"
 )
 
 // File is a dialect file as written. See schema.json for what each key means.
@@ -211,9 +212,25 @@ func (d *Dialect) Parse(src string) (*grammar.Node, *rules.Item, error) {
 // texts that agree in it are unchanged. Text the grammar cannot read is
 // returned as it is.
 func (d *Dialect) Settled(src string) string {
-	root, err := d.Blocks.Parse(src)
-	if err != nil {
-		return src
+	lines := text.Lines(src)
+	var out []string
+	for i, says := range d.SettledLines(src) {
+		if says {
+			out = append(out, lines[i])
+		}
 	}
-	return d.Table.Settled(src, root)
+	return text.Join(out)
+}
+
+// SettledLines tells of each line whether Settled keeps it.
+func (d *Dialect) SettledLines(src string) []bool {
+	n := len(text.Lines(src))
+	if root, err := d.Blocks.Parse(src); err == nil {
+		return d.Table.Settled(n, root)
+	}
+	all := make([]bool, n)
+	for i := range all {
+		all[i] = true
+	}
+	return all
 }

@@ -22,8 +22,12 @@ import (
 const Limit = 32 << 20
 
 // quiet is how long nothing must come before something that looks like a
-// prompt is believed without other proof.
-const quiet = 150 * time.Millisecond
+// prompt is tried out with an empty line; doubt is the same once a device has
+// shown two different ones.
+const (
+	quiet = 40 * time.Millisecond
+	doubt = 400 * time.Millisecond
+)
 
 // Session is one conversation with a device's command line.
 type Session struct {
@@ -197,7 +201,7 @@ func (s *Session) tailFrom(start int) string {
 // if nothing follows it and an empty line is answered with the same again.
 func (s *Session) findPrompt() error {
 	any := s.d.Prompt(s.d.Converse.Starts)
-	settle := func() (string, error) {
+	settle := func(quiet time.Duration) (string, error) {
 		deadline := time.Now().Add(s.d.Connect)
 		for {
 			if tail := s.tail(); any.MatchString(tail) {
@@ -219,11 +223,11 @@ func (s *Session) findPrompt() error {
 			}
 		}
 	}
-	seen, err := settle()
+	seen, err := settle(quiet)
 	if err != nil {
 		return err
 	}
-	for range 5 {
+	for try := range 5 {
 		if err := s.write(""); err != nil {
 			return err
 		}
@@ -232,7 +236,11 @@ func (s *Session) findPrompt() error {
 				return err
 			}
 		}
-		again, err := settle()
+		wait := quiet
+		if try > 0 {
+			wait = doubt
+		}
+		again, err := settle(wait)
 		if err != nil {
 			return err
 		}
@@ -241,7 +249,10 @@ func (s *Session) findPrompt() error {
 			s.hosts = []string{m[any.SubexpIndex("host")]}
 			return nil
 		}
-		seen = again
+		// The empty line may have been answered twice; let it all come in.
+		if seen, err = settle(doubt); err != nil {
+			return err
+		}
 	}
 	return fmt.Errorf("the prompt is never the same twice; the last was %q", cutTo(seen, 60))
 }

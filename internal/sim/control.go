@@ -29,7 +29,7 @@ func (f *Fleet) Control(ctx context.Context) (url string, err error) {
 		return "", err
 	}
 	url = "http://" + l.Addr().String()
-	raw, _ := json.Marshal(map[string]string{"url": url})
+	raw, _ := json.Marshal(map[string]any{"url": url, "pid": os.Getpid()})
 	if err := os.WriteFile(filepath.Join(f.dir, "control.json"), raw, 0o600); err != nil {
 		return "", err
 	}
@@ -77,14 +77,6 @@ func (f *Fleet) handler() http.Handler {
 		reply(w, all, nil)
 	})
 	mux.HandleFunc("GET /story", func(w http.ResponseWriter, r *http.Request) { reply(w, f.Story, nil) })
-	mux.HandleFunc("POST /clock", func(w http.ResponseWriter, r *http.Request) {
-		var body struct{ At time.Time }
-		err := json.NewDecoder(r.Body).Decode(&body)
-		if err == nil {
-			f.SetClock(body.At)
-		}
-		reply(w, body, err)
-	})
 	each("GET /devices/{name}", nothing, func(*Unit, any) error { return nil })
 	each("POST /devices/{name}/faults", func() any { return &tern.Faults{} }, func(u *Unit, b any) error {
 		return u.SetFaults(*b.(*tern.Faults))
@@ -101,6 +93,12 @@ func (f *Fleet) handler() http.Handler {
 	each("POST /devices/{name}/restart", nothing, func(u *Unit, _ any) error { u.Restart(); return nil })
 	each("POST /devices/{name}/release", nothing, func(u *Unit, _ any) error { u.LetGo(); return nil })
 	each("POST /devices/{name}/hostkey", nothing, func(u *Unit, _ any) error { return u.NewHostKey() })
+	// A zero time lets the unit's clock run again.
+	type clock struct{ At time.Time }
+	each("POST /devices/{name}/clock", func() any { return &clock{} }, func(u *Unit, b any) error {
+		u.SetClock(b.(*clock).At)
+		return nil
+	})
 	type unit struct {
 		Serial string
 		Lines  []string

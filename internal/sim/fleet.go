@@ -37,6 +37,7 @@ type Unit struct {
 
 	fleet   *Fleet
 	keySeed int
+	fixed   atomic.Int64 // when not zero, the unit's clock stands still here
 	mu      sync.Mutex
 	server  *gssh.Server
 }
@@ -46,11 +47,9 @@ type Fleet struct {
 	Units []*Unit
 	Story []Event
 
-	dir    string
-	block  int // the second octet
-	seed   uint64
-	offset atomic.Int64 // the fleet's clock, in nanoseconds off the real one
-	fixed  atomic.Int64 // when not zero, the fleet's clock stands still here
+	dir   string
+	block int // the second octet
+	seed  uint64
 }
 
 type fleetFile struct {
@@ -105,7 +104,7 @@ func Open(dir string, n int, seed uint64, now time.Time) (*Fleet, error) {
 			return nil, err
 		}
 		u.Address = fmt.Sprintf("%d.%d", (i+1)/250, (i+1)%250+1)
-		u.Clock = f.Now
+		u.Clock = u.now
 		u.Save = u.save
 		u.OnRestart = u.bounce
 		f.Units = append(f.Units, u)
@@ -160,22 +159,22 @@ func (f *Fleet) listen(fresh bool) error {
 	return fmt.Errorf("no free loopback block for the fleet: %w", last)
 }
 
-// Now is the fleet's clock.
-func (f *Fleet) Now() time.Time {
-	if at := f.fixed.Load(); at != 0 {
+// now is the unit's clock.
+func (u *Unit) now() time.Time {
+	if at := u.fixed.Load(); at != 0 {
 		return time.Unix(0, at)
 	}
-	return time.Now().Add(time.Duration(f.offset.Load()))
+	return time.Now()
 }
 
-// SetClock makes the fleet's clock stand still at a time, or follow the real
-// one again when at is zero.
-func (f *Fleet) SetClock(at time.Time) {
+// SetClock makes the unit's clock stand still at a time, or run again when at
+// is zero.
+func (u *Unit) SetClock(at time.Time) {
 	if at.IsZero() {
-		f.fixed.Store(0)
+		u.fixed.Store(0)
 		return
 	}
-	f.fixed.Store(at.UnixNano())
+	u.fixed.Store(at.UnixNano())
 }
 
 // Unit returns the unit of that name, or nil.

@@ -3,6 +3,7 @@ package sim
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"magpie/internal/sim/tern"
@@ -172,5 +173,6 @@ func story(places []Start, now time.Time) []Event {
 		}
 	}
 	add(Event{At: now.Add(-3 * time.Hour), Device: "wrackhaven-r1", Down: true})
+	slices.SortStableFunc(all, func(a, b Event) int { return a.At.Compare(b.At) })
 	return all
 }

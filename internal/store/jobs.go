@@ -93,18 +93,29 @@ func (q *Q) TakeJobs(ctx context.Context, node, life string, limit int) (taken [
 	if err != nil {
 		return nil, err
 	}
-	now := q.clock().UTC()
 	for _, j := range queued {
-		n, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ?, tries = tries + 1, started_at = ? WHERE id = ? AND state = 'queued'`, node, life, now, j.ID)
-		if err != nil {
+		if err := q.TakeJob(ctx, &j, node, life); errors.Is(err, ErrNotFound) {
+			continue
+		} else if err != nil {
 			return nil, err
 		}
-		if n > 0 {
-			j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
-			taken = append(taken, j)
-		}
+		taken = append(taken, j)
 	}
 	return taken, nil
+}
+
+// TakeJob makes a queued job this node's.
+func (q *Q) TakeJob(ctx context.Context, j *core.Job, node, life string) error {
+	now := q.clock().UTC()
+	n, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ?, tries = tries + 1, started_at = ? WHERE id = ? AND state = 'queued'`, node, life, now, j.ID)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return ErrNotFound
+	}
+	j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
+	return nil
 }
 
 // Unended lists jobs that are running or waiting.
@@ -144,8 +155,11 @@ func (q *Q) EndJob(ctx context.Context, id, outcome, summary string, result any)
 // CancelJob asks a job to stop. A queued one ends at once.
 func (q *Q) CancelJob(ctx context.Context, id string) error {
 	n, err := q.exec(ctx, `UPDATE jobs SET state = 'ended', outcome = 'cancelled', summary = 'cancelled before it began', ended_at = ?, cancel = TRUE WHERE id = ? AND state = 'queued'`, q.clock().UTC(), id)
-	if err != nil || n > 0 {
+	if err != nil {
 		return err
+	}
+	if n > 0 {
+		return q.Unclaim(ctx, id)
 	}
 	_, err = q.exec(ctx, `UPDATE jobs SET cancel = TRUE WHERE id = ? AND state <> 'ended'`, id)
 	return err
@@ -289,4 +303,18 @@ func (q *Q) Claim(ctx context.Context, deviceID, jobID string) (holder string, e
 func (q *Q) Unclaim(ctx context.Context, jobID string) error {
 	_, err := q.exec(ctx, `DELETE FROM claims WHERE job_id = ?`, jobID)
 	return err
+}
+
+// JobCounts counts the jobs that have not ended, by state.
+func (q *Q) JobCounts(ctx context.Context) (map[string]int, error) {
+	type row struct {
+		State string `db:"state"`
+		N     int    `db:"n"`
+	}
+	rows, err := list[row](ctx, q.ext, `SELECT state, COUNT(*) AS n FROM jobs WHERE state IN ('queued', 'running', 'waiting') GROUP BY state`)
+	out := map[string]int{}
+	for _, r := range rows {
+		out[r.State] = r.N
+	}
+	return out, err
 }

@@ -116,6 +116,13 @@ func (s *Store) ping(ctx context.Context, cfg *mysql.Config) error {
 	return fmt.Errorf("database %s does not answer: %w", where, err)
 }
 
+// At returns the same store by another clock.
+func (s *Store) At(clock func() time.Time) *Store {
+	c := *s
+	c.clock = clock
+	return &c
+}
+
 // Close ends all connections.
 func (s *Store) Close() error { return s.db.Close() }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -194,12 +195,14 @@ type Comparison struct {
 	Relation       string
 	Hunks          []diff.Hunk
 	Added, Removed int
+	SetAside       int // lines that change by themselves and were left out
 	Unified        string
 }
 
-// Compare lays two sides against each other. Lines that change by themselves
-// count as differences of the text, but not of what is said; Relation tells.
-func (s *Service) Compare(actor core.Actor, from, to Side, context int) (c Comparison, err error) {
+// Compare lays two sides against each other, with so many lines of context.
+// Lines that only changed by themselves are left out and counted, unless all
+// are wanted.
+func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool) (c Comparison, err error) {
 	c = Comparison{From: from, To: to, Relation: relation(from, to)}
 	shownA, err := s.Shown(actor, from)
 	if err != nil {
@@ -212,6 +215,9 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int) (c Compa
 	// Secrets are compared as they are and shown as the actor may see them.
 	a, b := diff.Split(from.raw), diff.Split(to.raw)
 	es := diff.Texts(a, b)
+	if !all {
+		es, c.SetAside = withoutNoise(es, from, to)
+	}
 	for _, e := range es {
 		c.Removed += e.End - e.Start
 		c.Added += e.To - e.From
@@ -236,7 +242,26 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int) (c Compa
 	return c, nil
 }
 
-func sideName(s Side) string { return s.Ref + "\t" + s.TakenAt.UTC().Format("2006-01-02 15:04:05 -0700") }
+// withoutNoise drops edits in which each line of one side that says nothing
+// faces one of the other.
+func withoutNoise(es []diff.Edit, from, to Side) (kept []diff.Edit, dropped int) {
+	if from.dia == nil || from.dia != to.dia {
+		return es, 0
+	}
+	a, b := from.dia.SettledLines(from.raw), to.dia.SettledLines(to.raw)
+	for _, e := range es {
+		if n := e.End - e.Start; n == e.To-e.From && !slices.Contains(a[e.Start:e.End], true) && !slices.Contains(b[e.From:e.To], true) {
+			dropped += n
+			continue
+		}
+		kept = append(kept, e)
+	}
+	return kept, dropped
+}
+
+func sideName(s Side) string {
+	return s.Ref + "\t" + s.TakenAt.UTC().Format("2006-01-02 15:04:05 -0700")
+}
 
 func relation(a, b Side) string {
 	switch {
@@ -392,4 +417,3 @@ func (s *Service) Preview(ctx context.Context, actor core.Actor, id string) (p P
 	row, err = s.Store.As(actor).Preview(ctx, id, &p)
 	return p, row, err
 }
-

@@ -50,6 +50,26 @@ func (s *Service) RequestPull(ctx context.Context, actor core.Actor, d core.Devi
 	return j, err
 }
 
+// PullNow pulls a device at once, as a job of its own, and waits for its end.
+func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, reason string) (j core.Job, err error) {
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		if j, err = q.AddJob(ctx, core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, PullRequest{reason}, ""); err != nil {
+			return err
+		}
+		return q.TakeJob(ctx, &j, s.node, s.life)
+	})
+	if err != nil {
+		return j, err
+	}
+	ended := make(chan struct{})
+	s.begin(j, func(ctx context.Context, j core.Job, l *Log) {
+		defer close(ended)
+		s.pullJob(ctx, j, l)
+	})
+	<-ended
+	return s.Store.As(actor).Job(ctx, j.ID)
+}
+
 // pullJob is the road of a pull, top to bottom: lease, visit, keep, say.
 func (s *Service) pullJob(ctx context.Context, j core.Job, l *Log) {
 	q := s.Store.As(service)

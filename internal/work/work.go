@@ -48,10 +48,14 @@ var ErrCancelled = errors.New("cancelled")
 
 // Service does the work of one node.
 type Service struct {
+	*state
 	Store *store.Store
-	Hub   *Hub
+	clock func() time.Time
+}
 
-	clock    func() time.Time
+// state is what all work of a node shares.
+type state struct {
+	Hub      *Hub
 	dialects map[string]*dialect.Dialect
 	node     string
 	life     string
@@ -77,8 +81,8 @@ type heartbeat struct {
 func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node string, clock func() time.Time) (*Service, error) {
 	life := make([]byte, 8)
 	_, _ = rand.Read(life)
-	s := &Service{Store: st, Hub: newHub(), clock: clock, dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
-		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, kick: make(chan struct{}, 1)}
+	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
+		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, kick: make(chan struct{}, 1)}}
 	for _, d := range dialects {
 		err := st.Tx(ctx, service, func(q *store.Q) (err error) {
 			d.Revision, err = q.KeepDialect(ctx, d.Dialect, d.Source)
@@ -90,6 +94,11 @@ func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node
 		s.dialects[d.Dialect] = d
 	}
 	return s, s.beat(ctx, 1)
+}
+
+// At returns the same service by another clock.
+func (s *Service) At(clock func() time.Time) *Service {
+	return &Service{state: s.state, Store: s.Store.At(clock), clock: clock}
 }
 
 // Dialect returns a dialect by name, or nil.

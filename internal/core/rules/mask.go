@@ -111,11 +111,10 @@ func (m Masker) Path(it *Item) string {
 	return m.Item(it)
 }
 
-// Settled returns src without comments and lines that change by themselves:
-// two pulls that agree in it are unchanged. root is src parsed.
-func (t *Table) Settled(src string, root *grammar.Node) string {
-	lines := text.Lines(src)
-	var out []string
+// Settled tells of each of a text's lines whether it says something: comments
+// and lines that change by themselves do not. root is the text parsed.
+func (t *Table) Settled(lines int, root *grammar.Node) []bool {
+	says := make([]bool, lines)
 	var walk func(up *Item, n *grammar.Node)
 	walk = func(up *Item, n *grammar.Node) {
 		for _, k := range n.Kids {
@@ -123,11 +122,12 @@ func (t *Table) Settled(src string, root *grammar.Node) string {
 			if it.Rule != nil && it.Rule.Volatile {
 				continue
 			}
-			out = append(out, lines[k.Line-1])
-			out = append(out, k.Body...)
+			for i := range len(k.Body) + 1 {
+				says[k.Line-1+i] = true
+			}
 			walk(it, k)
 		}
 	}
 	walk(&Item{}, root)
-	return text.Join(out)
+	return says
 }

@@ -1,0 +1,380 @@
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Client speaks to one service.
+type Client struct {
+	URL   string // like http://127.0.0.1:8080
+	Token string
+	HTTP  *http.Client // http.DefaultClient when nil
+}
+
+// IsStatus tells whether err is a problem with that HTTP status.
+func IsStatus(err error, status int) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == status
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any, header ...string) (*http.Response, error) {
+	base, err := url.Parse(c.URL)
+	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
+		return nil, fmt.Errorf("%q is no address of a service; it looks like http://127.0.0.1:8080", c.URL)
+	}
+	u := strings.TrimSuffix(c.URL, "/") + "/api/v1" + path
+	if len(query) > 0 {
+		u += "?" + query.Encode()
+	}
+	var r io.Reader
+	kind := "application/json"
+	switch b := body.(type) {
+	case nil:
+	case []byte:
+		r, kind = bytes.NewReader(b), "application/yaml"
+	default:
+		raw, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		r = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u, r)
+	if err != nil {
+		return nil, err
+	}
+	if r != nil {
+		req.Header.Set("Content-Type", kind)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	h := c.HTTP
+	if h == nil {
+		h = http.DefaultClient
+	}
+	res, err := h.Do(req)
+	if err != nil {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return nil, fmt.Errorf("the service at %s does not answer: %w", c.URL, err)
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	p := &Problem{Status: res.StatusCode}
+	if json.Unmarshal(raw, p) != nil || p.Title == "" {
+		p.Title, p.Detail = res.Status, strings.TrimSpace(string(raw))
+	}
+	return nil, p
+}
+
+func call[T any](c *Client, ctx context.Context, method, path string, query url.Values, body any, header ...string) (out T, err error) {
+	res, err := c.send(ctx, method, path, query, body, header...)
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	return out, json.NewDecoder(res.Body).Decode(&out)
+}
+
+func q(pairs ...string) url.Values {
+	v := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			v.Set(pairs[i], pairs[i+1])
+		}
+	}
+	return v
+}
+
+type none struct{}
+
+// Login signs in and returns a token.
+func (c *Client) Login(ctx context.Context, l Login) (Granted, error) {
+	return call[Granted](c, ctx, "POST", "/login", nil, l)
+}
+
+// Me tells who is signed in.
+func (c *Client) Me(ctx context.Context) (Me, error) { return call[Me](c, ctx, "GET", "/me", nil, nil) }
+
+// Status tells how the fleet and the service are.
+func (c *Client) Status(ctx context.Context) (Status, error) {
+	return call[Status](c, ctx, "GET", "/status", nil, nil)
+}
+
+// Devices lists the devices a selector picks.
+func (c *Client) Devices(ctx context.Context, selector []string) ([]Device, error) {
+	return call[[]Device](c, ctx, "GET", "/devices", q("selector", strings.Join(selector, " ")), nil)
+}
+
+// Device returns one device.
+func (c *Client) Device(ctx context.Context, name string) (Device, error) {
+	return call[Device](c, ctx, "GET", "/devices/"+url.PathEscape(name), nil, nil)
+}
+
+// Probe asks an address for its host key.
+func (c *Client) Probe(ctx context.Context, address string, port int) (Probe, error) {
+	return call[Probe](c, ctx, "POST", "/probe", nil, map[string]any{"address": address, "port": port})
+}
+
+// AddDevice adds a device.
+func (c *Client) AddDevice(ctx context.Context, d NewDevice) (Device, error) {
+	return call[Device](c, ctx, "POST", "/devices", nil, d)
+}
+
+// EditDevice changes what is given of a device.
+func (c *Client) EditDevice(ctx context.Context, name string, d NewDevice) (Device, error) {
+	return call[Device](c, ctx, "PATCH", "/devices/"+url.PathEscape(name), nil, d)
+}
+
+// RemoveDevice removes a device.
+func (c *Client) RemoveDevice(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/devices/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
+// RetryLogin lets a refused login be tried again.
+func (c *Client) RetryLogin(ctx context.Context, name string) (Device, error) {
+	return call[Device](c, ctx, "POST", "/devices/"+url.PathEscape(name)+"/retry-login", nil, nil)
+}
+
+// Pull asks for pulls of the devices a selector picks. One key makes one set of
+// jobs, however often it is sent.
+func (c *Client) Pull(ctx context.Context, selector []string, key string) ([]Job, error) {
+	out, err := call[Jobs](c, ctx, "POST", "/pulls", nil, NewPull{selector}, "Idempotency-Key", key)
+	return out.Jobs, err
+}
+
+// Versions lists a part's versions, newest first.
+func (c *Client) Versions(ctx context.Context, device, part string, before, limit int) ([]Version, error) {
+	return call[[]Version](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/versions", q("part", part, "before", positive(before), "limit", positive(limit)), nil)
+}
+
+func positive(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
+// Text returns the text a reference names.
+func (c *Client) Text(ctx context.Context, ref string) (Text, error) {
+	return call[Text](c, ctx, "GET", "/version", q("ref", ref), nil)
+}
+
+// SetMark names, notes, pins a version or makes it the baseline.
+func (c *Client) SetMark(ctx context.Context, ref string, m Mark) (Version, error) {
+	return call[Version](c, ctx, "PATCH", "/version", q("ref", ref), m)
+}
+
+// Diff compares what two references name, with so many lines of context. Lines
+// that only changed by themselves are left out unless all are wanted.
+func (c *Client) Diff(ctx context.Context, from, to string, lines int, all bool) (Diff, error) {
+	v := q("from", from, "to", to, "context", strconv.Itoa(lines))
+	if all {
+		v.Set("all", "true")
+	}
+	return call[Diff](c, ctx, "GET", "/diff", v, nil)
+}
+
+// Drift judges devices against their baselines.
+func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Drift, error) {
+	v := q("selector", strings.Join(selector, " "))
+	if live {
+		v.Set("live", "true")
+	}
+	return call[[]Drift](c, ctx, "GET", "/drift", v, nil)
+}
+
+// NewPreview asks what a push would do; the job's Preview names it when done.
+func (c *Client) NewPreview(ctx context.Context, p NewPreview) (Job, error) {
+	return call[Job](c, ctx, "POST", "/previews", nil, p)
+}
+
+// Preview returns a preview.
+func (c *Client) Preview(ctx context.Context, id string) (Preview, error) {
+	return call[Preview](c, ctx, "GET", "/previews/"+url.PathEscape(id), nil, nil)
+}
+
+// Push pushes what a preview shows.
+func (c *Client) Push(ctx context.Context, p NewPush, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/pushes", nil, p, "Idempotency-Key", key)
+}
+
+// JobFilter narrows a list of jobs.
+type JobFilter struct {
+	State, Kind, Device, Before string
+	Limit                       int
+}
+
+// Jobs lists jobs, newest first.
+func (c *Client) Jobs(ctx context.Context, f JobFilter) (Jobs, error) {
+	return call[Jobs](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "before", f.Before, "limit", positive(f.Limit)), nil)
+}
+
+// Job returns one job.
+func (c *Client) Job(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "GET", "/jobs/"+url.PathEscape(id), nil, nil)
+}
+
+// Log reads a job's log from after a sequence number on.
+func (c *Client) Log(ctx context.Context, id string, after int) ([]Entry, error) {
+	return call[[]Entry](c, ctx, "GET", "/jobs/"+url.PathEscape(id)+"/log", q("after", positive(after)), nil)
+}
+
+// Cancel asks a job to stop.
+func (c *Client) Cancel(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/cancel", nil, nil)
+}
+
+// Watch follows a job to its end over server-sent events, calling seen for
+// every line of its log and changed for every change of the job. Either may be
+// nil. A connection that breaks is made again where it left off.
+func (c *Client) Watch(ctx context.Context, id string, seen func(Entry), changed func(Job)) (Job, error) {
+	after, broke := 0, 0
+	for {
+		j, err := c.watch(ctx, id, &after, seen, changed)
+		if err == nil || ctx.Err() != nil {
+			return j, err
+		}
+		var p *Problem
+		if errors.As(err, &p) && p.Status < 500 {
+			return j, err
+		}
+		if broke++; broke > 60 {
+			return j, err
+		}
+		select {
+		case <-time.After(min(time.Duration(broke)*200*time.Millisecond, 2*time.Second)):
+		case <-ctx.Done():
+			return j, ctx.Err()
+		}
+	}
+}
+
+func (c *Client) watch(ctx context.Context, id string, after *int, seen func(Entry), changed func(Job)) (j Job, err error) {
+	res, err := c.send(ctx, "GET", "/jobs/"+url.PathEscape(id)+"/events", nil, nil, "Accept", "text/event-stream", "Last-Event-ID", strconv.Itoa(*after))
+	if err != nil {
+		return j, err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 64<<20)
+	event, data := "", ""
+	for lines.Scan() {
+		line := lines.Text()
+		switch {
+		case strings.HasPrefix(line, "event:"):
+			event = strings.TrimSpace(line[6:])
+		case strings.HasPrefix(line, "data:"):
+			data += strings.TrimPrefix(line[5:], " ")
+		case line == "":
+			switch event {
+			case "log":
+				var e Entry
+				if err := json.Unmarshal([]byte(data), &e); err != nil {
+					return j, err
+				}
+				*after = e.Seq
+				if seen != nil {
+					seen(e)
+				}
+			case "job":
+				j = Job{}
+				if err := json.Unmarshal([]byte(data), &j); err != nil {
+					return j, err
+				}
+				if changed != nil {
+					changed(j)
+				}
+				if j.State == "ended" {
+					return j, nil
+				}
+			}
+			event, data = "", ""
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return j, err
+	}
+	return j, io.ErrUnexpectedEOF
+}
+
+// Dialects lists the dialects.
+func (c *Client) Dialects(ctx context.Context) ([]Dialect, error) {
+	return call[[]Dialect](c, ctx, "GET", "/dialects", nil, nil)
+}
+
+// Dialect returns one dialect with its source.
+func (c *Client) Dialect(ctx context.Context, name string) (Dialect, error) {
+	return call[Dialect](c, ctx, "GET", "/dialects/"+url.PathEscape(name), nil, nil)
+}
+
+// CheckDialect checks a dialect file and returns what is wrong in it.
+func (c *Client) CheckDialect(ctx context.Context, name string, source []byte) ([]DialectProblem, error) {
+	return call[[]DialectProblem](c, ctx, "POST", "/dialect-check", q("name", name), source)
+}
+
+// Users lists the users.
+func (c *Client) Users(ctx context.Context) ([]User, error) {
+	return call[[]User](c, ctx, "GET", "/users", nil, nil)
+}
+
+// AddUser adds a user.
+func (c *Client) AddUser(ctx context.Context, u NewUser) (User, error) {
+	return call[User](c, ctx, "POST", "/users", nil, u)
+}
+
+// EditUser changes what is given of a user.
+func (c *Client) EditUser(ctx context.Context, name string, u NewUser) (User, error) {
+	return call[User](c, ctx, "PATCH", "/users/"+url.PathEscape(name), nil, u)
+}
+
+// Tokens lists one's own tokens.
+func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
+	return call[[]Token](c, ctx, "GET", "/tokens", nil, nil)
+}
+
+// DropToken ends one of one's own tokens.
+func (c *Client) DropToken(ctx context.Context, id string) error {
+	_, err := call[none](c, ctx, "DELETE", "/tokens/"+url.PathEscape(id), nil, nil)
+	return err
+}
+
+// Audit lists the audit log, newest first, from before a sequence number.
+func (c *Client) Audit(ctx context.Context, before int64, limit int) (Deeds, error) {
+	return call[Deeds](c, ctx, "GET", "/audit", q("before", positive(int(before)), "limit", positive(limit)), nil)
+}
+
+// CheckAudit tells whether the audit log is as it was written.
+func (c *Client) CheckAudit(ctx context.Context) (AuditCheck, error) {
+	return call[AuditCheck](c, ctx, "GET", "/audit-check", nil, nil)
+}
+
+// Logout ends the token or session that is used.
+func (c *Client) Logout(ctx context.Context) error {
+	_, err := call[none](c, ctx, "DELETE", "/session", nil, nil)
+	return err
+}

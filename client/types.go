@@ -1,0 +1,405 @@
+// Package client speaks the service's HTTP API, version 1. Its types are what
+// travels; openapi.yaml describes them.
+package client
+
+import "time"
+
+// Problem is an error as the service words it (RFC 9457).
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Next   string `json:"next,omitempty"` // what to do about it
+}
+
+func (p *Problem) Error() string {
+	s := p.Title
+	if p.Detail != "" {
+		s = p.Detail
+	}
+	if p.Next != "" {
+		s += "\n" + p.Next
+	}
+	return s
+}
+
+// Device is a managed network element.
+type Device struct {
+	ID           string     `json:"id"`
+	Name         string     `json:"name"`
+	Address      string     `json:"address"`
+	Port         int        `json:"port"`
+	Site         string     `json:"site"`
+	Kind         string     `json:"kind"`
+	Tags         []string   `json:"tags"`
+	Dialect      string     `json:"dialect"`
+	User         string     `json:"user"`
+	HostKey      string     `json:"host_key_fingerprint"` // SHA-256, as OpenSSH prints it
+	State        string     `json:"state"`
+	Drifted      bool       `json:"drifted"`
+	Unsaved      bool       `json:"unsaved"`
+	Trouble      string     `json:"trouble,omitempty"`
+	Host         string     `json:"host,omitempty"`
+	Model        string     `json:"model,omitempty"`
+	Serial       string     `json:"serial,omitempty"`
+	Release      string     `json:"release,omitempty"`
+	CreatedAt    time.Time  `json:"created_at"`
+	LastTried    *time.Time `json:"last_tried,omitempty"`
+	LastPulled   *time.Time `json:"last_pulled,omitempty"`
+	LastChanged  *time.Time `json:"last_changed,omitempty"`
+	Latest       int        `json:"latest"`                  // newest running version, 0 for none
+	LatchedSince *time.Time `json:"latched_since,omitempty"` // its login was refused and is not tried
+}
+
+// NewDevice is what a device is added or edited with. Empty fields of an edit
+// leave things as they are.
+type NewDevice struct {
+	Name     string    `json:"name,omitempty"`
+	Address  string    `json:"address,omitempty"`
+	Port     int       `json:"port,omitempty"`
+	Site     *string   `json:"site,omitempty"`
+	Kind     string    `json:"kind,omitempty"`
+	Tags     *[]string `json:"tags,omitempty"`
+	Dialect  string    `json:"dialect,omitempty"`
+	HostKey  string    `json:"host_key,omitempty"` // as in an authorized_keys line
+	User     string    `json:"user,omitempty"`
+	Password string    `json:"password,omitempty"`
+	Key      string    `json:"key,omitempty"`   // private key, PEM or OpenSSH form
+	Raise    string    `json:"raise,omitempty"` // secret of the raised mode
+}
+
+// Probe is what a device shows before anybody signs in.
+type Probe struct {
+	HostKey     string `json:"host_key"`
+	Fingerprint string `json:"fingerprint"`
+}
+
+// Version is one part's content at one time, immutable.
+type Version struct {
+	ID         string    `json:"id"`
+	Ref        string    `json:"ref"`
+	Device     string    `json:"device"`
+	Part       string    `json:"part"`
+	Number     int       `json:"number"`
+	TakenAt    time.Time `json:"taken_at"`
+	Reason     string    `json:"reason"`
+	Actor      string    `json:"actor"`
+	Author     string    `json:"author,omitempty"`
+	Name       string    `json:"name,omitempty"`
+	Note       string    `json:"note,omitempty"`
+	Pinned     bool      `json:"pinned"`
+	Baseline   bool      `json:"baseline"`
+	Size       int       `json:"size"` // bytes
+	Lines      int       `json:"lines"`
+	Added      int       `json:"added"`
+	Removed    int       `json:"removed"`
+	DialectRev int       `json:"dialect_revision"`
+	SeenFrom   time.Time `json:"seen_from"`
+	SeenUntil  time.Time `json:"seen_until"`
+	SeenOpen   bool      `json:"seen_open"`
+	Sightings  int       `json:"sightings"`
+}
+
+// Text is a version, or what a device runs now, with its text.
+type Text struct {
+	Ref     string    `json:"ref"`
+	Sure    string    `json:"sure,omitempty"` // for a time: how sure it is
+	TakenAt time.Time `json:"taken_at"`
+	Version *Version  `json:"version,omitempty"`
+	Masked  bool      `json:"masked"`
+	Text    string    `json:"text"`
+}
+
+// Mark is what is said of a version; absent fields leave things as they are.
+type Mark struct {
+	Name     *string `json:"name,omitempty"`
+	Note     *string `json:"note,omitempty"`
+	Pin      *bool   `json:"pin,omitempty"`
+	Baseline *bool   `json:"baseline,omitempty"`
+}
+
+// Diff is two texts laid against each other.
+type Diff struct {
+	From     string `json:"from"`
+	FromSure string `json:"from_sure,omitempty"`
+	To       string `json:"to"`
+	ToSure   string `json:"to_sure,omitempty"`
+	Relation string `json:"relation"` // identical, unchanged, equivalent, different
+	Added    int    `json:"added"`
+	Removed  int    `json:"removed"`
+	SetAside int    `json:"set_aside"` // lines that change by themselves and were left out
+	Masked   bool   `json:"masked"`
+	Hunks    []Hunk `json:"hunks"`
+	Unified  string `json:"unified"`
+}
+
+// Hunk is a group of changed lines with those around them.
+type Hunk struct {
+	From    int        `json:"from"`
+	FromLen int        `json:"from_lines"`
+	To      int        `json:"to"`
+	ToLen   int        `json:"to_lines"`
+	Block   string     `json:"block,omitempty"`
+	Lines   []DiffLine `json:"lines"`
+}
+
+// DiffLine is one line of a hunk. Marks are byte offsets of what differs from
+// the facing line.
+type DiffLine struct {
+	Op    string   `json:"op"` // same, remove, add
+	Text  string   `json:"text"`
+	From  int      `json:"from,omitempty"`
+	To    int      `json:"to,omitempty"`
+	Marks [][2]int `json:"marks,omitempty"`
+}
+
+// Residual is a line that differs from what it should be.
+type Residual struct {
+	Block string `json:"block,omitempty"`
+	Have  string `json:"have,omitempty"`
+	Want  string `json:"want,omitempty"`
+	Order bool   `json:"order,omitempty"`
+}
+
+// Drift is how a device stands to its baseline.
+type Drift struct {
+	Device      string     `json:"device"`
+	State       string     `json:"state"` // steady, drifted, no baseline, not known
+	Baseline    string     `json:"baseline,omitempty"`
+	Running     string     `json:"running,omitempty"`
+	Differences []Residual `json:"differences"`
+	Trouble     string     `json:"trouble,omitempty"`
+}
+
+// NewPull asks for pulls.
+type NewPull struct {
+	Selector []string `json:"selector"`
+}
+
+// Jobs is a page of jobs, newest first.
+type Jobs struct {
+	Jobs []Job  `json:"jobs"`
+	Next string `json:"next,omitempty"` // cursor of the next page
+}
+
+// Job is one unit of work.
+type Job struct {
+	ID        string     `json:"id"`
+	Kind      string     `json:"kind"`
+	Device    string     `json:"device"`
+	State     string     `json:"state"`
+	Outcome   string     `json:"outcome,omitempty"`
+	Summary   string     `json:"summary,omitempty"`
+	Actor     string     `json:"actor"`
+	CreatedAt time.Time  `json:"created_at"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Cancel    bool       `json:"cancel_asked"`
+	UndoOf    string     `json:"undo_of,omitempty"`
+	Preview   string     `json:"preview,omitempty"` // of a preview job that is done
+	Pull      *PullEnd   `json:"pull,omitempty"`
+	Push      *PushEnd   `json:"push,omitempty"`
+}
+
+// PullEnd is what a pull brought.
+type PullEnd struct {
+	Parts []PulledPart `json:"parts"`
+}
+
+// PulledPart is one part of a pull.
+type PulledPart struct {
+	Part    string `json:"part"`
+	Number  int    `json:"number,omitempty"`
+	New     bool   `json:"new"`
+	Absent  bool   `json:"absent,omitempty"`
+	Added   int    `json:"added"`
+	Removed int    `json:"removed"`
+}
+
+// PushEnd is what a push led to.
+type PushEnd struct {
+	Target    string     `json:"target"`
+	Before    string     `json:"before,omitempty"`
+	After     string     `json:"after,omitempty"`
+	Sent      int        `json:"sent"`
+	Total     int        `json:"total"`
+	Saved     bool       `json:"saved"`
+	Residuals []Residual `json:"residuals"`
+	Refused   *Refusal   `json:"refused,omitempty"`
+}
+
+// Refusal is the line a device would not take.
+type Refusal struct {
+	Line   int    `json:"line"`
+	Text   string `json:"text"`
+	Block  string `json:"block,omitempty"`
+	Answer string `json:"answer"`
+}
+
+// Entry is one line of a job's log.
+type Entry struct {
+	Seq  int       `json:"seq"`
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind"` // step, info, line, warning, trouble, kept, end
+	Text string    `json:"text"`
+}
+
+// NewPreview asks what a push would do.
+type NewPreview struct {
+	Ref    string `json:"ref,omitempty"`
+	To     string `json:"to,omitempty"`     // another device than the reference's
+	Method string `json:"method,omitempty"` // replace or merge
+	UndoOf string `json:"undo_of,omitempty"`
+}
+
+// Preview is exactly what a push would send and lead to.
+type Preview struct {
+	ID         string     `json:"id"`
+	Hash       string     `json:"hash"`
+	Device     string     `json:"device"`
+	Serial     string     `json:"serial"`
+	Method     string     `json:"method"`
+	Target     string     `json:"target"`
+	TargetName string     `json:"target_name,omitempty"`
+	Base       string     `json:"base"`
+	MadeAt     time.Time  `json:"made_at"`
+	Steps      []Step     `json:"steps"`
+	Lines      int        `json:"lines"`
+	Predicted  string     `json:"predicted"`
+	Remains    []Residual `json:"remains"`
+	Warnings   []string   `json:"warnings"`
+	Undo       string     `json:"undo"`
+	Saves      bool       `json:"saves"`
+	Unsaved    bool       `json:"unsaved"`
+	Masked     bool       `json:"masked"`
+	UndoOf     string     `json:"undo_of,omitempty"`
+}
+
+// Step is what is sent at once.
+type Step struct {
+	Kind  string   `json:"kind"` // enter, set, remove, leave
+	Lines []string `json:"lines"`
+	Block string   `json:"block,omitempty"`
+	Depth int      `json:"depth"`
+}
+
+// NewPush pushes what a preview shows.
+type NewPush struct {
+	Preview string `json:"preview"`
+	Hash    string `json:"hash"`
+	NoSave  bool   `json:"no_save,omitempty"`
+	Note    string `json:"note,omitempty"`
+}
+
+// Dialect is how one family of devices is spoken to.
+type Dialect struct {
+	Name     string   `json:"name"`
+	Title    string   `json:"title"`
+	Kind     string   `json:"kind"`
+	Revision int      `json:"revision"`
+	Port     int      `json:"port"`
+	Parts    []string `json:"parts"`
+	Methods  []string `json:"methods"`
+	Devices  int      `json:"devices"`
+	Source   string   `json:"source,omitempty"`
+}
+
+// DialectProblem is one thing wrong in a dialect file.
+type DialectProblem struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Path   string `json:"path"`
+	Text   string `json:"text"`
+}
+
+// Login is a sign-in.
+type Login struct {
+	User     string `json:"user"`
+	Password string `json:"password"`
+	Name     string `json:"name,omitempty"` // what the token is called
+}
+
+// Granted is what a sign-in gives: a token for programs, or a cookie and the
+// CSRF token that goes with it.
+type Granted struct {
+	Token   string    `json:"token,omitempty"`
+	CSRF    string    `json:"csrf,omitempty"`
+	Expires time.Time `json:"expires"`
+	Me      Me        `json:"me"`
+}
+
+// Me is who is signed in.
+type Me struct {
+	User    string `json:"user"`
+	Role    string `json:"role"`
+	Secrets bool   `json:"secrets"`
+	CSRF    string `json:"csrf,omitempty"`
+}
+
+// User is somebody who may sign in.
+type User struct {
+	Name     string    `json:"name"`
+	Role     string    `json:"role"`
+	Secrets  bool      `json:"secrets"`
+	Disabled bool      `json:"disabled"`
+	MadeAt   time.Time `json:"made_at"`
+}
+
+// NewUser is what a user is added or edited with; absent fields of an edit
+// leave things as they are.
+type NewUser struct {
+	Name     string `json:"name,omitempty"`
+	Password string `json:"password,omitempty"`
+	Role     string `json:"role,omitempty"`
+	Secrets  *bool  `json:"secrets,omitempty"`
+	Disabled *bool  `json:"disabled,omitempty"`
+}
+
+// Token is a program's token.
+type Token struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	MadeAt  time.Time  `json:"made_at"`
+	UsedAt  *time.Time `json:"used_at,omitempty"`
+	Expires time.Time  `json:"expires"`
+}
+
+// Deed is one row of the audit log.
+type Deed struct {
+	Seq    int64     `json:"seq"`
+	At     time.Time `json:"at"`
+	Actor  string    `json:"actor"`
+	Action string    `json:"action"`
+	Object string    `json:"object"`
+	Detail string    `json:"detail"`
+}
+
+// Deeds is a page of the audit log, newest first.
+type Deeds struct {
+	Deeds []Deed `json:"deeds"`
+	Next  int64  `json:"next,omitempty"`
+}
+
+// AuditCheck is whether the audit log is as it was written.
+type AuditCheck struct {
+	Sound   bool   `json:"sound"`
+	Rows    int64  `json:"rows"`
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// Status is how the fleet and the service are.
+type Status struct {
+	Version  string         `json:"version"`
+	Node     string         `json:"node"`
+	Devices  int            `json:"devices"`
+	States   map[string]int `json:"states"`
+	Order    []string       `json:"order"` // the states, worst first
+	Running  int            `json:"jobs_running"`
+	Queued   int            `json:"jobs_queued"`
+	Waiting  int            `json:"jobs_waiting"`
+	Contents int64          `json:"contents"`
+	Bytes    int64          `json:"contents_bytes"`
+	Attend   []Device       `json:"attend"` // devices that need a look, worst first
+}

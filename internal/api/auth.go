@@ -1,0 +1,419 @@
+package api
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"golang.org/x/crypto/argon2"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// Costs of hashing a password with argon2id (RFC 9106).
+const (
+	argonTime    = 2
+	argonMemory  = 19 * 1024 // KiB
+	argonThreads = 1
+)
+
+const (
+	cookieName   = "magpie"
+	sessionLasts = 12 * time.Hour
+	tokenLasts   = 90 * 24 * time.Hour
+)
+
+// HashPassword hashes a password in the PHC string form.
+func HashPassword(password string) string {
+	salt := make([]byte, 16)
+	_, _ = rand.Read(salt)
+	hash := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	b64 := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(hash))
+}
+
+func passwordFits(hash, password string) bool {
+	var version, memory, rounds, threads int
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 {
+		return false
+	}
+	if _, err := fmt.Sscanf(parts[2], "v=%d", &version); err != nil {
+		return false
+	}
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &rounds, &threads); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if errors.Join(err1, err2) != nil {
+		return false
+	}
+	got := argon2.IDKey([]byte(password), salt, uint32(rounds), uint32(memory), uint8(threads), uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1
+}
+
+// CheckPassword tells what is wrong with a new password, or nil.
+func CheckPassword(p string) error {
+	if len(p) < 10 {
+		return fmt.Errorf("the password has %d characters; it takes at least 10", len(p))
+	}
+	return nil
+}
+
+func random() string {
+	b := make([]byte, 24)
+	_, _ = rand.Read(b)
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// attempts counts failed sign-ins of one user from one address.
+type attempts struct {
+	n     int
+	until time.Time
+}
+
+// slow tells how long a sign-in has to wait. Nobody is locked out for good; the
+// wait grows with every failure and ends with a success.
+func (s *Server) slow(key string) time.Duration {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.tries[key]; a != nil {
+		return time.Until(a.until)
+	}
+	return 0
+}
+
+func (s *Server) tried(key string, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if ok || len(s.tries) > 10000 {
+		delete(s.tries, key)
+	}
+	if ok {
+		return
+	}
+	a := s.tries[key]
+	if a == nil {
+		a = &attempts{}
+		s.tries[key] = a
+	}
+	if a.n++; a.n >= 5 {
+		a.until = time.Now().Add(min(time.Second<<min(a.n-5, 9), 5*time.Minute))
+	}
+}
+
+// signIn checks a user's password.
+func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
+	var l client.Login
+	if !read(c, &l) {
+		return store.User{}, l, false
+	}
+	key := l.User + " " + c.ClientIP()
+	if wait := s.slow(key); wait > 0 {
+		c.Header("Retry-After", fmt.Sprint(int(wait.Seconds())+1))
+		fail(c, &client.Problem{Status: 429, Title: "too many failed sign-ins", Detail: fmt.Sprintf("wait %d seconds", int(wait.Seconds())+1), Next: "then try again"})
+		return store.User{}, l, false
+	}
+	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(c, l.User)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		fail(c, problem(err))
+		return u, l, false
+	}
+	hash := u.Password
+	if hash == "" {
+		hash = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA" // takes as long as a real one
+	}
+	ok := passwordFits(hash, l.Password) && u.ID != "" && !u.Disabled
+	s.tried(key, ok)
+	if !ok {
+		who := core.Actor{Name: cut(l.User, 64)}
+		if err := s.Work.Store.Tx(c, who, func(q *store.Q) error { return q.Audit(c, "sign-in refused", "", "from "+c.ClientIP()) }); err != nil {
+			fail(c, problem(err))
+			return u, l, false
+		}
+		fail(c, &client.Problem{Status: 401, Title: "not signed in", Detail: "no user of that name has that password", Next: "an admin can set a new password: magpie user edit NAME --password"})
+		return u, l, false
+	}
+	return u, l, true
+}
+
+func cut(s string, n int) string {
+	if len(s) > n {
+		return s[:n]
+	}
+	return s
+}
+
+// grant makes a token or session for a user.
+func (s *Server) grant(c *gin.Context, u store.User, kind, name string, lasts time.Duration) (token string, t store.Token, err error) {
+	token = "mgp_" + random()
+	t = store.Token{UserID: u.ID, Kind: kind, Name: name, CSRF: random(), ExpiresAt: s.Clock().UTC().Add(lasts)}
+	err = s.Work.Store.Tx(c, u.Actor(), func(q *store.Q) error {
+		if err := q.AddToken(c, &t, token); err != nil {
+			return err
+		}
+		return q.Audit(c, "sign in", u.Name, kind+" from "+c.ClientIP())
+	})
+	return token, t, err
+}
+
+func (s *Server) login(c *gin.Context) {
+	u, l, ok := s.signIn(c)
+	if !ok {
+		return
+	}
+	token, t, err := s.grant(c, u, "token", cut(l.Name, 64), tokenLasts)
+	answer(c, 200, client.Granted{Token: token, Expires: t.ExpiresAt, Me: me(u.Actor())}, err)
+}
+
+func (s *Server) openSession(c *gin.Context) {
+	u, _, ok := s.signIn(c)
+	if !ok {
+		return
+	}
+	token, t, err := s.grant(c, u, "session", "", sessionLasts)
+	if err == nil {
+		http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+			Secure: c.Request.TLS != nil, MaxAge: int(sessionLasts.Seconds())})
+	}
+	answer(c, 200, client.Granted{CSRF: t.CSRF, Expires: t.ExpiresAt, Me: me(u.Actor())}, err)
+}
+
+func (s *Server) closeSession(c *gin.Context) {
+	t := c.MustGet("token").(store.Token)
+	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
+		if err := q.DropToken(c, t.UserID, t.ID); err != nil {
+			return err
+		}
+		return q.Audit(c, "sign out", actor(c).Name, "")
+	})
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	c.Status(204)
+}
+
+// role lets only users of at least that role pass. Writes with a cookie must
+// also bring the session's CSRF token.
+func (s *Server) role(least string) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		token, bearer := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+		if !bearer {
+			token, _ = c.Cookie(cookieName)
+		}
+		none := &client.Problem{Status: 401, Title: "not signed in", Detail: "nobody is signed in", Next: "sign in: magpie login http://" + c.Request.Host}
+		if token == "" {
+			fail(c, none)
+			return
+		}
+		q := s.Work.Store.As(core.Actor{})
+		t, u, err := q.Who(c, token)
+		if errors.Is(err, store.ErrNotFound) {
+			none.Detail = "the token or session is unknown or has run out"
+			fail(c, none)
+			return
+		}
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		if (t.Kind == "session") == bearer {
+			fail(c, none)
+			return
+		}
+		write := c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead
+		if !bearer && write && subtle.ConstantTimeCompare([]byte(c.GetHeader("X-CSRF-Token")), []byte(t.CSRF)) != 1 {
+			fail(c, &client.Problem{Status: 403, Title: "CSRF token missing", Detail: "the header X-CSRF-Token does not hold this session's token", Next: "GET /api/v1/me tells it"})
+			return
+		}
+		a := u.Actor()
+		if !a.May(least) {
+			fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: fmt.Sprintf("this takes the role %s; %s is %s", least, a.Name, a.Role), Next: "an admin can change a role: magpie user edit " + a.Name + " --role " + least})
+			return
+		}
+		_ = q.Used(c, t)
+		c.Set("actor", a)
+		c.Set("token", t)
+		c.Next()
+	}
+}
+
+func actor(c *gin.Context) core.Actor { return c.MustGet("actor").(core.Actor) }
+
+func me(a core.Actor) client.Me { return client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets} }
+
+func (s *Server) me(c *gin.Context) {
+	m := me(actor(c))
+	if t := c.MustGet("token").(store.Token); t.Kind == "session" {
+		m.CSRF = t.CSRF
+	}
+	c.JSON(200, m)
+}
+
+func (s *Server) tokens(c *gin.Context) {
+	rows, err := s.Work.Store.As(actor(c)).Tokens(c, actor(c).ID)
+	out := make([]client.Token, len(rows))
+	for i, t := range rows {
+		out[i] = client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt}
+	}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) dropToken(c *gin.Context) {
+	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
+		if err := q.DropToken(c, actor(c).ID, c.Param("id")); err != nil {
+			return err
+		}
+		return q.Audit(c, "token dropped", c.Param("id"), "")
+	})
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	c.Status(204)
+}
+
+func wireUser(u store.User) client.User {
+	return client.User{Name: u.Name, Role: u.Role, Secrets: u.Actor().Secrets, Disabled: u.Disabled, MadeAt: u.MadeAt}
+}
+
+func (s *Server) users(c *gin.Context) {
+	rows, err := s.Work.Store.As(actor(c)).Users(c)
+	out := make([]client.User, len(rows))
+	for i, u := range rows {
+		out[i] = wireUser(u)
+	}
+	answer(c, 200, out, err)
+}
+
+func knownRole(role string) error {
+	for _, r := range core.Roles {
+		if r == role {
+			return nil
+		}
+	}
+	return bad(fmt.Sprintf("%q is no role", role), "the roles are "+strings.Join(core.Roles, ", "))
+}
+
+func (s *Server) addUser(c *gin.Context) {
+	var n client.NewUser
+	if !read(c, &n) {
+		return
+	}
+	u := store.User{Name: n.Name, Role: n.Role, Secrets: n.Secrets != nil && *n.Secrets}
+	err := func() error {
+		if strings.TrimSpace(n.Name) != n.Name || n.Name == "" || len(n.Name) > 64 {
+			return bad("a user needs a name of 1 to 64 characters without blanks around it", "")
+		}
+		if err := knownRole(n.Role); err != nil {
+			return err
+		}
+		if err := CheckPassword(n.Password); err != nil {
+			return bad(err.Error(), "")
+		}
+		u.Password = HashPassword(n.Password)
+		return s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
+			if err := q.AddUser(c, &u); err != nil {
+				return err
+			}
+			return q.Audit(c, "user added", u.Name, fmt.Sprintf("role %s, secrets %v", u.Role, u.Secrets))
+		})
+	}()
+	answer(c, 201, wireUser(u), err)
+}
+
+func (s *Server) editUser(c *gin.Context) {
+	var n client.NewUser
+	if !read(c, &n) {
+		return
+	}
+	var u store.User
+	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) (err error) {
+		if u, err = q.UserNamed(c, c.Param("name")); err != nil {
+			return err
+		}
+		said := ""
+		if n.Role != "" {
+			if err := knownRole(n.Role); err != nil {
+				return err
+			}
+			u.Role = n.Role
+			said += " role " + n.Role
+		}
+		if n.Secrets != nil {
+			u.Secrets = *n.Secrets
+			said += fmt.Sprintf(" secrets %v", u.Secrets)
+		}
+		if n.Disabled != nil {
+			u.Disabled = *n.Disabled
+			said += fmt.Sprintf(" disabled %v", u.Disabled)
+		}
+		if n.Password != "" {
+			if err := CheckPassword(n.Password); err != nil {
+				return bad(err.Error(), "")
+			}
+			u.Password = HashPassword(n.Password)
+			said += " password"
+			if err := q.DropTokens(c, u.ID); err != nil {
+				return err
+			}
+		}
+		if u.Role != core.Admin || u.Disabled {
+			last, err := q.LastAdmin(c, u.ID)
+			if err != nil {
+				return err
+			}
+			if last {
+				return &client.Problem{Status: 409, Title: "last admin", Detail: u.Name + " is the only admin who can sign in", Next: "make another user admin first"}
+			}
+		}
+		if err := q.EditUser(c, u); err != nil {
+			return err
+		}
+		return q.Audit(c, "user edited", u.Name, strings.TrimSpace(said))
+	})
+	answer(c, 200, wireUser(u), err)
+}
+
+func (s *Server) audit(c *gin.Context) {
+	n, ok := limit(c, 100, 1000)
+	if !ok {
+		return
+	}
+	var before int64
+	if raw := c.Query("before"); raw != "" {
+		if _, err := fmt.Sscan(raw, &before); err != nil {
+			fail(c, bad(fmt.Sprintf("before is %q; it takes a row's number", raw), ""))
+			return
+		}
+	}
+	rows, err := s.Work.Store.As(actor(c)).Deeds(c, before, n)
+	out := client.Deeds{Deeds: make([]client.Deed, len(rows))}
+	for i, d := range rows {
+		out.Deeds[i] = client.Deed{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
+	}
+	if len(rows) == n && rows[n-1].Seq > 1 {
+		out.Next = rows[n-1].Seq
+	}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) checkAudit(c *gin.Context) {
+	rows, err := s.Work.Store.As(actor(c)).VerifyAudit(c)
+	out := client.AuditCheck{Sound: err == nil, Rows: rows}
+	if err != nil {
+		out.Trouble = err.Error()
+	}
+	c.JSON(200, out)
+}

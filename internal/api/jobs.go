@@ -1,0 +1,383 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/store"
+	"magpie/internal/work"
+)
+
+func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
+	out := client.Job{ID: j.ID, Kind: j.Kind, Device: j.Device, State: j.State, Outcome: j.Outcome, Summary: j.Summary, Actor: j.Actor, CreatedAt: j.CreatedAt,
+		StartedAt: j.StartedAt, EndedAt: j.EndedAt, Cancel: j.Cancel, UndoOf: j.UndoOf}
+	q := s.Work.Store.As(a)
+	if len(j.Result) == 0 {
+		return out, nil
+	}
+	switch j.Kind {
+	case "pull":
+		var r work.PullResult
+		if err := q.OpenResult(j, &r); err != nil {
+			return out, err
+		}
+		out.Pull = &client.PullEnd{Parts: []client.PulledPart{}}
+		for _, p := range r.Parts {
+			out.Pull.Parts = append(out.Pull.Parts, client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed})
+		}
+	case "preview":
+		r := map[string]string{}
+		if err := q.OpenResult(j, &r); err != nil {
+			return out, err
+		}
+		out.Preview = r["preview"]
+	case "push":
+		var r work.PushResult
+		if err := q.OpenResult(j, &r); err != nil {
+			return out, err
+		}
+		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Residuals: wireResiduals(a, r.Residuals)}
+		if r.Refused != nil {
+			out.Push.Refused = &client.Refusal{Line: r.Refused.Line, Text: r.Refused.Text, Block: r.Refused.Block, Answer: r.Refused.Answer}
+			if !a.Secrets {
+				out.Push.Refused.Text = r.Refused.Masked
+			}
+		}
+	}
+	return out, nil
+}
+
+func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {
+	out := client.Entry{Seq: e.Seq, At: e.At, Kind: e.Kind, Text: e.Text}
+	if !a.Secrets {
+		if e.Masked != "" {
+			out.Text = e.Masked
+		}
+		if e.Secret {
+			out.Text = fmt.Sprintf("%d bytes that came from the device are kept here for those who may see secrets", len(e.Text))
+		}
+	}
+	return out
+}
+
+// key reads the idempotency key.
+func key(c *gin.Context) (string, bool) {
+	k := c.GetHeader("Idempotency-Key")
+	if len(k) > 80 {
+		fail(c, bad("the Idempotency-Key is longer than 80 characters", ""))
+		return "", false
+	}
+	return k, true
+}
+
+func (s *Server) pull(c *gin.Context) {
+	var in client.NewPull
+	k, ok := key(c)
+	if !ok || !read(c, &in) {
+		return
+	}
+	if len(in.Selector) == 0 {
+		fail(c, bad("no selector is given", `name devices, or select them like site=skerrinsay; name=* selects all`))
+		return
+	}
+	sel, ok := selector(c, in.Selector)
+	if !ok {
+		return
+	}
+	devs, err := s.Work.Store.As(actor(c)).Devices(c, sel)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	// A name typed in full that is not there is a mistake, not an empty choice.
+	for _, name := range sel.Exact() {
+		if !slices.ContainsFunc(devs, func(d core.Device) bool { return d.Name == name }) {
+			fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no device is named %q", name), Next: "nothing was pulled; see which there are: magpie device list"})
+			return
+		}
+	}
+	if len(devs) == 0 {
+		fail(c, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"})
+		return
+	}
+	out := client.Jobs{Jobs: []client.Job{}}
+	for _, d := range devs {
+		dk := ""
+		if k != "" {
+			dk = k + " " + d.ID
+		}
+		j, err := s.Work.RequestPull(c, actor(c), d, core.ByHand, dk)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		w, err := s.wireJob(actor(c), j)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		out.Jobs = append(out.Jobs, w)
+	}
+	c.JSON(http.StatusAccepted, out)
+}
+
+func (s *Server) newPreview(c *gin.Context) {
+	var in client.NewPreview
+	k, ok := key(c)
+	if !ok || !read(c, &in) {
+		return
+	}
+	ctx, q := context.Context(c), s.Work.Store.As(actor(c))
+	if in.Method == "" {
+		in.Method = "replace"
+	}
+	var target core.Version
+	var err error
+	switch {
+	case in.UndoOf != "" && in.Ref != "":
+		err = bad("both ref and undo_of are given", "give one: a version to push, or the push to undo")
+	case in.UndoOf != "":
+		target, err = s.undoTarget(ctx, q, in.UndoOf)
+	default:
+		r, ok := s.reference(c, in.Ref, "ref")
+		if !ok {
+			return
+		}
+		if r.Which == "live" {
+			err = bad("what a device runs now cannot be pushed as it is", "pull it first, then push the version")
+		} else {
+			target, err = s.Work.Version(ctx, actor(c), r)
+		}
+	}
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	to := target.Device
+	if in.To != "" {
+		to = in.To
+	}
+	d, err := q.Device(ctx, to)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	if dia := s.Work.Dialect(d.Dialect); dia != nil && !slices.Contains(dia.Change.Methods, in.Method) {
+		fail(c, bad(fmt.Sprintf("dialect %s does not offer method %q", d.Dialect, in.Method), fmt.Sprintf("it offers %v", dia.Change.Methods)))
+		return
+	}
+	j, err := s.Work.RequestPreview(ctx, actor(c), d, target, in.Method, in.UndoOf, k)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	w, err := s.wireJob(actor(c), j)
+	answer(c, http.StatusAccepted, w, err)
+}
+
+// undoTarget is the version that was kept before a push.
+func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Version, error) {
+	j, err := q.Job(ctx, id)
+	if err != nil {
+		return core.Version{}, err
+	}
+	if j.Kind != "push" {
+		return core.Version{}, bad(fmt.Sprintf("job %s is a %s, not a push", id, j.Kind), "see the pushes: magpie job list --kind push")
+	}
+	if j.State != core.Ended {
+		return core.Version{}, &client.Problem{Status: 409, Title: "not ended", Detail: fmt.Sprintf("push %s has not ended", id), Next: "wait for it, or cancel it: magpie job cancel " + id}
+	}
+	journal, err := q.Journal(ctx, id)
+	if err != nil || journal.BeforeID == "" {
+		return core.Version{}, &client.Problem{Status: 409, Title: "nothing to undo", Detail: fmt.Sprintf("push %s sent nothing", id)}
+	}
+	return q.VersionByID(ctx, journal.BeforeID)
+}
+
+func (s *Server) preview(c *gin.Context) {
+	a := actor(c)
+	p, row, err := s.Work.Preview(c, a, c.Param("id"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
+		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf}
+	if !a.Secrets {
+		out.Predicted = p.PredictedRed
+	}
+	if out.Warnings == nil {
+		out.Warnings = []string{}
+	}
+	for i, st := range p.Steps {
+		out.Steps[i] = client.Step{Kind: st.Kind, Lines: st.Lines, Block: st.Block, Depth: st.Depth}
+		if !a.Secrets {
+			out.Steps[i].Lines = st.Masked
+		}
+		out.Lines += len(st.Lines)
+	}
+	c.JSON(200, out)
+}
+
+func (s *Server) push(c *gin.Context) {
+	var in client.NewPush
+	k, ok := key(c)
+	if !ok || !read(c, &in) {
+		return
+	}
+	j, err := s.Work.RequestPush(c, actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note}, k)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	w, err := s.wireJob(actor(c), j)
+	answer(c, http.StatusAccepted, w, err)
+}
+
+func (s *Server) jobs(c *gin.Context) {
+	n, ok := limit(c, 50, 1000)
+	if !ok {
+		return
+	}
+	rows, err := s.Work.Store.As(actor(c)).Jobs(c, store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
+	out := client.Jobs{Jobs: make([]client.Job, len(rows))}
+	for i, j := range rows {
+		w, err := s.wireJob(actor(c), j)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		out.Jobs[i] = w
+	}
+	if len(rows) == n {
+		out.Next = rows[n-1].ID
+	}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) job(c *gin.Context) {
+	j, err := s.Work.Store.As(actor(c)).Job(c, c.Param("id"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	w, err := s.wireJob(actor(c), j)
+	answer(c, 200, w, err)
+}
+
+func (s *Server) log(c *gin.Context) {
+	after, _ := strconv.Atoi(c.Query("after"))
+	q := s.Work.Store.As(actor(c))
+	if _, err := q.Job(c, c.Param("id")); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	rows, err := q.Entries(c, c.Param("id"), after, 10000)
+	out := make([]client.Entry, len(rows))
+	for i, e := range rows {
+		out[i] = s.wireEntry(actor(c), e)
+	}
+	answer(c, 200, out, err)
+}
+
+// events sends a job's log and its changes as they come (server-sent events,
+// WHATWG HTML §9.2), from after the event id the watcher has seen last. It ends
+// when the job has ended.
+func (s *Server) events(c *gin.Context) {
+	id, a := c.Param("id"), actor(c)
+	q := s.Work.Store.As(a)
+	after, _ := strconv.Atoi(c.GetHeader("Last-Event-ID"))
+	if _, err := q.Job(c, id); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	hint, stop := s.Work.Hub.Watch(id)
+	defer stop()
+	c.Header("Content-Type", "text/event-stream")
+	send := func(event, id string, v any) {
+		raw, _ := json.Marshal(v)
+		fmt.Fprintf(c.Writer, "event: %s\n", event)
+		if id != "" {
+			fmt.Fprintf(c.Writer, "id: %s\n", id)
+		}
+		fmt.Fprintf(c.Writer, "data: %s\n\n", raw)
+	}
+	last := ""
+	quiet := time.Now()
+	for {
+		// The job is read before its log: when it has ended, the log is whole.
+		j, err := q.Job(c, id)
+		if err != nil {
+			return
+		}
+		rows, err := q.Entries(c, id, after, 10000)
+		if err != nil {
+			return
+		}
+		for _, e := range rows {
+			send("log", strconv.Itoa(e.Seq), s.wireEntry(a, e))
+			after = e.Seq
+		}
+		w, err := s.wireJob(a, j)
+		if err != nil {
+			return
+		}
+		if raw, _ := json.Marshal(w); string(raw) != last {
+			send("job", "", w)
+			last, quiet = string(raw), time.Now()
+		} else if time.Since(quiet) > 15*time.Second {
+			fmt.Fprint(c.Writer, ": still here\n\n")
+			quiet = time.Now()
+		}
+		c.Writer.Flush()
+		if j.State == core.Ended {
+			return
+		}
+		select {
+		case <-hint:
+		case <-time.After(time.Second):
+		case <-s.Done:
+			return
+		case <-c.Request.Context().Done():
+			return
+		}
+	}
+}
+
+func (s *Server) cancel(c *gin.Context) {
+	var j core.Job
+	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) (err error) {
+		id := c.Param("id")
+		if j, err = q.Job(c, id); err != nil {
+			return err
+		}
+		if j.State == core.Ended {
+			return &client.Problem{Status: 409, Title: "ended already", Detail: fmt.Sprintf("job %s has ended: %s", id, j.Outcome)}
+		}
+		if err := q.CancelJob(c, id); err != nil {
+			return err
+		}
+		if err := q.Audit(c, "cancel", j.Device, "job "+id); err != nil {
+			return err
+		}
+		j, err = q.Job(c, id)
+		return err
+	})
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	s.Work.Kick()
+	w, err := s.wireJob(actor(c), j)
+	answer(c, 200, w, err)
+}

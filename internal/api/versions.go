@@ -1,0 +1,201 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/core/diff"
+	"magpie/internal/work"
+)
+
+func wireVersion(v core.Version) client.Version {
+	ref := v.Device
+	if v.Part != "running" {
+		ref += "/" + v.Part
+	}
+	return client.Version{ID: v.ID, Ref: fmt.Sprintf("%s@%d", ref, v.Number), Device: v.Device, Part: v.Part, Number: v.Number, TakenAt: v.TakenAt, Reason: v.Reason,
+		Actor: v.Actor, Author: v.Author, Name: v.Name, Note: v.Note, Pinned: v.Pinned, Baseline: v.Baseline, Size: v.Size, Lines: v.Lines, Added: v.Added,
+		Removed: v.Removed, DialectRev: v.DialectRev, SeenFrom: v.SeenFrom, SeenUntil: v.SeenUntil, SeenOpen: v.SeenOpen, Sightings: v.Sightings}
+}
+
+func (s *Server) versions(c *gin.Context) {
+	n, ok := limit(c, 100, 1000)
+	if !ok {
+		return
+	}
+	part := c.DefaultQuery("part", "running")
+	before := 0
+	if raw := c.Query("before"); raw != "" {
+		var err error
+		if before, err = strconv.Atoi(raw); err != nil {
+			fail(c, bad(fmt.Sprintf("before is %q; it takes a version's number", raw), ""))
+			return
+		}
+	}
+	q := s.Work.Store.As(actor(c))
+	d, err := q.Device(c, c.Param("name"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	rows, err := q.Versions(c, d.ID, part, before, n)
+	out := make([]client.Version, len(rows))
+	for i, v := range rows {
+		out[i] = wireVersion(v)
+	}
+	answer(c, 200, out, err)
+}
+
+// side resolves a reference. Looking at a device live takes an operator.
+func (s *Server) side(c *gin.Context, raw, field string) (work.Side, bool) {
+	r, ok := s.reference(c, raw, field)
+	if !ok {
+		return work.Side{}, false
+	}
+	if r.Which == "live" && !actor(c).May(core.Operator) {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at a device live takes the role operator", Next: "compare with @latest instead"})
+		return work.Side{}, false
+	}
+	side, err := s.Work.Resolve(c, actor(c), r)
+	if err != nil {
+		fail(c, problem(err))
+		return side, false
+	}
+	return side, true
+}
+
+func (s *Server) version(c *gin.Context) {
+	side, ok := s.side(c, c.Query("ref"), "ref")
+	if !ok {
+		return
+	}
+	shown, err := s.Work.Shown(actor(c), side)
+	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !actor(c).Secrets, Text: shown}
+	if side.Version != nil {
+		v := wireVersion(*side.Version)
+		out.Version = &v
+	}
+	answer(c, 200, out, err)
+}
+
+// versionText answers with the text alone, under a name that sorts.
+func (s *Server) versionText(c *gin.Context) {
+	side, ok := s.side(c, c.Query("ref"), "ref")
+	if !ok {
+		return
+	}
+	shown, err := s.Work.Shown(actor(c), side)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	number := "live"
+	if side.Version != nil {
+		number = fmt.Sprintf("v%d", side.Version.Number)
+	}
+	if !actor(c).Secrets {
+		number += "_masked"
+	}
+	name := fmt.Sprintf("%s_%s_%s_%s.cfg", side.Device.Name, side.Part, side.TakenAt.UTC().Format("20060102T150405Z"), number)
+	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+	c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(shown))
+}
+
+func (s *Server) mark(c *gin.Context) {
+	r, ok := s.reference(c, c.Query("ref"), "ref")
+	if !ok {
+		return
+	}
+	var m client.Mark
+	if !read(c, &m) {
+		return
+	}
+	if m.Name != nil && strings.TrimSpace(*m.Name) != *m.Name {
+		fail(c, bad("a name cannot begin or end with a blank", ""))
+		return
+	}
+	v, err := s.Work.SetMark(c, actor(c), r, work.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
+	if err != nil && strings.Contains(err.Error(), "cannot be a version's name") {
+		err = bad(err.Error(), "")
+	}
+	answer(c, 200, wireVersion(v), err)
+}
+
+func (s *Server) diff(c *gin.Context) {
+	lines := 3
+	if raw := c.Query("context"); raw != "" {
+		var err error
+		if lines, err = strconv.Atoi(raw); err != nil || lines < 0 || lines > 1_000_000 {
+			fail(c, bad(fmt.Sprintf("context is %q; it takes a number of lines", raw), ""))
+			return
+		}
+	}
+	from, ok := s.side(c, c.Query("from"), "from")
+	if !ok {
+		return
+	}
+	to, ok := s.side(c, c.Query("to"), "to")
+	if !ok {
+		return
+	}
+	cmp, err := s.Work.Compare(actor(c), from, to, lines, c.Query("all") == "true")
+	out := client.Diff{From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
+		Masked: !actor(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
+	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
+	for i, h := range cmp.Hunks {
+		w := client.Hunk{From: h.A, FromLen: h.ALen, To: h.B, ToLen: h.BLen, Block: h.Block, Lines: make([]client.DiffLine, len(h.Lines))}
+		for k, l := range h.Lines {
+			w.Lines[k] = client.DiffLine{Op: ops[l.Op], Text: l.Text, From: l.A, To: l.B}
+			for _, m := range l.Marks {
+				w.Lines[k].Marks = append(w.Lines[k].Marks, [2]int{m.Start, m.End})
+			}
+		}
+		out.Hunks[i] = w
+	}
+	answer(c, 200, out, err)
+}
+
+func wireResiduals(a core.Actor, rs []work.Residual) []client.Residual {
+	out := make([]client.Residual, len(rs))
+	for i, r := range rs {
+		out[i] = client.Residual{Block: r.Block, Have: r.Have, Want: r.Want, Order: r.Order}
+		if !a.Secrets {
+			out[i].Have, out[i].Want = r.HaveMasked, r.WantMasked
+		}
+	}
+	return out
+}
+
+func (s *Server) drift(c *gin.Context) {
+	sel, ok := selector(c, strings.Fields(c.Query("selector")))
+	if !ok {
+		return
+	}
+	live := c.Query("live") == "true"
+	if live && !actor(c).May(core.Operator) {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at devices live takes the role operator", Next: "leave live out to judge by the newest versions"})
+		return
+	}
+	devs, err := s.Work.Store.As(actor(c)).Devices(c, sel)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	out := []client.Drift{}
+	for _, d := range devs {
+		j, err := s.Work.Drift(c, actor(c), d, live)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		out = append(out, client.Drift{Device: d.Name, State: j.State, Baseline: j.Baseline, Running: j.Running,
+			Differences: wireResiduals(actor(c), j.Differences), Trouble: j.Trouble})
+	}
+	c.JSON(200, out)
+}

@@ -1,0 +1,219 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+	"magpie/internal/dialect"
+)
+
+func (a *app) dialect() *cli.Command {
+	return &cli.Command{Name: "dialect", Usage: "how families of devices are spoken to", Commands: []*cli.Command{
+		a.do("list", "", "list dialects", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			all, err := s.Dialects(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, all, func() {
+				var rows [][]cell
+				for _, d := range all {
+					rows = append(rows, []cell{{d.Name, strong}, {d.Title, plain}, {d.Kind, plain}, {fmt.Sprint(d.Revision), plain}, {strings.Join(d.Parts, ", "), plain}, {strings.Join(d.Methods, ", "), plain}, {fmt.Sprint(d.Devices), plain}})
+				}
+				a.s.table([]string{"dialect", "family", "kind", "revision", "parts", "push methods", "devices"}, rows)
+			})
+			return nil
+		}),
+		a.do("show", "DIALECT", "print a dialect file", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			d, err := s.Dialect(ctx, got[0])
+			if err != nil {
+				return err
+			}
+			a.print(c, d, func() { a.s.printf("%s", d.Source) })
+			return nil
+		}),
+		{Name: "check", ArgsUsage: "FILE…", Usage: "check dialect files; needs no service", Action: func(ctx context.Context, c *cli.Command) error {
+			files, err := args(c, 1, -1)
+			if err != nil {
+				return err
+			}
+			found := dialect.Problems{}
+			for _, f := range files {
+				raw, err := os.ReadFile(f)
+				if err != nil {
+					return err
+				}
+				d, err := dialect.Load(f, raw)
+				if err != nil {
+					found = append(found, err.(dialect.Problems)...)
+				} else if !c.Bool("json") {
+					a.s.printf("%s: sound; dialect %s, %s, %s\n", f, d.Dialect, count(len(d.Rules), "rule", "rules"), count(len(d.Parts), "part", "parts"))
+				}
+			}
+			a.print(c, found, func() {
+				for _, p := range found {
+					a.s.printf("%s\n", p)
+				}
+			})
+			if len(found) > 0 {
+				return errDiffers
+			}
+			return nil
+		}},
+	}}
+}
+
+func (a *app) user() *cli.Command {
+	flags := []cli.Flag{
+		&cli.StringFlag{Name: "role", Usage: "`ROLE`: reader, operator, admin"},
+		&cli.BoolFlag{Name: "secrets", Usage: "may see secrets unmasked (--secrets=false: no longer)"},
+		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_NEW_PASSWORD)"},
+	}
+	fill := func(c *cli.Command, n *client.NewUser) (err error) {
+		n.Role = c.String("role")
+		if c.IsSet("secrets") {
+			v := c.Bool("secrets")
+			n.Secrets = &v
+		}
+		if c.Bool("password") || c.String("password-file") != "" || n.Name != "" {
+			n.Password, err = a.s.secret("New password", "MAGPIE_NEW_PASSWORD", c.String("password-file"))
+		}
+		return err
+	}
+	show := func(u client.User) {
+		state := ""
+		if u.Disabled {
+			state = "disabled"
+		}
+		a.s.facts("user", a.s.paint(strong, u.Name), "role", u.Role, "sees secrets", yes(u.Secrets), "state", state)
+	}
+	return &cli.Command{Name: "user", Usage: "who may sign in", Commands: []*cli.Command{
+		a.do("list", "", "list users", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			all, err := s.Users(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, all, func() {
+				var rows [][]cell
+				for _, u := range all {
+					state := "may sign in"
+					if u.Disabled {
+						state = "disabled"
+					}
+					rows = append(rows, []cell{{u.Name, strong}, {u.Role, plain}, {yes(u.Secrets), plain}, {state, plain}, {when(u.MadeAt), plain}})
+				}
+				a.s.table([]string{"user", "role", "sees secrets", "state", "since (" + zoneName() + ")"}, rows)
+			})
+			return nil
+		}),
+		a.do("add", "NAME", "add a user", flags, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			n := client.NewUser{Name: got[0]}
+			if err := fill(c, &n); err != nil {
+				return err
+			}
+			u, err := s.AddUser(ctx, n)
+			if err != nil {
+				return err
+			}
+			a.print(c, u, func() { show(u) })
+			return nil
+		}),
+		a.do("edit", "NAME", "change a user's role, rights or password", append([]cli.Flag{
+			&cli.BoolFlag{Name: "password", Usage: "ask for a new password; ends all the user's tokens"},
+			&cli.BoolFlag{Name: "disabled", Usage: "may no longer sign in (--disabled=false: may again)"},
+		}, flags...), 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			n := client.NewUser{}
+			if err := fill(c, &n); err != nil {
+				return err
+			}
+			if c.IsSet("disabled") {
+				v := c.Bool("disabled")
+				n.Disabled = &v
+			}
+			u, err := s.EditUser(ctx, got[0], n)
+			if err != nil {
+				return err
+			}
+			a.print(c, u, func() { show(u) })
+			return nil
+		}),
+	}}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func (a *app) token() *cli.Command {
+	return &cli.Command{Name: "token", Usage: "your tokens; magpie login makes one", Commands: []*cli.Command{
+		a.do("list", "", "list your tokens", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			all, err := s.Tokens(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, all, func() {
+				var rows [][]cell
+				for _, t := range all {
+					rows = append(rows, []cell{{t.ID, strong}, {t.Name, plain}, {when(t.MadeAt), plain}, {ago(t.UsedAt), plain}, {when(t.Expires), plain}})
+				}
+				a.s.table([]string{"token", "name", "made (" + zoneName() + ")", "used", "ends"}, rows)
+			})
+			return nil
+		}),
+		a.do("drop", "TOKEN", "end one of your tokens", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			if err := s.DropToken(ctx, got[0]); err != nil {
+				return err
+			}
+			if !c.Bool("json") {
+				a.s.printf("The token was ended.\n")
+			}
+			return nil
+		}),
+	}}
+}
+
+func (a *app) audit() *cli.Command {
+	return &cli.Command{Name: "audit", Usage: "who did what", Commands: []*cli.Command{
+		a.do("list", "", "list deeds, newest first", []cli.Flag{
+			&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
+			&cli.Int64Flag{Name: "before", Usage: "only rows below this `NUMBER`"},
+		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			page, err := s.Audit(ctx, c.Int64("before"), c.Int("limit"))
+			if err != nil {
+				return err
+			}
+			a.print(c, page, func() {
+				var rows [][]cell
+				for _, d := range page.Deeds {
+					rows = append(rows, []cell{{fmt.Sprint(d.Seq), faint}, {when(d.At), plain}, {d.Actor, strong}, {d.Action, plain}, {d.Object, plain}, {oneLine(d.Detail, 90), plain}})
+				}
+				a.s.table([]string{"row", "at (" + zoneName() + ")", "who", "did", "to", "detail"}, rows)
+			})
+			return nil
+		}),
+		a.do("check", "", "prove that the log is as it was written", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			r, err := s.CheckAudit(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, r, func() {
+				if r.Sound {
+					a.s.printf("sound: %s, none changed, none missing\n", count(int(r.Rows), "row", "rows"))
+				} else {
+					a.s.printf("%s after %d sound rows: %s\n", a.s.paint(alarm, "tampered with"), r.Rows, r.Trouble)
+				}
+			})
+			if !r.Sound {
+				return errDiffers
+			}
+			return nil
+		}),
+	}}
+}

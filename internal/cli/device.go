@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+)
+
+func deviceFlags(edit bool) []cli.Flag {
+	f := []cli.Flag{
+		&cli.StringFlag{Name: "address", Usage: "host `NAME` or IP address"},
+		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`"},
+		&cli.StringFlag{Name: "site", Usage: "`SITE` it stands at"},
+		&cli.StringFlag{Name: "kind", Usage: "`KIND`: router, switch, firewall, wireless-controller, access-point, other"},
+		&cli.StringSliceFlag{Name: "tag", Usage: "a `TAG`; may be given more than once"},
+		&cli.StringFlag{Name: "user", Usage: "user `NAME` to sign in with"},
+		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_DEVICE_PASSWORD)"},
+		&cli.StringFlag{Name: "key-file", Usage: "`FILE` with a private key to sign in with"},
+		&cli.StringFlag{Name: "raise-file", Usage: "`FILE` that holds the raised mode's secret (or set MAGPIE_DEVICE_RAISE)"},
+	}
+	if !edit {
+		return append(f, &cli.StringFlag{Name: "dialect", Usage: "`DIALECT` it speaks", Required: true},
+			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"})
+	}
+	return append(f, &cli.StringFlag{Name: "name", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
+		&cli.BoolFlag{Name: "raise", Usage: "ask for a new secret of the raised mode"},
+		&cli.BoolFlag{Name: "retry-login", Usage: "the login it refused is right after all: try it again"})
+}
+
+func (a *app) device() *cli.Command {
+	return &cli.Command{Name: "device", Usage: "the devices and how they are reached", Commands: []*cli.Command{
+		a.do("list", "[SELECTOR…]", "list devices", nil, 0, -1, a.deviceList),
+		a.do("show", "DEVICE", "all that is known of a device", nil, 1, 1, a.deviceShow),
+		a.do("add", "NAME", "add a device; its host key is shown first", deviceFlags(false), 1, 1, a.deviceAdd),
+		a.do("edit", "DEVICE", "change a device's entry or login", deviceFlags(true), 1, 1, a.deviceEdit),
+		a.do("trust", "DEVICE", "look at the host key a device shows now, and accept it", []cli.Flag{
+			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"}}, 1, 1, a.deviceTrust),
+		a.do("remove", "DEVICE", "take a device out; its versions stay in the database", []cli.Flag{
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"}}, 1, 1, a.deviceRemove),
+	}}
+}
+
+func (a *app) deviceList(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+	all, err := s.Devices(ctx, sel)
+	if err != nil {
+		return err
+	}
+	a.print(c, all, func() {
+		if len(all) == 0 {
+			a.s.printf("No devices. Add one: magpie device add NAME --address ADDRESS --dialect DIALECT --user USER\n")
+			return
+		}
+		var rows [][]cell
+		for _, d := range all {
+			version := ""
+			if d.Latest > 0 {
+				version = fmt.Sprint(d.Latest)
+			}
+			rows = append(rows, []cell{{d.Name, strong}, {d.State, stateStyle(d.State)}, {version, plain}, {ago(d.LastPulled), plain}, {whenp(d.LastChanged), plain},
+				{d.Site, plain}, {d.Kind, plain}, {strings.Join(d.Tags, ","), plain}, {fmt.Sprintf("%s:%d", d.Address, d.Port), faint}})
+		}
+		a.s.table([]string{"device", "state", "version", "last pulled", "changed (" + zoneName() + ")", "site", "kind", "tags", "address"}, rows)
+	})
+	return nil
+}
+
+func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	d, err := s.Device(ctx, got[0])
+	if err != nil {
+		return err
+	}
+	a.print(c, d, func() { a.showDevice(d) })
+	return nil
+}
+
+func (a *app) showDevice(d client.Device) {
+	latest, pulled, latched := "", "never", ""
+	if d.Latest > 0 {
+		latest = fmt.Sprintf("%s@%d", d.Name, d.Latest)
+	}
+	if d.LastPulled != nil {
+		pulled = fmt.Sprintf("%s %s, %s", when(*d.LastPulled), zoneName(), ago(d.LastPulled))
+	}
+	if d.LatchedSince != nil {
+		latched = fmt.Sprintf("not tried since %s %s, because the device refused it", when(*d.LatchedSince), zoneName())
+	}
+	state := a.s.paint(stateStyle(d.State), d.State)
+	if d.State == "drifted" && d.Unsaved {
+		state += ", and unsaved"
+	}
+	a.s.facts("device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
+		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "user", d.User, "login", latched, "host key", d.HostKey,
+		"host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
+		"last pulled", pulled, "last changed", whenp(d.LastChanged), "newest version", latest)
+}
+
+// acceptKey shows the key a device shows and has a person accept it.
+func (a *app) acceptKey(p client.Probe, given, before string) error {
+	if given != "" {
+		if given != p.Fingerprint {
+			return fmt.Errorf("the device shows %s, not %s; nothing was changed", p.Fingerprint, given)
+		}
+		return nil
+	}
+	if before != "" {
+		fmt.Fprintf(a.s.err, "accepted until now  %s\nshown now           %s\n", before, p.Fingerprint)
+	} else {
+		fmt.Fprintf(a.s.err, "The device shows the host key\n  %s\nCompare it with what the device itself says.\n", p.Fingerprint)
+	}
+	yes, err := a.s.ask("Accept this key? (yes/no) ")
+	if err != nil {
+		return fmt.Errorf("%w; give --accept-key with the fingerprint you know to be right", err)
+	}
+	if yes != "yes" {
+		return fmt.Errorf("the key was not accepted; nothing was changed")
+	}
+	return nil
+}
+
+// secrets fills in what signs in, from files, the environment or a prompt.
+func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask bool) (err error) {
+	if f := c.String("key-file"); f != "" {
+		raw, err := os.ReadFile(f)
+		if err != nil {
+			return err
+		}
+		n.Key = string(raw)
+	} else if ask || c.Bool("password") || c.String("password-file") != "" {
+		if n.Password, err = a.s.secret("Password on the device", "MAGPIE_DEVICE_PASSWORD", c.String("password-file")); err != nil {
+			return err
+		}
+	}
+	if c.Bool("raise") || c.String("raise-file") != "" || os.Getenv("MAGPIE_DEVICE_RAISE") != "" || ask && a.s.asks {
+		n.Raise, err = a.s.secret("Secret of the raised mode (empty if there is none)", "MAGPIE_DEVICE_RAISE", c.String("raise-file"))
+	}
+	return err
+}
+
+func fromFlags(c *cli.Command) client.NewDevice {
+	n := client.NewDevice{Address: c.String("address"), Port: c.Int("port"), Kind: c.String("kind"), User: c.String("user")}
+	if c.IsSet("site") {
+		v := c.String("site")
+		n.Site = &v
+	}
+	if c.IsSet("tag") {
+		v := c.StringSlice("tag")
+		n.Tags = &v
+	}
+	return n
+}
+
+func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	n := fromFlags(c)
+	n.Name, n.Dialect = got[0], c.String("dialect")
+	if n.Address == "" || n.User == "" {
+		return fmt.Errorf("a device needs --address and --user")
+	}
+	d, err := s.Dialect(ctx, n.Dialect)
+	if err != nil {
+		return err
+	}
+	if n.Port == 0 {
+		n.Port = d.Port
+	}
+	p, err := s.Probe(ctx, n.Address, n.Port)
+	if err != nil {
+		return err
+	}
+	if err := a.acceptKey(p, c.String("accept-key"), ""); err != nil {
+		return err
+	}
+	n.HostKey = p.HostKey
+	if err := a.secrets(c, &n, true); err != nil {
+		return err
+	}
+	added, err := s.AddDevice(ctx, n)
+	if err != nil {
+		return err
+	}
+	a.print(c, added, func() { a.s.printf("%s was added. Pull it for the first time: magpie pull %[1]s\n", added.Name) })
+	return nil
+}
+
+func (a *app) deviceEdit(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	n := fromFlags(c)
+	n.Name = c.String("name")
+	if err := a.secrets(c, &n, false); err != nil {
+		return err
+	}
+	d, err := s.EditDevice(ctx, got[0], n)
+	if err == nil && c.Bool("retry-login") {
+		d, err = s.RetryLogin(ctx, d.Name)
+	}
+	if err != nil {
+		return err
+	}
+	a.print(c, d, func() { a.showDevice(d) })
+	return nil
+}
+
+func (a *app) deviceTrust(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	d, err := s.Device(ctx, got[0])
+	if err != nil {
+		return err
+	}
+	p, err := s.Probe(ctx, d.Address, d.Port)
+	if err != nil {
+		return err
+	}
+	if p.Fingerprint == d.HostKey {
+		a.print(c, d, func() { a.s.printf("%s shows the key accepted for it: %s\n", d.Name, d.HostKey) })
+		return nil
+	}
+	if err := a.acceptKey(p, c.String("accept-key"), d.HostKey); err != nil {
+		return err
+	}
+	if d, err = s.EditDevice(ctx, d.Name, client.NewDevice{HostKey: p.HostKey}); err != nil {
+		return err
+	}
+	a.print(c, d, func() { a.s.printf("The key of %s is accepted now: %s\n", d.Name, d.HostKey) })
+	return nil
+}
+
+func (a *app) deviceRemove(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	if !c.Bool("yes") {
+		name, err := a.s.ask(fmt.Sprintf("Take %s out of every list? Its versions stay in the database. Type its name: ", got[0]))
+		if err != nil {
+			return fmt.Errorf("%w; give --yes", err)
+		}
+		if name != got[0] {
+			return fmt.Errorf("nothing was changed")
+		}
+	}
+	if err := s.RemoveDevice(ctx, got[0]); err != nil {
+		return err
+	}
+	if !c.Bool("json") {
+		a.s.printf("%s was taken out.\n", got[0])
+	}
+	return nil
+}

@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+	"magpie/internal/run"
+)
+
+func (a *app) tell(format string, args ...any) { fmt.Fprintf(a.s.err, format, args...) }
+
+func quietLogs(verbose bool) {
+	level := slog.LevelWarn
+	if verbose {
+		level = slog.LevelInfo
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+}
+
+func (a *app) serve() *cli.Command {
+	return &cli.Command{
+		Name: "serve", Usage: "run the service",
+		Description: "Without a database setting the service starts a MariaDB server of its own in its data\nfolder. A database of yours is named in the configuration file or in MAGPIE_DATABASE.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "config", Usage: "configuration `FILE` (YAML)"},
+			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS:PORT` to answer on"},
+			&cli.StringFlag{Name: "data", Usage: "data `FOLDER`"},
+			&cli.StringFlag{Name: "dialects", Usage: "`FOLDER` of further dialect files"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := args(c, 0, 0); err != nil {
+				return err
+			}
+			quietLogs(true)
+			cfg, err := run.LoadConfig(c.String("config"))
+			if err != nil {
+				return err
+			}
+			for name, into := range map[string]*string{"listen": &cfg.Listen, "data": &cfg.Data, "dialects": &cfg.Dialects} {
+				if v := c.String(name); v != "" {
+					*into = v
+				}
+			}
+			n, err := run.Prepare(ctx, cfg, a.tell)
+			if err != nil {
+				return err
+			}
+			defer n.Close()
+			return n.Serve(ctx, func(url string) { a.tell("Steady Magpie %s is up at %s\n", run.Version, url) })
+		},
+	}
+}
+
+func (a *app) demo() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "run the service with a simulated fleet and a history to look at",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`ADDRESS:PORT` to answer on"},
+			&cli.StringFlag{Name: "data", Value: "demo", Usage: "`FOLDER` the demo keeps everything in"},
+			&cli.IntFlag{Name: "devices", Value: 12, Usage: "how many devices a new demo has"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := args(c, 0, 0); err != nil {
+				return err
+			}
+			quietLogs(false)
+			err := run.Demo(ctx, run.Config{Listen: c.String("listen"), Data: c.String("data")}, c.Int("devices"), a.tell)
+			if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+				err = nil
+			}
+			return err
+		},
+	}
+}
+
+func (a *app) login() *cli.Command {
+	return &cli.Command{
+		Name: "login", ArgsUsage: "[ADDRESS]", Usage: "sign in to a service",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "user", Usage: "user `NAME`"},
+			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_PASSWORD)"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			got, err := args(c, 0, 1)
+			if err != nil {
+				return err
+			}
+			s, err := a.client(c)
+			if len(got) == 1 {
+				s, err = &client.Client{URL: got[0]}, nil
+			}
+			if err != nil {
+				return err
+			}
+			if !strings.Contains(s.URL, "://") {
+				s.URL = "http://" + s.URL
+			}
+			s.Token = ""
+			user := c.String("user")
+			if user == "" {
+				if user, err = a.s.ask("User: "); err != nil {
+					return fmt.Errorf("name the user with --user: %w", err)
+				}
+			}
+			password, err := a.s.secret("Password of "+user, "MAGPIE_PASSWORD", c.String("password-file"))
+			if err != nil {
+				return err
+			}
+			host, _ := os.Hostname()
+			g, err := s.Login(ctx, client.Login{User: user, Password: password, Name: "command line on " + host})
+			if err != nil {
+				return err
+			}
+			path, err := keptPath()
+			if err != nil {
+				return err
+			}
+			if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+				return err
+			}
+			raw, _ := json.Marshal(kept{s.URL, g.Token})
+			if err := os.WriteFile(path, raw, 0o600); err != nil {
+				return err
+			}
+			a.print(c, g.Me, func() {
+				secrets := "secrets are masked"
+				if g.Me.Secrets {
+					secrets = "secrets are shown"
+				}
+				a.s.printf("Signed in to %s as %s (%s; %s), until %s %s.\n", s.URL, g.Me.User, g.Me.Role, secrets, when(g.Expires), zoneName())
+			})
+			return nil
+		},
+	}
+}
+
+func (a *app) logout() *cli.Command {
+	return a.do("logout", "", "sign out and forget the token", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+		path, err := keptPath()
+		if err != nil {
+			return err
+		}
+		ended := s.Logout(ctx)
+		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		if ended != nil && !client.IsStatus(ended, 401) {
+			return fmt.Errorf("the token is forgotten here, but the service could not be told: %w", ended)
+		}
+		a.s.printf("Signed out.\n")
+		return nil
+	})
+}
+
+func (a *app) status() *cli.Command {
+	return a.do("status", "", "how the fleet is: what needs a look, worst first", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+		st, err := s.Status(ctx)
+		if err != nil {
+			return err
+		}
+		a.print(c, st, func() {
+			var states []string
+			for _, name := range st.Order {
+				if n := st.States[name]; n > 0 {
+					states = append(states, a.s.paint(stateStyle(name), fmt.Sprintf("%d %s", n, name)))
+				}
+			}
+			a.s.printf("%s: %s\n", count(st.Devices, "device", "devices"), strings.Join(states, ", "))
+			var work []string
+			for _, w := range []struct {
+				n    int
+				word string
+			}{{st.Running, "running"}, {st.Queued, "queued"}, {st.Waiting, "waiting"}} {
+				if w.n > 0 {
+					work = append(work, fmt.Sprintf("%d %s", w.n, w.word))
+				}
+			}
+			if len(work) > 0 {
+				a.s.printf("jobs: %s\n", strings.Join(work, ", "))
+			}
+			a.s.printf("%s kept, %.1f MiB packed and sealed\n", count(int(st.Contents), "text", "texts"), float64(st.Bytes)/(1<<20))
+			if len(st.Attend) == 0 {
+				return
+			}
+			a.s.printf("\n")
+			var rows [][]cell
+			for _, d := range st.Attend {
+				rows = append(rows, []cell{{d.State, stateStyle(d.State)}, {d.Name, strong}, {d.Site, plain}, {ago(d.LastPulled), plain}, {next(d), plain}})
+			}
+			a.s.table([]string{"state", "device", "site", "last pulled", "what to do"}, rows)
+		})
+		return nil
+	})
+}
+
+// next says what somebody would do about a device's state.
+func next(d client.Device) string {
+	switch d.State {
+	case "drifted":
+		return "magpie drift " + d.Name
+	case "unsaved":
+		return fmt.Sprintf("magpie diff %[1]s/startup %[1]s", d.Name)
+	case "never pulled":
+		return "magpie pull " + d.Name
+	case "refused login":
+		return fmt.Sprintf("magpie device edit %s --password, or --retry-login", d.Name)
+	}
+	return oneLine(d.Trouble, 76)
+}
+
+func oneLine(s string, n int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if len(s) > n {
+		return s[:n-1] + "…"
+	}
+	return s
+}

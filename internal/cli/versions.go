@@ -1,0 +1,357 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+	"magpie/internal/core/ref"
+)
+
+// reference prints a reference so that it means the same in the service's zone
+// as in the reader's. A second reference may leave the device out: "@live".
+func reference(raw, like string) (string, error) {
+	if strings.HasPrefix(raw, "@") && like != "" {
+		dev, _, _ := strings.Cut(like, "@")
+		raw = dev + raw
+	}
+	r, err := ref.ParseVersion(raw, zone())
+	if err != nil {
+		return "", err
+	}
+	return r.String(), nil
+}
+
+func (a *app) versions() *cli.Command {
+	return a.do("versions", "DEVICE[/PART]", "list a part's versions, newest first", []cli.Flag{
+		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
+		&cli.IntFlag{Name: "before", Usage: "only versions below this `NUMBER`"},
+	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		dev, part, _ := strings.Cut(got[0], "/")
+		all, err := s.Versions(ctx, dev, part, c.Int("before"), c.Int("limit"))
+		if err != nil {
+			return err
+		}
+		a.print(c, all, func() {
+			if len(all) == 0 {
+				a.s.printf("No versions. Pull the device: magpie pull %s\n", dev)
+				return
+			}
+			var rows [][]cell
+			for _, v := range all {
+				until := when(v.SeenUntil)
+				if v.SeenUntil.Equal(v.TakenAt) {
+					until = "once"
+				}
+				if !v.SeenOpen && v.Number == all[0].Number {
+					until += ", not since"
+				}
+				change := ""
+				if v.Number > 1 {
+					change = fmt.Sprintf("+%d −%d", v.Added, v.Removed)
+				}
+				rows = append(rows, []cell{{fmt.Sprint(v.Number), strong}, {when(v.TakenAt), plain}, {until, plain}, {change, plain}, {fmt.Sprint(v.Lines), plain},
+					{v.Author, plain}, {v.Reason, faint}, {v.Name, calm}, {marks(v), calm}, {oneLine(v.Note, 40), plain}})
+			}
+			a.s.table([]string{"no.", "taken (" + zoneName() + ")", "seen until", "change", "lines", "changed by", "pulled", "name", "marks", "note"}, rows)
+			if last := all[len(all)-1]; last.Number > 1 {
+				a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("older ones: magpie versions %s --before %d", got[0], last.Number)))
+			}
+		})
+		return nil
+	})
+}
+
+func marks(v client.Version) string {
+	var m []string
+	if v.Baseline {
+		m = append(m, "baseline")
+	}
+	if v.Pinned {
+		m = append(m, "pinned")
+	}
+	return strings.Join(m, ", ")
+}
+
+func (a *app) show() *cli.Command {
+	return a.do("show", "REF", "print a version's text", []cli.Flag{
+		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to `FILE` instead; it must not exist yet"},
+	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		r, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		t, err := s.Text(ctx, r)
+		if err != nil {
+			return err
+		}
+		a.print(c, t, func() {
+			if file := c.String("output"); file != "" {
+				if err = writeNew(file, t.Text); err == nil {
+					a.tell("%s was written to %s%s\n", t.Ref, file, masked(t.Masked))
+				}
+				return
+			}
+			a.s.printf("%s", t.Text)
+			if t.Sure != "" {
+				a.tell("%s\n", a.s.paint(faint, t.Sure))
+			}
+			if t.Masked && strings.Contains(t.Text, "‹secret ") {
+				a.tell("%s\n", a.s.paint(faint, "secrets are masked"))
+			}
+		})
+		return err
+	})
+}
+
+func masked(on bool) string {
+	if on {
+		return ", with its secrets masked: it cannot be put back"
+	}
+	return ""
+}
+
+func writeNew(file, text string) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = f.WriteString(text); err != nil {
+		f.Close()
+		return err
+	}
+	return f.Close()
+}
+
+func (a *app) mark() *cli.Command {
+	return a.do("mark", "REF", "name a version, note something with it, pin it, make it the baseline", []cli.Flag{
+		&cli.StringFlag{Name: "name", Usage: "the version's `NAME`; empty takes it away"},
+		&cli.StringFlag{Name: "note", Usage: "a `NOTE`; empty takes it away"},
+		&cli.BoolFlag{Name: "pin", Usage: "protect it from retention (--pin=false: no longer)"},
+		&cli.BoolFlag{Name: "baseline", Usage: "approve it: drift is judged against it (--baseline=false: no longer)"},
+	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		r, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		m := client.Mark{}
+		for flag, into := range map[string]**string{"name": &m.Name, "note": &m.Note} {
+			if c.IsSet(flag) {
+				v := c.String(flag)
+				*into = &v
+			}
+		}
+		for flag, into := range map[string]**bool{"pin": &m.Pin, "baseline": &m.Baseline} {
+			if c.IsSet(flag) {
+				v := c.Bool(flag)
+				*into = &v
+			}
+		}
+		if m == (client.Mark{}) {
+			return fmt.Errorf("say what to mark it with: --name, --note, --pin or --baseline")
+		}
+		v, err := s.SetMark(ctx, r, m)
+		if err != nil {
+			return err
+		}
+		a.print(c, v, func() {
+			a.s.facts("version", a.s.paint(strong, v.Ref), "taken", when(v.TakenAt)+" "+zoneName(), "name", v.Name, "note", v.Note, "marks", marks(v))
+		})
+		return nil
+	})
+}
+
+func (a *app) diff() *cli.Command {
+	return a.do("diff", "REF [REF]", "compare two versions; with one, it and what came after it", []cli.Flag{
+		&cli.IntFlag{Name: "context", Aliases: []string{"c"}, Value: 3, Usage: "unchanged `LINES` around each change"},
+		&cli.BoolFlag{Name: "all", Usage: "also lines that change by themselves"},
+	}, 1, 2, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		from, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		to := ""
+		if len(got) == 2 {
+			if to, err = reference(got[1], got[0]); err != nil {
+				return err
+			}
+		} else if from, to, err = pair(got[0]); err != nil {
+			return err
+		}
+		d, err := s.Diff(ctx, from, to, c.Int("context"), c.Bool("all"))
+		if err != nil {
+			return err
+		}
+		a.print(c, d, func() { a.showDiff(d) })
+		if d.Relation == "different" {
+			return errDiffers
+		}
+		return nil
+	})
+}
+
+// pair is what one reference is compared with: the newest version, or, for the
+// newest, the one before it.
+func pair(raw string) (from, to string, err error) {
+	r, err := ref.ParseVersion(raw, zone())
+	if err != nil {
+		return "", "", err
+	}
+	newest, before := r, r
+	newest.Which, before.Which = "latest", "previous"
+	switch r.Which {
+	case "latest":
+		return before.String(), newest.String(), nil
+	case "live":
+		return newest.String(), r.String(), nil
+	}
+	return r.String(), newest.String(), nil
+}
+
+func (a *app) showDiff(d client.Diff) {
+	for _, sure := range []string{d.FromSure, d.ToSure} {
+		if sure != "" {
+			a.tell("%s\n", a.s.paint(faint, sure))
+		}
+	}
+	if !a.s.colour {
+		a.s.printf("%s", d.Unified)
+	} else {
+		a.colourDiff(d)
+	}
+	note := ""
+	switch d.Relation {
+	case "identical":
+		note = fmt.Sprintf("%s and %s are identical", d.From, d.To)
+	case "unchanged":
+		note = fmt.Sprintf("%s and %s are the same but for %s by themselves", d.From, d.To, count(d.SetAside, "line that changes", "lines that change"))
+	case "equivalent":
+		note = fmt.Sprintf("%s and %s are written differently and mean the same", d.From, d.To)
+	default:
+		note = fmt.Sprintf("%s removed, %s added", count(d.Removed, "line", "lines"), count(d.Added, "line", "lines"))
+		if d.SetAside > 0 {
+			note += fmt.Sprintf("; %s by themselves not shown (--all shows them)", count(d.SetAside, "line that changes", "lines that change"))
+		}
+	}
+	a.tell("%s\n", a.s.paint(faint, note))
+}
+
+// colourDiff shows the unified form in colour, with the words that differ
+// marked and the block named.
+func (a *app) colourDiff(d client.Diff) {
+	head, _, _ := strings.Cut(d.Unified, "@@")
+	for _, l := range strings.Split(strings.TrimSuffix(head, "\n"), "\n") {
+		if l != "" {
+			a.s.printf("%s\n", a.s.paint(strong, l))
+		}
+	}
+	for _, h := range d.Hunks {
+		where := fmt.Sprintf("@@ -%d,%d +%d,%d @@", h.From, h.FromLen, h.To, h.ToLen)
+		if h.Block != "" {
+			where += "  in " + h.Block
+		}
+		a.s.printf("%s\n", a.s.paint(faint, where))
+		for _, l := range h.Lines {
+			switch l.Op {
+			case "add":
+				a.s.printf("%s%s\n", a.s.paint(added, "+"), a.marked(l, added, addMark))
+			case "remove":
+				a.s.printf("%s%s\n", a.s.paint(removed, "-"), a.marked(l, removed, remMark))
+			default:
+				a.s.printf(" %s\n", l.Text)
+			}
+		}
+	}
+}
+
+func (a *app) marked(l client.DiffLine, style, mark string) string {
+	var b strings.Builder
+	at := 0
+	for _, m := range l.Marks {
+		b.WriteString(a.s.paint(style, l.Text[at:m[0]]))
+		b.WriteString(a.s.paint(mark, l.Text[m[0]:m[1]]))
+		at = m[1]
+	}
+	b.WriteString(a.s.paint(style, l.Text[at:]))
+	return b.String()
+}
+
+func (a *app) drift() *cli.Command {
+	return a.do("drift", "[SELECTOR…]", "judge devices against their baselines", []cli.Flag{
+		&cli.BoolFlag{Name: "live", Usage: "look at the devices now, instead of at their newest versions"},
+	}, 0, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+		all, err := s.Drift(ctx, sel, c.Bool("live"))
+		if err != nil {
+			return err
+		}
+		drifted, unknown := 0, 0
+		for _, d := range all {
+			switch d.State {
+			case "drifted":
+				drifted++
+			case "not known":
+				unknown++
+			}
+		}
+		a.print(c, all, func() { a.showDrift(all, drifted) })
+		switch {
+		case drifted > 0:
+			return errDiffers
+		case unknown > 0:
+			return fmt.Errorf("%s could not be judged", count(unknown, "device", "devices"))
+		}
+		return nil
+	})
+}
+
+func (a *app) showDrift(all []client.Drift, drifted int) {
+	var others [][]cell
+	for _, d := range all {
+		if d.State != "drifted" {
+			others = append(others, []cell{{d.Device, plain}, {d.State, stateStyle(d.State)}, {d.Baseline, faint}, {oneLine(d.Trouble, 70), plain}})
+			continue
+		}
+		a.s.printf("%s  %s: %s runs %s off its baseline %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
+			d.Running, count(len(d.Differences), "line", "lines"), d.Baseline)
+		a.residuals(d.Differences)
+		a.s.printf("  see it: magpie diff %s %s    put it right: magpie push %s\n\n", d.Baseline, d.Running, d.Baseline)
+	}
+	if len(others) > 0 {
+		a.s.table([]string{"device", "state", "baseline", "trouble"}, others)
+	}
+	if len(all) == 0 {
+		a.s.printf("No device is selected.\n")
+	}
+}
+
+// residuals shows lines that differ: + is there and should not be, − is missing.
+func (a *app) residuals(rs []client.Residual) {
+	block := "\x00"
+	for _, r := range rs {
+		if r.Block != block {
+			block = r.Block
+			if block != "" {
+				a.s.printf("    %s\n", a.s.paint(faint, "in "+block))
+			}
+		}
+		pad := "    "
+		if block != "" {
+			pad += "  "
+		}
+		switch {
+		case r.Order:
+			a.s.printf("%s%s stands where %s should\n", pad, r.Have, r.Want)
+		default:
+			if r.Want != "" {
+				a.s.printf("%s%s\n", pad, a.s.paint(removed, "− "+r.Want))
+			}
+			if r.Have != "" {
+				a.s.printf("%s%s\n", pad, a.s.paint(added, "+ "+r.Have))
+			}
+		}
+	}
+}

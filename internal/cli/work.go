@@ -1,0 +1,399 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"magpie/client"
+)
+
+// onceKey makes repeating a request harmless.
+func onceKey() string {
+	b := make([]byte, 12)
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+func (a *app) pull() *cli.Command {
+	return a.do("pull", "SELECTOR…", "pull devices now", nil, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+		jobs, err := s.Pull(ctx, sel, onceKey())
+		if err != nil {
+			return err
+		}
+		bar := progressbar.NewOptions(len(jobs), progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription("pulling"),
+			progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30),
+			progressbar.OptionSetVisibility(len(jobs) > 1 && term.IsTerminal(int(os.Stderr.Fd()))))
+		ended := make([]client.Job, len(jobs))
+		var wg sync.WaitGroup
+		var mu sync.Mutex
+		gate := make(chan struct{}, 32)
+		var trouble error
+		for i, j := range jobs {
+			wg.Add(1)
+			gate <- struct{}{}
+			go func() {
+				defer func() { <-gate; wg.Done() }()
+				end, err := s.Watch(ctx, j.ID, nil, nil)
+				mu.Lock()
+				defer mu.Unlock()
+				ended[i] = end
+				if err != nil && trouble == nil {
+					trouble = fmt.Errorf("following job %s: %w", j.ID, err)
+				}
+				_ = bar.Add(1)
+			}()
+		}
+		wg.Wait()
+		_ = bar.Finish()
+		if trouble != nil {
+			return trouble
+		}
+		failed := 0
+		for _, j := range ended {
+			if j.Outcome != "done" {
+				failed++
+			}
+		}
+		a.print(c, ended, func() {
+			var rows [][]cell
+			for _, j := range ended {
+				rows = append(rows, []cell{{j.Device, strong}, {j.Outcome, stateStyle(j.Outcome)}, {j.Summary, plain}})
+			}
+			a.s.table([]string{"device", "outcome", "what came of it"}, rows)
+			for _, j := range ended {
+				if j.Outcome != "done" {
+					a.advise(ctx, s, j)
+				}
+			}
+			if failed > 0 && len(ended) > 1 {
+				a.tell("%d of %s did not come to a good end\n", failed, count(len(ended), "pull", "pulls"))
+			}
+		})
+		if failed > 0 {
+			return errDiffers
+		}
+		return nil
+	})
+}
+
+// advise prints what a failed job's log says to do.
+func (a *app) advise(ctx context.Context, s *client.Client, j client.Job) {
+	entries, err := s.Log(ctx, j.ID, 0)
+	if err != nil {
+		return
+	}
+	for i, e := range entries {
+		if e.Kind == "info" && i > 0 && entries[i-1].Kind == "trouble" {
+			a.tell("%s: %s\n", j.Device, e.Text)
+		}
+	}
+}
+
+func (a *app) push() *cli.Command {
+	return a.do("push", "REF", "make a device run a version: shows exactly what would be sent, asks, sends, proves", []cli.Flag{
+		&cli.StringFlag{Name: "to", Usage: "push onto this `DEVICE` instead of the version's own"},
+		&cli.StringFlag{Name: "method", Value: "replace", Usage: "replace: end equivalent to the version; merge: add to what runs, leaving other lines"},
+		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
+		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
+		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+	}, 0, 1, a.doPush)
+}
+
+func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	ask := client.NewPreview{To: c.String("to"), Method: c.String("method"), UndoOf: c.String("undo")}
+	switch {
+	case len(got) == 1 && ask.UndoOf == "":
+		r, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		ask.Ref = r
+	case len(got) == 1 || ask.UndoOf == "":
+		return fmt.Errorf("usage: %s REF, or: %s --undo JOB", c.FullName(), c.FullName())
+	}
+	j, err := s.NewPreview(ctx, ask)
+	if err != nil {
+		return err
+	}
+	a.tell("looking at %s ...\n", j.Device)
+	if j, err = s.Watch(ctx, j.ID, nil, nil); err != nil {
+		return err
+	}
+	if j.Outcome != "done" {
+		a.advise(ctx, s, j)
+		a.tell("nothing was sent: %s\n", j.Summary)
+		return errDiffers
+	}
+	p, err := s.Preview(ctx, j.Preview)
+	if err != nil {
+		return err
+	}
+	if c.Bool("preview") || len(p.Steps) == 0 {
+		a.print(c, p, func() { a.showPreview(p, c.Bool("no-save")) })
+		if len(p.Steps) > 0 {
+			return errDiffers
+		}
+		return nil
+	}
+	if !c.Bool("json") {
+		a.showPreview(p, c.Bool("no-save"))
+	}
+	if !c.Bool("yes") {
+		name, err := a.s.ask(fmt.Sprintf("\nPush this to %s? Type the device's name to go ahead: ", p.Device))
+		if err != nil {
+			return fmt.Errorf("%w; look at the preview with --preview, then give --yes", err)
+		}
+		if name != p.Device {
+			a.tell("nothing was sent\n")
+			return errDiffers
+		}
+	}
+	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note")}, onceKey()); err != nil {
+		return err
+	}
+	a.tell("push %s\n", j.ID)
+	seen := a.logLine
+	if c.Bool("json") {
+		seen = nil
+	}
+	if j, err = s.Watch(ctx, j.ID, seen, a.waits()); err != nil {
+		return fmt.Errorf("%w\nthe push goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
+	}
+	a.print(c, j, func() { a.showPush(j) })
+	if j.Outcome != "equal" {
+		return errDiffers
+	}
+	return nil
+}
+
+// waits tells once, and again when it changes, what a waiting job waits for.
+func (a *app) waits() func(client.Job) {
+	said := ""
+	return func(j client.Job) {
+		if j.State == "waiting" && j.Summary != said {
+			said = j.Summary
+			a.tell("waiting: %s\n", said)
+		}
+	}
+}
+
+func (a *app) showPreview(p client.Preview, noSave bool) {
+	target := a.s.paint(strong, p.Target)
+	if p.TargetName != "" {
+		target += " (" + p.TargetName + ")"
+	}
+	if len(p.Steps) == 0 {
+		a.s.printf("%s runs %s already; nothing to send.\n", p.Device, target)
+		if p.Unsaved {
+			a.s.printf("But it is not saved: startup does not hold what runs.\n")
+		}
+		return
+	}
+	save := "saved to startup afterwards"
+	if noSave {
+		save = "not saved to startup"
+	} else if !p.Saves {
+		save = "the dialect knows no startup to save to"
+	}
+	method := p.Method + ", to end equivalent to the version"
+	if p.Method == "merge" {
+		method = "merge, adding to what runs and leaving other lines"
+	}
+	if p.UndoOf != "" {
+		target += ", undoing push " + p.UndoOf
+	}
+	a.s.facts("device", a.s.paint(strong, p.Device)+", serial "+p.Serial, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", p.Undo)
+	a.s.printf("\n%s to send:\n", count(p.Lines, "line", "lines"))
+	n := 0
+	for _, st := range p.Steps {
+		for i, l := range st.Lines {
+			style, pad := plain, strings.Repeat("  ", st.Depth)
+			switch st.Kind {
+			case "remove":
+				style = removed
+			case "set":
+				style = added
+			}
+			number := ""
+			if i == 0 {
+				n++
+				number = fmt.Sprint(n)
+			} else {
+				pad = ""
+			}
+			a.s.printf("  %s  %s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l))
+		}
+	}
+	for _, w := range p.Warnings {
+		a.s.printf("\n%s %s\n", a.s.paint(alarm, "note:"), w)
+	}
+	if len(p.Remains) > 0 {
+		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remains), "line", "lines"), p.Target)
+		a.residuals(p.Remains)
+	} else {
+		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
+	}
+}
+
+// logLine shows one line of a job's log.
+func (a *app) logLine(e client.Entry) {
+	at := a.s.paint(faint, e.At.In(zone()).Format("15:04:05"))
+	switch e.Kind {
+	case "step":
+		a.s.printf("%s  %s\n", at, a.s.paint(strong, e.Text))
+	case "line":
+		a.s.printf("%s  %s\n", at, strings.ReplaceAll(e.Text, "\n", "\n               "))
+	case "trouble":
+		a.s.printf("%s  %s\n", at, a.s.paint(alarm, e.Text))
+	case "warning":
+		a.s.printf("%s  %s %s\n", at, a.s.paint(removed, "note:"), e.Text)
+	case "kept":
+		a.s.printf("%s  what came from the device:\n%s\n", at, e.Text)
+	case "end":
+	default:
+		a.s.printf("%s  %s\n", at, e.Text)
+	}
+}
+
+func (a *app) showPush(j client.Job) {
+	a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
+	if j.Push == nil {
+		return
+	}
+	if r := j.Push.Refused; r != nil {
+		where := ""
+		if r.Block != "" {
+			where = ", in " + r.Block
+		}
+		a.s.facts("refused line", fmt.Sprintf("%d%s: %s", r.Line, where, r.Text), "the device said", r.Answer)
+	}
+	if len(j.Push.Residuals) > 0 {
+		a.residuals(j.Push.Residuals)
+	}
+	if j.Push.Before != "" {
+		a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("what ran before is kept as %s; to go back: magpie push --undo %s", j.Push.Before, j.ID)))
+	}
+}
+
+func (a *app) job() *cli.Command {
+	return &cli.Command{Name: "job", Usage: "work under way and done", Commands: []*cli.Command{
+		a.do("list", "", "list jobs, newest first", []cli.Flag{
+			&cli.StringFlag{Name: "state", Usage: "`STATE`: queued, running, waiting, ended"},
+			&cli.StringFlag{Name: "kind", Usage: "`KIND`: pull, preview, push"},
+			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
+			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"},
+			&cli.StringFlag{Name: "before", Usage: "only jobs older than this `JOB`"},
+		}, 0, 0, a.jobList),
+		a.do("show", "JOB", "a job with its log", nil, 1, 1, a.jobShow),
+		a.do("watch", "JOB", "follow a job to its end", nil, 1, 1, a.jobWatch),
+		a.do("cancel", "JOB", "ask a job to stop", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			j, err := s.Cancel(ctx, got[0])
+			if err != nil {
+				return err
+			}
+			a.print(c, j, func() {
+				if j.State == "ended" {
+					a.s.printf("%s\n", j.Summary)
+					return
+				}
+				a.s.printf("It was asked to stop; follow it: magpie job watch %s\n", j.ID)
+			})
+			return nil
+		}),
+	}}
+}
+
+func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+	page, err := s.Jobs(ctx, client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), Before: c.String("before"), Limit: c.Int("limit")})
+	if err != nil {
+		return err
+	}
+	a.print(c, page, func() {
+		var rows [][]cell
+		for _, j := range page.Jobs {
+			word := j.State
+			if j.State == "ended" {
+				word = j.Outcome
+			}
+			rows = append(rows, []cell{{j.ID, faint}, {when(j.CreatedAt), plain}, {j.Kind, plain}, {j.Device, strong}, {word, stateStyle(word)}, {j.Actor, plain}, {oneLine(j.Summary, 70), plain}})
+		}
+		if len(rows) == 0 {
+			a.s.printf("No jobs.\n")
+			return
+		}
+		a.s.table([]string{"job", "asked for (" + zoneName() + ")", "kind", "device", "state", "by", "summary"}, rows)
+	})
+	return nil
+}
+
+func (a *app) jobHead(j client.Job) {
+	word := j.State
+	if j.State == "ended" {
+		word = j.Outcome
+	}
+	took := ""
+	if j.StartedAt != nil && j.EndedAt != nil {
+		took = j.EndedAt.Sub(*j.StartedAt).Round(10 * time.Millisecond).String()
+	}
+	a.s.facts("job", a.s.paint(strong, j.ID), "kind", j.Kind, "device", j.Device, "state", a.s.paint(stateStyle(word), word), "summary", j.Summary,
+		"asked for", fmt.Sprintf("%s %s by %s", when(j.CreatedAt), zoneName(), j.Actor), "took", took, "undoes", j.UndoOf)
+}
+
+func (a *app) jobShow(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	j, err := s.Job(ctx, got[0])
+	if err != nil {
+		return err
+	}
+	entries, err := s.Log(ctx, got[0], 0)
+	if err != nil {
+		return err
+	}
+	a.print(c, struct {
+		Job client.Job     `json:"job"`
+		Log []client.Entry `json:"log"`
+	}{j, entries}, func() {
+		a.jobHead(j)
+		a.s.printf("\n")
+		for _, e := range entries {
+			a.logLine(e)
+		}
+		if j.Kind == "push" && j.State == "ended" {
+			a.showPush(j)
+		}
+	})
+	return nil
+}
+
+func (a *app) jobWatch(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	seen := a.logLine
+	if c.Bool("json") {
+		seen = nil
+	}
+	j, err := s.Watch(ctx, got[0], seen, a.waits())
+	if err != nil {
+		return err
+	}
+	a.print(c, j, func() {
+		if j.Kind == "push" {
+			a.showPush(j)
+			return
+		}
+		a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
+	})
+	if j.Outcome != "done" && j.Outcome != "equal" {
+		return errDiffers
+	}
+	return nil
+}

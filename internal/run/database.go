@@ -1,0 +1,327 @@
+package run
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Database is a MariaDB server of our own: on loopback, in our data folder,
+// with a password nobody else has.
+type Database struct {
+	dir      string // the data folder
+	password string
+	port     int
+
+	mu       sync.Mutex
+	pid      int
+	stopping bool
+	gone     chan struct{} // closed when the process is known to have ended
+}
+
+// leftover is what a start writes down, so that the next one finds a server
+// that outlived its service.
+type leftover struct {
+	PID  int `json:"pid"`
+	Port int `json:"port"`
+}
+
+func program(name string) (string, error) {
+	if p, err := exec.LookPath(name); err == nil {
+		return p, nil
+	}
+	p := "/usr/sbin/" + name
+	if _, err := os.Stat(p); err == nil {
+		return p, nil
+	}
+	return "", fmt.Errorf("%s is not installed; run: apt-get install mariadb-server-core (or give a database of your own, see docs/operations.md)", name)
+}
+
+// StartDatabase brings the server of a data folder up, or takes on the one that
+// an earlier service left behind.
+func StartDatabase(ctx context.Context, dir string) (*Database, error) {
+	db := &Database{dir: dir}
+	var err error
+	if db.password, err = keptPassword(filepath.Join(dir, "db.password")); err != nil {
+		return nil, err
+	}
+	if err := db.install(ctx); err != nil {
+		return nil, err
+	}
+	if db.adopt(ctx) {
+		slog.Info("took on the database server an earlier service left behind", "pid", db.pid)
+		go db.keepUp()
+		return db, nil
+	}
+	if err := db.start(ctx); err != nil {
+		return nil, err
+	}
+	go db.keepUp()
+	return db, nil
+}
+
+// DSN is how to connect.
+func (db *Database) DSN() string {
+	return fmt.Sprintf("magpie:%s@tcp(127.0.0.1:%d)/magpie", db.password, db.port)
+}
+
+func keptPassword(path string) (string, error) {
+	raw, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(raw)), nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	b := make([]byte, 20)
+	_, _ = rand.Read(b)
+	password := hex.EncodeToString(b)
+	return password, os.WriteFile(path, []byte(password+"\n"), 0o600)
+}
+
+func (db *Database) data() string { return filepath.Join(db.dir, "db") }
+func (db *Database) log() string  { return filepath.Join(db.dir, "db.log") }
+
+// install makes the server's own tables. A first start that was broken off
+// leaves nothing that would be taken for a whole database.
+func (db *Database) install(ctx context.Context) error {
+	if _, err := os.Stat(db.data()); err == nil {
+		return nil
+	}
+	tool, err := program("mariadb-install-db")
+	if err != nil {
+		return err
+	}
+	half := db.data() + ".new"
+	if err := os.RemoveAll(half); err != nil {
+		return err
+	}
+	args := []string{"--no-defaults", "--datadir=" + half, "--skip-test-db", "--auth-root-authentication-method=normal", "--skip-name-resolve"}
+	if os.Getuid() == 0 {
+		args = append(args, "--user=root")
+	}
+	if out, err := exec.CommandContext(ctx, tool, args...).CombinedOutput(); err != nil {
+		return fmt.Errorf("making the database in %s: %w\n%s", db.data(), err, lastLines(string(out), 8))
+	}
+	return os.Rename(half, db.data())
+}
+
+// adopt looks for a server that an earlier service left running.
+func (db *Database) adopt(ctx context.Context) bool {
+	raw, err := os.ReadFile(filepath.Join(db.dir, "db.json"))
+	var l leftover
+	if err != nil || json.Unmarshal(raw, &l) != nil || !db.ours(l.PID) {
+		return false
+	}
+	db.pid, db.port = l.PID, l.Port
+	wait, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if db.answers(wait, func() bool { return !db.ours(l.PID) }) != nil {
+		_ = syscall.Kill(l.PID, syscall.SIGKILL) // it is ours, but past talking to
+		for db.ours(l.PID) {
+			time.Sleep(20 * time.Millisecond)
+		}
+		return false
+	}
+	return true
+}
+
+// ours tells whether a process is the server of this data folder.
+func (db *Database) ours(pid int) bool {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	return err == nil && strings.Contains(string(raw), "--datadir="+db.data()+"\x00")
+}
+
+func (db *Database) start(ctx context.Context) error {
+	tool, err := program("mariadbd")
+	if err != nil {
+		return err
+	}
+	if db.port == 0 {
+		if db.port, err = freePort(); err != nil {
+			return err
+		}
+	}
+	// The server reads this at every start; nothing secret is on its command line.
+	setup := fmt.Sprintf(`CREATE DATABASE IF NOT EXISTS magpie CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
+CREATE USER IF NOT EXISTS 'magpie'@'127.0.0.1' IDENTIFIED BY '%[1]s';
+ALTER USER 'magpie'@'127.0.0.1' IDENTIFIED BY '%[1]s';
+GRANT ALL ON *.* TO 'magpie'@'127.0.0.1';
+ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
+`, db.password)
+	initFile := filepath.Join(db.dir, "db.init.sql")
+	if err := os.WriteFile(initFile, []byte(setup), 0o600); err != nil {
+		return err
+	}
+	args := []string{"--no-defaults", "--datadir=" + db.data(), "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port),
+		"--socket=" + socketPath(db.dir), "--pid-file=" + filepath.Join(db.data(), "mariadbd.pid"), "--log-error=" + db.log(), "--init-file=" + initFile,
+		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=192M",
+		"--innodb-log-file-size=48M", "--performance-schema=OFF", "--max-allowed-packet=128M", "--skip-log-bin", "--max-connections=200"}
+	if os.Getuid() == 0 {
+		args = append(args, "--user=root")
+	}
+	var logged int64
+	if st, err := os.Stat(db.log()); err == nil {
+		logged = st.Size()
+	}
+	cmd := exec.Command(tool, args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C is for us; we stop it
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("starting the database server: %w", err)
+	}
+	gone := make(chan struct{})
+	go func() { _ = cmd.Wait(); close(gone) }()
+	db.mu.Lock()
+	db.pid, db.gone = cmd.Process.Pid, gone
+	db.mu.Unlock()
+	raw, _ := json.Marshal(leftover{db.pid, db.port})
+	if err := os.WriteFile(filepath.Join(db.dir, "db.json"), raw, 0o600); err != nil {
+		return err
+	}
+	wait, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	if err := db.answers(wait, func() bool { return ended(gone) }); err != nil {
+		_ = cmd.Process.Kill()
+		return fmt.Errorf("the database server in %s did not come up: %w\nits log (%s) ends with:\n%s", db.data(), err, db.log(), newLines(db.log(), logged, 8))
+	}
+	return nil
+}
+
+func ended(gone chan struct{}) bool {
+	select {
+	case <-gone:
+		return true
+	default:
+		return false
+	}
+}
+
+// answers waits until the server does, unless it is gone.
+func (db *Database) answers(ctx context.Context, gone func() bool) error {
+	conn, err := sqlx.Open("mysql", db.DSN()+"?timeout=2s")
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for {
+		if err = conn.PingContext(ctx); err == nil {
+			return nil
+		}
+		if gone() {
+			return errors.New("it ended by itself")
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(30 * time.Millisecond):
+		}
+	}
+}
+
+// keepUp starts the server again when it ends without being asked to.
+func (db *Database) keepUp() {
+	for {
+		db.mu.Lock()
+		pid, gone := db.pid, db.gone
+		db.mu.Unlock()
+		if gone != nil {
+			<-gone
+		} else { // an adopted server is not our child
+			for db.ours(pid) {
+				time.Sleep(100 * time.Millisecond)
+			}
+		}
+		db.mu.Lock()
+		stopping := db.stopping
+		db.mu.Unlock()
+		if stopping {
+			return
+		}
+		slog.Error("the database server ended by itself; starting it again")
+		for wait := 100 * time.Millisecond; ; wait = min(2*wait, 10*time.Second) {
+			err := db.start(context.Background())
+			if err == nil {
+				break
+			}
+			db.mu.Lock()
+			stopping := db.stopping
+			db.mu.Unlock()
+			if stopping {
+				return
+			}
+			slog.Error("database server", "err", err)
+			time.Sleep(wait)
+		}
+	}
+}
+
+// Stop ends the server cleanly and waits for it.
+func (db *Database) Stop() {
+	db.mu.Lock()
+	db.stopping = true
+	pid := db.pid
+	db.mu.Unlock()
+	if !db.ours(pid) {
+		return
+	}
+	_ = syscall.Kill(pid, syscall.SIGTERM)
+	for end := time.Now().Add(60 * time.Second); db.ours(pid) && time.Now().Before(end); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	_ = os.Remove(filepath.Join(db.dir, "db.json"))
+}
+
+// PID is the server's process number.
+func (db *Database) PID() int {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return db.pid
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// socketPath keeps the socket's name within the 107 bytes the system allows.
+func socketPath(dir string) string {
+	p := filepath.Join(dir, "db.sock")
+	if len(p) < 100 {
+		return p
+	}
+	if rel, err := filepath.Rel(filepath.Join(dir, "db"), p); err == nil {
+		return rel // the server runs in its data folder
+	}
+	return p
+}
+
+func lastLines(s string, n int) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.Join(lines[max(0, len(lines)-n):], "\n")
+}
+
+func newLines(path string, from int64, n int) string {
+	raw, err := os.ReadFile(path)
+	if err != nil || from > int64(len(raw)) {
+		return ""
+	}
+	return lastLines(string(raw[from:]), n)
+}

@@ -1,0 +1,342 @@
+package run
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/link"
+	"magpie/internal/sim"
+	"magpie/internal/store"
+	"magpie/internal/work"
+)
+
+// demoUsers sign in to the demo. Their passwords are no secret.
+var demoUsers = []struct {
+	name, role, password string
+	secrets              bool
+}{
+	{"admin", core.Admin, "demo-admin-1", true},
+	{"okonkwo", core.Operator, "demo-okonkwo-1", false},
+	{"lookout", core.Reader, "demo-lookout-1", false},
+}
+
+// Demo brings up a simulated fleet, the service, and, the first time, a history
+// that tells a story. It runs until ctx ends and leaves nothing running.
+func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) error {
+	if devices < 1 || devices > 10000 {
+		return fmt.Errorf("--devices is %d; it takes 1 to 10000", devices)
+	}
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return fmt.Errorf("data folder: %w", err)
+	}
+	n, err := Prepare(ctx, c, func(string, ...any) {}) // a demo's key protects nothing
+	if err != nil {
+		return err
+	}
+	defer n.Close()
+	n.Say = say
+	fleet, err := startFleet(ctx, filepath.Join(n.Config.Data, "fleet"), devices)
+	if err != nil {
+		return err
+	}
+	defer fleet.stop()
+	if err := n.seed(ctx, fleet); err != nil {
+		return fmt.Errorf("laying out the demo: %w", err)
+	}
+	return n.Serve(ctx, func(url string) { n.welcome(url, fleet) })
+}
+
+func (n *Node) welcome(url string, f *fleet) {
+	n.Say(`Steady Magpie is up at %[1]s, with the %[2]d routers of Brindle Sound Ferries.
+
+  user      password         may
+  admin     demo-admin-1     everything
+  okonkwo   demo-okonkwo-1   pull and push; secrets are masked
+  lookout   demo-lookout-1   look; secrets are masked
+
+Three commands to try, in another terminal:
+  bin/magpie login %[1]s --user admin
+  bin/magpie status
+  bin/magpie diff port-asterly-r1@baseline port-asterly-r1@live
+
+A router's own command line:  ssh -p %[3]d okonkwo@%[4]s   (password demo-okonkwo-1, mast word demo-mast-1)
+Ctrl-C stops everything; what happened is kept in %[5]s.
+`, url, len(f.places), sim.Port, f.places[0].Address, n.Config.Data)
+}
+
+// fleet is the simulator, running as a process of its own.
+type fleet struct {
+	url    string
+	places []sim.Place
+	story  []sim.Event
+	stop   func()
+}
+
+func startFleet(ctx context.Context, dir string, devices int) (*fleet, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	tool := filepath.Join(filepath.Dir(self), "magpie-sim")
+	if _, err := os.Stat(tool); err != nil {
+		return nil, fmt.Errorf("the simulator is not beside this program (%s); run: make build", tool)
+	}
+	cmd := exec.Command(tool, "-data", dir, "-devices", fmt.Sprint(devices))
+	// It has a process group of its own, so that Ctrl-C reaches only us, and
+	// ends with us even when we are killed.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	var trouble bytes.Buffer
+	cmd.Stderr = &trouble
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	started, gone := make(chan error, 1), make(chan struct{})
+	go func() {
+		runtime.LockOSThread() // the death signal is tied to the thread that started it
+		started <- cmd.Start()
+		_, _ = io.Copy(io.Discard, out)
+		_ = cmd.Wait()
+		close(gone)
+	}()
+	if err := <-started; err != nil {
+		return nil, fmt.Errorf("starting the simulator: %w", err)
+	}
+	f := &fleet{stop: sync.OnceFunc(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		<-gone
+	})}
+	control := filepath.Join(dir, "control.json")
+	for f.url == "" || f.get("/devices", &f.places) != nil {
+		select {
+		case <-gone:
+			return nil, fmt.Errorf("the simulator did not come up: %s", strings.TrimSpace(trouble.String()))
+		case <-ctx.Done():
+			f.stop()
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+		var at struct {
+			PID int
+			URL string
+		}
+		if raw, err := os.ReadFile(control); err == nil && json.Unmarshal(raw, &at) == nil && at.PID == cmd.Process.Pid {
+			f.url = at.URL
+		}
+	}
+	return f, f.get("/story", &f.story)
+}
+
+func (f *fleet) get(path string, into any) error {
+	res, err := http.Get(f.url + path)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	return json.NewDecoder(res.Body).Decode(into)
+}
+
+func (f *fleet) tell(device, what string, body any) error {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	res, err := http.Post(f.url+"/devices/"+device+"/"+what, "application/json", bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		msg, _ := bufio.NewReader(res.Body).ReadString('\n')
+		return fmt.Errorf("simulator: %s %s: %s", device, what, msg)
+	}
+	return nil
+}
+
+// seed registers users and devices and plays the story, once. What was laid out
+// is noted device by device, so that a start that was broken off is taken up.
+func (n *Node) seed(ctx context.Context, f *fleet) error {
+	q := n.store.As(core.Actor{Name: "service"})
+	done := filepath.Join(n.Config.Data, "demo.ready")
+	if _, err := os.Stat(done); err == nil {
+		return nil
+	}
+	have, err := q.Devices(ctx, ref.Selector{})
+	if err != nil {
+		return err
+	}
+	if len(have) > 0 {
+		return errors.New("an earlier start was broken off in the middle; remove the folder " + n.Config.Data + " and start again")
+	}
+	n.Say("Laying out three weeks of history, once...\n")
+	for _, u := range demoUsers {
+		if err := n.AddUser(ctx, u.name, u.role, u.password, u.secrets); err != nil {
+			return err
+		}
+	}
+	devices, err := n.register(ctx, f)
+	if err != nil {
+		return err
+	}
+	for len(f.story) > 0 {
+		day := 1
+		for day < len(f.story) && f.story[day].At.YearDay() == f.story[0].At.YearDay() {
+			day++
+		}
+		if err := n.playDay(ctx, f, devices, f.story[:day]); err != nil {
+			return err
+		}
+		f.story = f.story[day:]
+	}
+	for name := range devices {
+		if err := f.tell(name, "clock", map[string]any{}); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(done, nil, 0o600)
+}
+
+func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, error) {
+	devices := map[string]core.Device{}
+	began := time.Now()
+	if len(f.story) > 0 {
+		began = f.story[0].At.Add(-time.Hour)
+	}
+	st := n.store.At(func() time.Time { return began })
+	keys := make([]string, len(f.places))
+	err := each(len(f.places), 16, func(i int) (err error) {
+		keys[i], _, err = link.HostKey(ctx, link.Target{Address: f.places[i].Address, Port: f.places[i].Port}, 10*time.Second)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	admin := core.Actor{Name: "admin", Role: core.Admin}
+	for start := 0; start < len(f.places); start += 200 {
+		batch := f.places[start:min(start+200, len(f.places))]
+		err := st.Tx(ctx, admin, func(q *store.Q) error {
+			for i, p := range batch {
+				site := p.Name[:strings.LastIndexByte(p.Name, '-')]
+				d := core.Device{Name: p.Name, Address: p.Address, Port: p.Port, Site: site, Kind: "router", Dialect: "tern", HostKey: keys[start+i], Tags: core.Words{"edge"}}
+				switch {
+				case strings.HasPrefix(p.Name, "control"):
+					d.Tags = core.Words{"core"}
+				case strings.HasPrefix(p.Name, "mv-"):
+					d.Tags = core.Words{"ship"}
+				}
+				if err := q.AddDevice(ctx, &d, store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}); err != nil {
+					return err
+				}
+				if err := q.Audit(ctx, "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, link.Fingerprint(d.HostKey))); err != nil {
+					return err
+				}
+				d.User = sim.ServiceUser
+				devices[d.Name] = d
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return devices, nil
+}
+
+// playDay plays one day's events, those of different devices side by side.
+func (n *Node) playDay(ctx context.Context, f *fleet, devices map[string]core.Device, events []sim.Event) error {
+	by := map[string][]sim.Event{}
+	var names []string
+	for _, e := range events {
+		if by[e.Device] == nil {
+			names = append(names, e.Device)
+		}
+		by[e.Device] = append(by[e.Device], e)
+	}
+	return each(len(names), 8, func(i int) error {
+		for _, e := range by[names[i]] {
+			if err := n.play(ctx, f, devices[e.Device], e); err != nil {
+				return fmt.Errorf("%s on %s: %w", e.Device, e.At.Format("2006-01-02"), err)
+			}
+		}
+		return nil
+	})
+}
+
+// play makes one thing happen and pulls the device a little later.
+func (n *Node) play(ctx context.Context, f *fleet, d core.Device, e sim.Event) error {
+	if err := f.tell(d.Name, "clock", map[string]any{"at": e.At}); err != nil {
+		return err
+	}
+	if len(e.Lines) > 0 {
+		if err := f.tell(d.Name, "amend", map[string]any{"by": e.By, "lines": e.Lines}); err != nil {
+			return err
+		}
+	}
+	if e.Stow {
+		if err := f.tell(d.Name, "stow", map[string]any{}); err != nil {
+			return err
+		}
+	}
+	if e.Down {
+		if err := f.tell(d.Name, "faults", map[string]any{"down": true}); err != nil {
+			return err
+		}
+	}
+	at := e.At.Add(4 * time.Minute)
+	s := n.Work.At(func() time.Time { return at })
+	fresh, err := s.Store.As(core.Actor{}).DeviceByID(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	if _, err := s.PullNow(ctx, core.Actor{Name: "okonkwo", Role: core.Operator}, fresh, core.ByHand); err != nil {
+		return err
+	}
+	if e.Keep == "" && !e.Settle {
+		return nil
+	}
+	m := work.Mark{}
+	if e.Keep != "" {
+		m.Name = &e.Keep
+	}
+	if e.Settle {
+		m.Baseline = &e.Settle
+	}
+	_, err = s.SetMark(ctx, core.Actor{Name: "okonkwo", Role: core.Operator}, ref.Version{Device: d.Name, Part: "running", Which: "latest"}, m)
+	return err
+}
+
+// each calls do for 0 to n-1, so many at a time, and returns the first error.
+func each(n, most int, do func(i int) error) error {
+	var wg sync.WaitGroup
+	var once sync.Once
+	var first error
+	gate := make(chan struct{}, most)
+	for i := range n {
+		wg.Add(1)
+		gate <- struct{}{}
+		go func() {
+			defer func() { <-gate; wg.Done() }()
+			if err := do(i); err != nil {
+				once.Do(func() { first = err })
+			}
+		}()
+	}
+	wg.Wait()
+	return first
+}
