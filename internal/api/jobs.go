@@ -99,7 +99,7 @@ func (s *Server) pull(c *gin.Context) {
 		return
 	}
 	// A name typed in full that is not there is a mistake, not an empty choice.
-	for _, name := range sel.Exact() {
+	for _, name := range sel.Names() {
 		if !slices.ContainsFunc(devs, func(d core.Device) bool { return d.Name == name }) {
 			fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no device is named %q", name), Next: "nothing was pulled; see which there are: magpie device list"})
 			return

@@ -40,7 +40,7 @@ func Main(args []string) int {
 	case errors.Is(err, errDiffers):
 		return exitDiffers
 	}
-	fmt.Fprintln(os.Stderr, a.s.paint(strong, "magpie:"), err)
+	fmt.Fprintf(os.Stderr, "%s %v\n", a.s.paint(strong, "magpie:"), err)
 	return exitTrouble
 }
 

@@ -61,7 +61,7 @@ func (a *app) deviceList(ctx context.Context, c *cli.Command, s *client.Client, 
 			if d.Latest > 0 {
 				version = fmt.Sprint(d.Latest)
 			}
-			rows = append(rows, []cell{{d.Name, strong}, {d.State, stateStyle(d.State)}, {version, plain}, {ago(d.LastPulled), plain}, {whenp(d.LastChanged), plain},
+			rows = append(rows, []cell{{d.Name, strong}, {stateWord(d), stateStyle(d.State)}, {version, plain}, {ago(d.LastPulled), plain}, {whenp(d.LastChanged), plain},
 				{d.Site, plain}, {d.Kind, plain}, {strings.Join(d.Tags, ","), plain}, {fmt.Sprintf("%s:%d", d.Address, d.Port), faint}})
 		}
 		a.s.table([]string{"device", "state", "version", "last pulled", "changed (" + zoneName() + ")", "site", "kind", "tags", "address"}, rows)
@@ -89,10 +89,7 @@ func (a *app) showDevice(d client.Device) {
 	if d.LatchedSince != nil {
 		latched = fmt.Sprintf("not tried since %s %s, because the device refused it", when(*d.LatchedSince), zoneName())
 	}
-	state := a.s.paint(stateStyle(d.State), d.State)
-	if d.State == "drifted" && d.Unsaved {
-		state += ", and unsaved"
-	}
+	state := a.s.paint(stateStyle(d.State), stateWord(d))
 	a.s.facts("device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "user", d.User, "login", latched, "host key", d.HostKey,
 		"host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,

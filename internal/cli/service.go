@@ -187,19 +187,27 @@ func (a *app) status() *cli.Command {
 			if len(work) > 0 {
 				a.s.printf("jobs: %s\n", strings.Join(work, ", "))
 			}
-			a.s.printf("%s kept, %.1f MiB packed and sealed\n", count(int(st.Contents), "text", "texts"), float64(st.Bytes)/(1<<20))
+			a.s.printf("%s kept, %s packed and sealed\n", count(int(st.Contents), "text", "texts"), size(st.Bytes))
 			if len(st.Attend) == 0 {
 				return
 			}
 			a.s.printf("\n")
 			var rows [][]cell
 			for _, d := range st.Attend {
-				rows = append(rows, []cell{{d.State, stateStyle(d.State)}, {d.Name, strong}, {d.Site, plain}, {ago(d.LastPulled), plain}, {next(d), plain}})
+				rows = append(rows, []cell{{stateWord(d), stateStyle(d.State)}, {d.Name, strong}, {d.Site, plain}, {ago(d.LastPulled), plain}, {next(d), plain}})
 			}
 			a.s.table([]string{"state", "device", "site", "last pulled", "what to do"}, rows)
 		})
 		return nil
 	})
+}
+
+// stateWord is a device's state, with "unsaved" beside a worse one.
+func stateWord(d client.Device) string {
+	if d.Unsaved && d.State == "drifted" {
+		return "drifted, unsaved"
+	}
+	return d.State
 }
 
 // next says what somebody would do about a device's state.
@@ -214,7 +222,7 @@ func next(d client.Device) string {
 	case "refused login":
 		return fmt.Sprintf("magpie device edit %s --password, or --retry-login", d.Name)
 	}
-	return oneLine(d.Trouble, 76)
+	return oneLine(strings.TrimPrefix(d.Trouble, d.State+": "), 76)
 }
 
 func oneLine(s string, n int) string {
@@ -223,4 +231,12 @@ func oneLine(s string, n int) string {
 		return s[:n-1] + "…"
 	}
 	return s
+}
+
+// size prints a number of bytes.
+func size(n int64) string {
+	if n < 1<<20 {
+		return fmt.Sprintf("%d KiB", (n+1023)>>10)
+	}
+	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
 }

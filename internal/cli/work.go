@@ -140,7 +140,9 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 	if err != nil {
 		return err
 	}
-	if c.Bool("preview") || len(p.Steps) == 0 {
+	// With nothing to send there may still be something to save.
+	onlySave := len(p.Steps) == 0 && p.Unsaved && p.Saves && !c.Bool("no-save")
+	if c.Bool("preview") || len(p.Steps) == 0 && !onlySave {
 		a.print(c, p, func() { a.showPreview(p, c.Bool("no-save")) })
 		if len(p.Steps) > 0 {
 			return errDiffers
@@ -151,7 +153,11 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 		a.showPreview(p, c.Bool("no-save"))
 	}
 	if !c.Bool("yes") {
-		name, err := a.s.ask(fmt.Sprintf("\nPush this to %s? Type the device's name to go ahead: ", p.Device))
+		question := fmt.Sprintf("\nPush this to %s? Type the device's name to go ahead: ", p.Device)
+		if onlySave {
+			question = fmt.Sprintf("\nSave what %s runs to startup? Type the device's name to go ahead: ", p.Device)
+		}
+		name, err := a.s.ask(question)
 		if err != nil {
 			return fmt.Errorf("%w; look at the preview with --preview, then give --yes", err)
 		}
@@ -195,7 +201,12 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 		target += " (" + p.TargetName + ")"
 	}
 	if len(p.Steps) == 0 {
-		a.s.printf("%s runs %s already; nothing to send.\n", p.Device, target)
+		if len(p.Remains) > 0 {
+			a.s.printf("%s has all of %s already; nothing to add. %s would stay:\n", p.Device, target, count(len(p.Remains), "other line", "other lines"))
+			a.residuals(p.Remains)
+		} else {
+			a.s.printf("%s runs %s already; nothing to send.\n", p.Device, target)
+		}
 		if p.Unsaved {
 			a.s.printf("But it is not saved: startup does not hold what runs.\n")
 		}

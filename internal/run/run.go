@@ -80,11 +80,11 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, 
 		return nil, err
 	}
 	n = &Node{Config: c, Say: say}
-	defer func() {
+	defer func(begun *Node) {
 		if err != nil {
-			n.Close()
+			begun.Close()
 		}
-	}()
+	}(n)
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}

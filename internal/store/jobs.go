@@ -139,7 +139,7 @@ func (q *Q) SetJobState(ctx context.Context, id, state, summary string) error {
 // EndJob ends a job, once. summary holds no configuration text; result is kept
 // sealed.
 func (q *Q) EndJob(ctx context.Context, id, outcome, summary string, result any) error {
-	var sealed []byte
+	sealed := []byte{}
 	if result != nil {
 		raw, err := json.Marshal(result)
 		if err != nil {

@@ -74,7 +74,7 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 		cfg.Params = map[string]string{}
 	}
 	cfg.Params["time_zone"] = "'+00:00'"
-	cfg.Params["transaction_isolation"] = "'READ-COMMITTED'"
+	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
 	conn, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return nil, false, err

@@ -175,18 +175,23 @@ func ParseSelector(words []string) (Selector, error) {
 // Empty tells whether the selector picks everything.
 func (s Selector) Empty() bool { return len(s.terms) == 0 }
 
+// Names returns the device names the selector gives in full, without a pattern.
+func (s Selector) Names() (out []string) {
+	for _, n := range s.terms["name"] {
+		if !strings.ContainsAny(n, "*?[\\") {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
 // Exact returns the names picked when the selector is nothing but names
 // without patterns.
 func (s Selector) Exact() []string {
-	if len(s.terms) != 1 {
-		return nil
+	if names := s.Names(); len(s.terms) == 1 && len(names) == len(s.terms["name"]) {
+		return names
 	}
-	for _, n := range s.terms["name"] {
-		if strings.ContainsAny(n, "*?[\\") {
-			return nil
-		}
-	}
-	return s.terms["name"]
+	return nil
 }
 
 // Match tells whether the selector picks the device.
