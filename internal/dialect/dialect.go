@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"magpie/internal/core/change"
+	"magpie/internal/core/diff"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
 	"magpie/internal/core/text"
@@ -233,4 +234,14 @@ func (d *Dialect) SettledLines(src string) []bool {
 		all[i] = true
 	}
 	return all
+}
+
+// Split makes a text ready to be compared: lines of different blocks are kept
+// apart.
+func (d *Dialect) Split(src string) diff.Text {
+	t := diff.Split(src)
+	if root, err := d.Blocks.Parse(src); err == nil {
+		t.Within = grammar.Enclosing(root, len(t.Lines))[1:]
+	}
+	return t
 }

@@ -213,7 +213,7 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 		return c, err
 	}
 	// Secrets are compared as they are and shown as the actor may see them.
-	a, b := diff.Split(from.raw), diff.Split(to.raw)
+	a, b := from.split(), to.split()
 	es := diff.Texts(a, b)
 	if !all {
 		es, c.SetAside = withoutNoise(es, from, to)
@@ -240,6 +240,13 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 	})
 	c.Unified = diff.Unified(sideName(from), sideName(to), c.Hunks, len(a.Lines), len(b.Lines), a.Ended, b.Ended)
 	return c, nil
+}
+
+func (s Side) split() diff.Text {
+	if s.dia == nil {
+		return diff.Split(s.raw)
+	}
+	return s.dia.Split(s.raw)
 }
 
 // withoutNoise drops edits in which each line of one side that says nothing

@@ -331,7 +331,7 @@ func (v *visit) keepPart(ctx context.Context, q *store.Q, name string) (PulledPa
 		if err != nil {
 			return out, next, err
 		}
-		for _, e := range diff.Lines(text.Lines(v.dia.Settled(string(before))), text.Lines(settled)) {
+		for _, e := range diff.Texts(v.dia.Split(v.dia.Settled(string(before))), v.dia.Split(settled)) {
 			next.Removed += e.End - e.Start
 			next.Added += e.To - e.From
 		}

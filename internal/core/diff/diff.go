@@ -23,7 +23,7 @@ type Edit struct {
 // Lines returns the edits that make b of a, in order, none touching the next.
 func Lines(a, b []string) []Edit {
 	x, y, n := intern(a, b)
-	return edits(a, b, compare(x, y, n))
+	return edits(a, b, a, b, compare(x, y, n))
 }
 
 // intern gives equal lines equal numbers.
@@ -305,9 +305,9 @@ func (s *search) anchors(x0, x1, y0, y1 int) [][2]int32 {
 
 // edits gathers changed lines into edits and moves each to where a person
 // would have put it.
-func edits(a, b []string, c changes) []Edit {
-	slide(a, c.a, c.b)
-	slide(b, c.b, c.a)
+func edits(a, b, keyA, keyB []string, c changes) []Edit {
+	slide(a, keyA, c.a, c.b)
+	slide(b, keyB, c.b, c.a)
 	var out []Edit
 	for i, j := 0, 0; i < len(a) || j < len(b); {
 		if i < len(a) && j < len(b) && !c.a[i] && !c.b[j] {
@@ -331,7 +331,7 @@ func edits(a, b []string, c changes) []Edit {
 // slide moves each run of changed lines that could stand at several places to
 // the one where it begins at the least indented line, so that a new block shows
 // as a whole block. Runs that face a change on the other side stay.
-func slide(lines []string, mine, other []bool) {
+func slide(lines, keys []string, mine, other []bool) {
 	j := 0 // line of the other side facing line i
 	for i := 0; i < len(lines); {
 		if !mine[i] {
@@ -352,11 +352,11 @@ func slide(lines []string, mine, other []bool) {
 		}
 		// How far up and down it can go without meeting another change.
 		up := 0
-		for i-up > 0 && !mine[i-up-1] && j-up > 0 && !other[j-up-1] && lines[i-up-1] == lines[end-up-1] {
+		for i-up > 0 && !mine[i-up-1] && j-up > 0 && !other[j-up-1] && keys[i-up-1] == keys[end-up-1] {
 			up++
 		}
 		down := 0
-		for end+down < len(lines) && !mine[end+down] && j+down < len(other) && !other[j+down] && lines[i+down] == lines[end+down] {
+		for end+down < len(lines) && !mine[end+down] && j+down < len(other) && !other[j+down] && keys[i+down] == keys[end+down] {
 			down++
 		}
 		best, bestIndent := 0, 1<<30

@@ -129,34 +129,47 @@ func span(start, n int) string {
 type Text struct {
 	Lines []string
 	Ended bool // it ends in a newline
+	// Within says, for each line, what it stands in. Lines that stand in
+	// different things do not match, however alike they are. Nil: all match.
+	Within []string
 }
 
 // Split makes a Text of s. A last line without its newline differs from the
 // same line with one, so it is given a mark of its own while comparing.
 func Split(s string) Text {
 	if s == "" {
-		return Text{nil, true}
+		return Text{Ended: true}
 	}
 	lines := strings.Split(s, "\n")
 	if lines[len(lines)-1] == "" {
-		return Text{lines[:len(lines)-1], true}
+		return Text{Lines: lines[:len(lines)-1], Ended: true}
 	}
-	return Text{lines, false}
+	return Text{Lines: lines}
 }
 
 // Texts returns the edits between two texts, a missing last newline counting
 // as a difference.
 func Texts(a, b Text) []Edit {
-	if a.Ended == b.Ended {
-		return Lines(a.Lines, b.Lines)
-	}
-	mark := func(t Text) []string {
-		if t.Ended || len(t.Lines) == 0 {
-			return t.Lines
+	keyA, keyB := keys(a, a.Ended == b.Ended), keys(b, a.Ended == b.Ended)
+	x, y, n := intern(keyA, keyB)
+	return edits(a.Lines, b.Lines, keyA, keyB, compare(x, y, n))
+}
+
+// keys are what lines are compared by.
+func keys(t Text, sameEnd bool) []string {
+	out := t.Lines
+	if t.Within != nil {
+		out = make([]string, len(t.Lines))
+		for i, l := range t.Lines {
+			out[i] = l
+			if t.Within[i] != "" {
+				out[i] = l + "\x00" + t.Within[i]
+			}
 		}
-		out := append([]string{}, t.Lines...)
-		out[len(out)-1] += "\x00"
-		return out
 	}
-	return Lines(mark(a), mark(b))
+	if !sameEnd && !t.Ended && len(out) > 0 {
+		out = append([]string{}, out...)
+		out[len(out)-1] += "\x00\x00"
+	}
+	return out
 }

@@ -1,0 +1,519 @@
+// Package e2e starts the real program, database, fleet and clients, and tries
+// to break what they promise.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	_ "github.com/go-sql-driver/mysql"
+
+	"magpie/client"
+	"magpie/internal/run"
+	"magpie/internal/sim"
+	"magpie/internal/sim/tern"
+)
+
+var (
+	bin    string        // folder of the programs under test
+	shared *run.Database // one server for the tests that do not kill theirs
+	dbSeq  atomic.Int64
+)
+
+func TestMain(m *testing.M) { os.Exit(testMain(m)) }
+
+func testMain(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "magpie-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(dir)
+	bin = dir
+	args := []string{"build", "-o", dir + "/"}
+	if raceOn {
+		args = append(args, "-race")
+	}
+	if out, err := exec.Command("go", append(args, "magpie/cmd/magpie", "magpie/cmd/magpie-sim")...).CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+		return 1
+	}
+	if shared, err = run.StartDatabase(context.Background(), dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer shared.Stop()
+	return m.Run()
+}
+
+// newDatabase makes an empty database on the shared server.
+func newDatabase(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("t%d", dbSeq.Add(1))
+	base := strings.TrimSuffix(shared.DSN(), "/magpie")
+	db, err := sql.Open("mysql", base+"/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+		t.Fatal(err)
+	}
+	return base + "/" + name
+}
+
+// world is a fleet, a service and its admin.
+type world struct {
+	t     testing.TB
+	dir   string
+	dsn   string // empty: the service has a server of its own
+	env   []string
+	fleet *fleet
+	proc  *proc
+	url   string
+	admin *client.Client
+	extra []string // arguments of serve
+}
+
+type option func(*world)
+
+// ownDatabase makes the service start its own MariaDB.
+func ownDatabase(w *world) { w.dsn = "" }
+
+func withDialects(dir string) option {
+	return func(w *world) { w.extra = append(w.extra, "--dialects", dir) }
+}
+
+const adminWord = "a word for tests"
+
+// newWorld starts so many routers and a service with them registered, not yet
+// pulled.
+func newWorld(t testing.TB, routers int, opts ...option) *world {
+	t.Helper()
+	w := &world{t: t, dir: t.TempDir(), dsn: "shared"}
+	for _, o := range opts {
+		o(w)
+	}
+	if w.dsn == "shared" {
+		w.dsn = newDatabase(t)
+	}
+	w.fleet = startFleet(t, filepath.Join(w.dir, "fleet"), routers)
+	w.serve()
+	for _, p := range w.fleet.places {
+		w.register(p, "tern")
+	}
+	return w
+}
+
+func (w *world) register(p sim.Place, dialect string) {
+	w.t.Helper()
+	probe := must(w.admin.Probe(ctx(w.t), p.Address, p.Port))(w.t)
+	must(w.admin.AddDevice(ctx(w.t), client.NewDevice{Name: p.Name, Address: p.Address, Port: p.Port, Dialect: dialect, HostKey: probe.HostKey,
+		User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}))(w.t)
+}
+
+// must unwraps a result, failing the test on an error.
+func must[T any](v T, err error) func(testing.TB) T {
+	return func(t testing.TB) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+func ctx(t testing.TB) context.Context {
+	c, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	t.Cleanup(cancel)
+	return c
+}
+
+// serve starts the service on the world's data folder, again if need be.
+func (w *world) serve() {
+	w.t.Helper()
+	env := append(os.Environ(), w.env...)
+	if w.dsn != "" {
+		env = append(env, "MAGPIE_DATABASE="+w.dsn)
+	}
+	w.proc = start(w.t, env, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
+	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
+	w.admin = w.as("admin", w.firstPassword())
+}
+
+func (w *world) firstPassword() string {
+	raw, err := os.ReadFile(filepath.Join(w.dir, "data", "admin.password"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return strings.TrimSpace(string(raw))
+}
+
+// as signs a user in. Every call of the client is held to the API's description.
+func (w *world) as(user, password string) *client.Client {
+	w.t.Helper()
+	c := &client.Client{URL: w.url, HTTP: &http.Client{Transport: described{w.t}}}
+	g, err := c.Login(ctx(w.t), client.Login{User: user, Password: password})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	c.Token = g.Token
+	return c
+}
+
+// addUser makes a user and signs them in.
+func (w *world) addUser(name, role string) *client.Client {
+	w.t.Helper()
+	must(w.admin.AddUser(ctx(w.t), client.NewUser{Name: name, Role: role, Password: "words for " + name}))(w.t)
+	return w.as(name, "words for "+name)
+}
+
+// kill ends the service as a power cut would.
+func (w *world) kill() { w.proc.kill() }
+
+// cli runs the command line as admin and returns what it wrote and its exit
+// status.
+func (w *world) cli(args ...string) (stdout, stderr string, status int) {
+	w.t.Helper()
+	return w.cliAs(w.admin, args...)
+}
+
+func (w *world) cliAs(c *client.Client, args ...string) (stdout, stderr string, status int) {
+	w.t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "magpie"), args...)
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	cmd.Env = append(os.Environ(), "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir, "TZ=UTC", "MAGPIE_URL="+w.url, "MAGPIE_TOKEN="+c.Token,
+		"MAGPIE_DEVICE_PASSWORD="+sim.ServiceWord, "MAGPIE_DEVICE_RAISE="+sim.MastWord)
+	if e := cmd.Run(); e != nil && cmd.ProcessState == nil {
+		w.t.Fatal(e)
+	}
+	return out.String(), err.String(), cmd.ProcessState.ExitCode()
+}
+
+// pull pulls one device and returns the ended job.
+func (w *world) pull(device string) client.Job {
+	w.t.Helper()
+	jobs := must(w.admin.Pull(ctx(w.t), []string{device}, ""))(w.t)
+	return w.end(jobs[0].ID)
+}
+
+// end waits for a job to end.
+func (w *world) end(id string) client.Job {
+	w.t.Helper()
+	return must(w.admin.Watch(ctx(w.t), id, nil, nil))(w.t)
+}
+
+// preview makes a preview and returns it.
+func (w *world) preview(p client.NewPreview) client.Preview {
+	w.t.Helper()
+	j := w.end(must(w.admin.NewPreview(ctx(w.t), p))(w.t).ID)
+	if j.Outcome != "done" {
+		w.t.Fatalf("preview ended %s: %s", j.Outcome, j.Summary)
+	}
+	return must(w.admin.Preview(ctx(w.t), j.Preview))(w.t)
+}
+
+// begin previews and begins a push of a reference.
+func (w *world) begin(ref string) client.Job {
+	w.t.Helper()
+	p := w.preview(client.NewPreview{Ref: ref})
+	return must(w.admin.Push(ctx(w.t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(w.t)
+}
+
+// push pushes a reference and returns the ended job.
+func (w *world) push(ref string) client.Job {
+	w.t.Helper()
+	return w.end(w.begin(ref).ID)
+}
+
+func (w *world) logText(id string) string {
+	w.t.Helper()
+	var b strings.Builder
+	for _, e := range must(w.admin.Log(ctx(w.t), id, 0))(w.t) {
+		fmt.Fprintf(&b, "%s: %s\n", e.Kind, e.Text)
+	}
+	return b.String()
+}
+
+func (w *world) versions(device string) []client.Version {
+	w.t.Helper()
+	return must(w.admin.Versions(ctx(w.t), device, "running", 0, 1000))(w.t)
+}
+
+// proc is a running program.
+type proc struct {
+	t    testing.TB
+	cmd  *exec.Cmd
+	mu   sync.Mutex
+	out  bytes.Buffer
+	gone chan struct{}
+}
+
+func (p *proc) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.out.Write(b)
+}
+
+func (p *proc) said() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.out.String()
+}
+
+func start(t testing.TB, env []string, args ...string) *proc {
+	t.Helper()
+	return startProgram(t, env, "magpie", args...)
+}
+
+func startProgram(t testing.TB, env []string, name string, args ...string) *proc {
+	t.Helper()
+	p := &proc{t: t, cmd: exec.Command(filepath.Join(bin, name), args...), gone: make(chan struct{})}
+	p.cmd.Env, p.cmd.Stdout, p.cmd.Stderr = env, p, p
+	if err := p.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	go func() { _ = p.cmd.Wait(); close(p.gone) }()
+	t.Cleanup(func() {
+		p.stop()
+		if strings.Contains(p.said(), "DATA RACE") {
+			t.Errorf("%s raced:\n%s", name, p.said())
+		}
+		if strings.Contains(p.said(), "broke down") {
+			t.Errorf("%s broke down:\n%s", name, p.said())
+		}
+	})
+	return p
+}
+
+// stop asks the program to end and waits.
+func (p *proc) stop() {
+	_ = p.cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case <-p.gone:
+	case <-time.After(60 * time.Second):
+		p.t.Errorf("it does not stop:\n%s", p.said())
+		p.kill()
+	}
+}
+
+func (p *proc) kill() {
+	_ = p.cmd.Process.Kill()
+	<-p.gone
+}
+
+// waitFor waits until the program says something and returns the first group.
+func (p *proc) waitFor(re *regexp.Regexp) string {
+	p.t.Helper()
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		if m := re.FindStringSubmatch(p.said()); m != nil {
+			return m[len(m)-1]
+		}
+		select {
+		case <-p.gone:
+			p.t.Fatalf("it ended without saying %s:\n%s", re, p.said())
+		default:
+		}
+	}
+	p.t.Fatalf("it does not say %s:\n%s", re, p.said())
+	return ""
+}
+
+// fleet is the simulator.
+type fleet struct {
+	t      testing.TB
+	url    string
+	places []sim.Place
+}
+
+func startFleet(t testing.TB, dir string, n int) *fleet {
+	t.Helper()
+	p := startProgram(t, os.Environ(), "magpie-sim", "-data", dir, "-devices", fmt.Sprint(n))
+	f := &fleet{t: t, url: p.waitFor(regexp.MustCompile(`control at (\S+)`))}
+	f.call("GET", "/devices", nil, &f.places)
+	return f
+}
+
+func (f *fleet) call(method, path string, body, into any) {
+	f.t.Helper()
+	raw, _ := json.Marshal(body)
+	if body == nil {
+		raw = nil
+	}
+	req, err := http.NewRequest(method, f.url+path, bytes.NewReader(raw))
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	all, _ := io.ReadAll(res.Body)
+	if res.StatusCode != 200 {
+		f.t.Fatalf("simulator: %s %s: %s", method, path, all)
+	}
+	if into != nil {
+		if err := json.Unmarshal(all, into); err != nil {
+			f.t.Fatal(err)
+		}
+	}
+}
+
+func (f *fleet) faults(device string, faults tern.Faults) {
+	f.t.Helper()
+	f.call("POST", "/devices/"+device+"/faults", faults, nil)
+}
+
+func (f *fleet) amend(device, by string, lines ...string) {
+	f.t.Helper()
+	f.call("POST", "/devices/"+device+"/amend", map[string]any{"by": by, "lines": lines}, nil)
+}
+
+func (f *fleet) stow(device string) {
+	f.t.Helper()
+	f.call("POST", "/devices/"+device+"/stow", nil, nil)
+}
+
+func (f *fleet) status(device string) tern.Status {
+	f.t.Helper()
+	var p sim.Place
+	f.call("GET", "/devices/"+device, nil, &p)
+	return p.Status
+}
+
+func (f *fleet) running(device string) string {
+	f.t.Helper()
+	return strings.Join(f.status(device).Running, "\n")
+}
+
+func (f *fleet) place(device string) sim.Place {
+	for _, p := range f.places {
+		if p.Name == device {
+			return p
+		}
+	}
+	f.t.Fatalf("no place %s", device)
+	return sim.Place{}
+}
+
+// waitHolding waits until a device holds a line.
+func (f *fleet) waitHolding(device string) {
+	f.t.Helper()
+	eventually(f.t, "the device holds a line", func() bool { return f.status(device).Holding })
+}
+
+func eventually(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("in a minute it never came about that %s", what)
+}
+
+// ssh types lines at a device with the OpenSSH client, as a person would, and
+// returns all that was shown.
+func (w *world) ssh(device string, lines ...string) string {
+	w.t.Helper()
+	key := filepath.Join(w.dir, "person")
+	if _, err := os.Stat(key); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
+			w.t.Fatalf("%v: %s", err, out)
+		}
+	}
+	raw, err := os.ReadFile(key + ".pub")
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	f := strings.Fields(string(raw))
+	w.fleet.amend(device, sim.PersonUser, "crew "+sim.PersonUser, "badge "+f[0]+" "+f[1])
+	p := w.fleet.place(device)
+	cmd := exec.Command("ssh", "-T", "-i", key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
+		"-p", fmt.Sprint(p.Port), sim.PersonUser+"@"+p.Address)
+	cmd.Stdin = strings.NewReader(strings.Join(append([]string{"aloft", sim.MastWord, "sheet endless"}, append(lines, "bye")...), "\n") + "\n")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		w.t.Fatalf("ssh: %v: %s", err, out)
+	}
+	w.fleet.amend(device, sim.PersonUser, "crew "+sim.PersonUser, "cancel badge "+f[0]+" "+f[1])
+	return string(out)
+}
+
+// described holds every call to the API's description.
+type described struct{ t testing.TB }
+
+var (
+	specOnce   sync.Once
+	specRouter routers.Router
+	specErr    error
+)
+
+func (d described) RoundTrip(r *http.Request) (*http.Response, error) {
+	specOnce.Do(func() {
+		res, err := http.Get(fmt.Sprintf("%s://%s/openapi.yaml", r.URL.Scheme, r.URL.Host))
+		if err != nil {
+			specErr = err
+			return
+		}
+		defer res.Body.Close()
+		raw, _ := io.ReadAll(res.Body)
+		doc, err := openapi3.NewLoader().LoadFromData(raw)
+		if err != nil {
+			specErr = err
+			return
+		}
+		doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
+		specRouter, specErr = legacy.NewRouter(doc)
+	})
+	if specErr != nil {
+		d.t.Fatalf("openapi.yaml: %v", specErr)
+	}
+	bare := r.Clone(r.Context())
+	bare.URL = &url.URL{Path: r.URL.Path, RawQuery: r.URL.RawQuery}
+	route, params, err := specRouter.FindRoute(bare)
+	if err != nil {
+		d.t.Errorf("%s %s is not described: %v", r.Method, r.URL.Path, err)
+		return http.DefaultTransport.RoundTrip(r)
+	}
+	res, err := http.DefaultTransport.RoundTrip(r)
+	if err != nil || res.Header.Get("Content-Type") == "text/event-stream" {
+		return res, err
+	}
+	body, err := io.ReadAll(res.Body)
+	res.Body.Close()
+	res.Body = io.NopCloser(bytes.NewReader(body))
+	if err != nil {
+		return res, err
+	}
+	in := &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: bare, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}},
+		Status:                 res.StatusCode, Header: res.Header, Options: &openapi3filter.Options{IncludeResponseStatus: true},
+	}
+	in.SetBodyBytes(body)
+	if err := openapi3filter.ValidateResponse(context.Background(), in); err != nil {
+		d.t.Errorf("%s %s answers %d, which is not as described: %v", r.Method, r.URL.Path, res.StatusCode, err)
+	}
+	return res, nil
+}
