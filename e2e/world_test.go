@@ -83,7 +83,8 @@ func newDatabase(t testing.TB) string {
 
 // world is a fleet, a service and its admin.
 type world struct {
-	t     testing.TB
+	t     testing.TB // of the test that runs now
+	top   testing.TB // of the test that ends last
 	dir   string
 	dsn   string // empty: the service has a server of its own
 	env   []string
@@ -109,7 +110,7 @@ const adminWord = "a word for tests"
 // pulled.
 func newWorld(t testing.TB, routers int, opts ...option) *world {
 	t.Helper()
-	w := &world{t: t, dir: t.TempDir(), dsn: "shared"}
+	w := &world{t: t, top: t, dir: t.TempDir(), dsn: "shared"}
 	for _, o := range opts {
 		o(w)
 	}
@@ -155,7 +156,7 @@ func (w *world) serve() {
 	if w.dsn != "" {
 		env = append(env, "MAGPIE_DATABASE="+w.dsn)
 	}
-	w.proc = start(w.t, env, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
+	w.proc = start(w.top, env, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
 	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
 	w.admin = w.as("admin", w.firstPassword())
 }

@@ -62,7 +62,7 @@ func (s *Session) Fetch(name string) (Part, error) {
 	for {
 		_, err := s.until("reading "+name, s.prompt(s.mode))
 		if err != nil {
-			return Part{}, &Incomplete{name, why(err), text.Terminal(string(s.buf)), err}
+			return Part{}, &Incomplete{name, why(err), s.came(p.Command), err}
 		}
 		out := s.output(p.Command)
 		if p.Absent != "" && s.d.Pattern(p.Absent).MatchString(strings.TrimSpace(out)) {
@@ -80,11 +80,20 @@ func (s *Session) Fetch(name string) (Part, error) {
 		err = s.moreWithin(patienceForRest, "")
 		var late *TimeoutError
 		if errors.As(err, &late) {
-			return Part{}, &Incomplete{name, flaw, out, nil}
+			return Part{}, &Incomplete{name, flaw, s.came(p.Command), nil}
 		} else if err != nil {
-			return Part{}, &Incomplete{name, why(err), text.Terminal(string(s.buf)), err}
+			return Part{}, &Incomplete{name, why(err), s.came(p.Command), err}
 		}
 	}
+}
+
+// most is how much of what cannot be used is kept for a look.
+const most = 256 << 10
+
+// came is what the device sent after a command, as far as it is kept.
+func (s *Session) came(command string) string {
+	out := text.Terminal(string(s.buf[:min(len(s.buf), most)]))
+	return strings.TrimPrefix(out, command+"\n")
 }
 
 func why(err error) string {

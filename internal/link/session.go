@@ -19,7 +19,7 @@ import (
 
 // Limit is how many bytes of one answer are taken before a device is thought
 // to have lost its mind.
-const Limit = 32 << 20
+const Limit = 16 << 20
 
 // quiet is how long nothing must come before something that looks like a
 // prompt is tried out with an empty line; doubt is the same once a device has
