@@ -246,6 +246,10 @@ func (n *Node) firstAdmin(ctx context.Context) error {
 		return err
 	}
 	if err := n.AddUser(ctx, "admin", core.Admin, password, true); err != nil {
+		_ = os.Remove(path)
+		if errors.Is(err, store.ErrTaken) { // another node was faster
+			return nil
+		}
 		return err
 	}
 	n.Say("A first user was made: admin, with the password in %s.\nSet another after signing in: magpie user edit admin --password\n", path)

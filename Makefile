@@ -1,0 +1,33 @@
+# Everything a fresh Debian machine with Go needs is installed by name.
+PROGRAMS = mariadbd:mariadb-server-core ssh:openssh-client git:git patch:patch gcc:gcc
+export PATH := $(PATH):/usr/sbin
+export DEBIAN_FRONTEND = noninteractive
+
+.PHONY: demo test build bench check needs fuzz
+
+build: needs
+	go build -o bin/ ./cmd/...
+
+demo: build
+	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --devices $(or $(DEVICES),12)
+
+test: needs check
+	go test -race -timeout 14m ./...
+
+check:
+	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }
+	go vet ./...
+
+bench: needs
+	go run ./internal/bench
+
+# Each fuzz target for a while; FUZZTIME=10m for longer.
+fuzz:
+	@for p in $$(grep -rl --include=*_test.go '^func Fuzz' . | xargs -n1 dirname | sort -u); do \
+	  for f in $$(grep -h '^func Fuzz' $$p/*_test.go | sed 's/func \(Fuzz[A-Za-z]*\).*/\1/'); do \
+	    echo "$$p $$f"; go test $$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(or $(FUZZTIME),20s) || exit 1; done; done
+
+needs:
+	@missing=; for p in $(PROGRAMS); do command -v $${p%%:*} >/dev/null || missing="$$missing $${p#*:}"; done; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; apt-get update -qq && apt-get install -y -qq --no-install-recommends $$missing; fi
+	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed and not on the PATH"; exit 1; }

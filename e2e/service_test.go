@@ -1,0 +1,410 @@
+package e2e
+
+import (
+	"bytes"
+	"database/sql"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"magpie/client"
+	"magpie/internal/sim"
+	"magpie/internal/sim/tern"
+)
+
+// secrets are the words that must never be seen where they do not belong.
+var secrets = []string{sim.ServiceWord, sim.MastWord, adminWord, tern.Sealed(sim.MastWord), tern.Sealed("demo-key"), "demo-gulls"}
+
+// TestSecretsStayHidden looks for secrets in everything a reader or operator
+// can get, in the service's own log, and in every byte of the database.
+func TestSecretsStayHidden(t *testing.T) {
+	w := newWorld(t, 1)
+	w.pull(r1)
+	w.fleet.amend(r1, "mwilks", "lookout", "cancel community demo-gulls", "community demo-terns-secret", "up", "flock 64512", "neighbour 10.1.12.1", "key sealed 0123456789abcdef0123")
+	hidden := append([]string{"demo-terns-secret", "0123456789abcdef0123"}, secrets...)
+	w.pull(r1)
+	push := w.push(r1 + "@1")
+	w.fleet.amend(r1, "mwilks", "lookout", "cancel community demo-gulls")
+	w.fleet.faults(r1, tern.Faults{RefuseLine: 2})
+	refused := w.push(r1 + "@1")
+	w.fleet.faults(r1, tern.Faults{CutAfter: 900})
+	cut := w.pull(r1)
+	w.fleet.faults(r1, tern.Faults{})
+	preview := w.preview(client.NewPreview{Ref: r1 + "@2"})
+
+	op := w.addUser("okonkwo", "operator")
+	get := func(path string) string {
+		req, _ := http.NewRequest("GET", w.url+"/api/v1"+path, nil)
+		req.Header.Set("Authorization", "Bearer "+op.Token)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		raw, _ := io.ReadAll(res.Body)
+		return string(raw)
+	}
+	for _, path := range []string{"/devices", "/devices/" + r1, "/version?ref=" + r1, "/version/text?ref=" + r1 + "@1", "/version?ref=" + r1 + "@live",
+		"/diff?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "/diff?from=" + r1 + "@2&to=" + r1 + "@live", "/drift", "/previews/" + preview.ID,
+		"/jobs", "/jobs/" + push.ID, "/jobs/" + push.ID + "/log", "/jobs/" + push.ID + "/events", "/jobs/" + refused.ID, "/jobs/" + refused.ID + "/log",
+		"/jobs/" + cut.ID, "/jobs/" + cut.ID + "/log"} {
+		body := get(path)
+		for _, s := range hidden {
+			if strings.Contains(body, s) {
+				t.Errorf("%s shows %q:\n%s", path, s, body)
+			}
+		}
+	}
+	diff := get("/diff?from=" + r1 + "@1&to=" + r1 + "@2")
+	if !strings.Contains(diff, "-  community ‹secret ") || !strings.Contains(diff, "+  community ‹secret ") {
+		t.Errorf("that a secret changed cannot be seen:\n%s", diff)
+	}
+	if all := must(w.admin.Text(ctx(t), r1+"@1"))(t); !strings.Contains(all.Text, "community demo-gulls") || all.Masked {
+		t.Error("an admin does not see the secrets")
+	}
+	for _, s := range hidden {
+		if strings.Contains(w.proc.said(), s) {
+			t.Errorf("the service's log shows %q", s)
+		}
+	}
+	// The server is on loopback and ours: look at every value of every table.
+	db, err := sql.Open("mysql", w.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	dump := everything(t, db)
+	for _, s := range append(hidden, "gangway one, cameras", "10.12.40.1/22", "Authorised crew only") {
+		if bytes.Contains(dump, []byte(s)) {
+			t.Errorf("the database holds %q in the open", s)
+		}
+	}
+}
+
+// everything reads all values of all tables.
+func everything(t *testing.T, db *sql.DB) []byte {
+	t.Helper()
+	var all bytes.Buffer
+	tables, err := db.Query("SHOW TABLES")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tables.Close()
+	for tables.Next() {
+		var name string
+		if err := tables.Scan(&name); err != nil {
+			t.Fatal(err)
+		}
+		if name == "dialects" {
+			continue // no secret of anybody's
+		}
+		rows, err := db.Query("SELECT * FROM " + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cols, _ := rows.Columns()
+		for rows.Next() {
+			vals := make([]sql.RawBytes, len(cols))
+			ptrs := make([]any, len(cols))
+			for i := range vals {
+				ptrs[i] = &vals[i]
+			}
+			if err := rows.Scan(ptrs...); err != nil {
+				t.Fatal(err)
+			}
+			for _, v := range vals {
+				all.Write(v)
+				all.WriteByte(0)
+			}
+		}
+		rows.Close()
+	}
+	if all.Len() < 10000 {
+		t.Fatalf("only %d bytes were read", all.Len())
+	}
+	return all.Bytes()
+}
+
+// TestWhoMayDoWhat walks roles, tokens and the console's cookie.
+func TestWhoMayDoWhat(t *testing.T) {
+	w := newWorld(t, 1)
+	w.pull(r1)
+	reader, operator := w.addUser("lookout", "reader"), w.addUser("okonkwo", "operator")
+	nobody := &client.Client{URL: w.url, HTTP: &http.Client{Transport: described{t}}}
+	name := "good"
+	for _, c := range []struct {
+		what                               string
+		do                                 func(c *client.Client) error
+		nobody, reader, operator, andAdmin int
+	}{
+		{"list devices", func(c *client.Client) error { _, err := c.Devices(ctx(t), nil); return err }, 401, 0, 0, 0},
+		{"pull", func(c *client.Client) error { _, err := c.Pull(ctx(t), []string{r1}, ""); return err }, 401, 403, 0, 0},
+		{"mark", func(c *client.Client) error {
+			_, err := c.SetMark(ctx(t), r1+"@1", client.Mark{Name: &name})
+			return err
+		}, 401, 403, 0, 0},
+		{"look live", func(c *client.Client) error { _, err := c.Text(ctx(t), r1+"@live"); return err }, 401, 403, 0, 0},
+		{"preview", func(c *client.Client) error { _, err := c.NewPreview(ctx(t), client.NewPreview{Ref: r1}); return err }, 401, 403, 0, 0},
+		{"probe", func(c *client.Client) error { _, err := c.Probe(ctx(t), w.fleet.place(r1).Address, 2222); return err }, 401, 403, 403, 0},
+		{"edit a device", func(c *client.Client) error { _, err := c.EditDevice(ctx(t), r1, client.NewDevice{}); return err }, 401, 403, 403, 0},
+		{"list users", func(c *client.Client) error { _, err := c.Users(ctx(t)); return err }, 401, 403, 403, 0},
+		{"read the audit log", func(c *client.Client) error { _, err := c.Audit(ctx(t), 0, 0); return err }, 401, 403, 403, 0},
+	} {
+		for i, who := range []*client.Client{nobody, reader, operator, w.admin} {
+			want := []int{c.nobody, c.reader, c.operator, c.andAdmin}[i]
+			err := c.do(who)
+			if want == 0 && err != nil || want != 0 && !client.IsStatus(err, want) {
+				t.Errorf("%s as %s: %v, want %d", c.what, []string{"nobody", "reader", "operator", "admin"}[i], err, want)
+			}
+		}
+	}
+	// A browser's session: the cookie alone reads; writing takes the CSRF token.
+	body := strings.NewReader(`{"user":"okonkwo","password":"words for okonkwo"}`)
+	res, err := http.Post(w.url+"/api/v1/session", "application/json", body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cookie := res.Cookies()[0]
+	res.Body.Close()
+	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode {
+		t.Errorf("the cookie is %+v", cookie)
+	}
+	try := func(method, path, csrf string) int {
+		req, _ := http.NewRequest(method, w.url+"/api/v1"+path, strings.NewReader(`{"selector":["`+r1+`"]}`))
+		req.AddCookie(cookie)
+		req.Header.Set("X-CSRF-Token", csrf)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		if path == "/me" {
+			raw, _ := io.ReadAll(res.Body)
+			if m := regexp.MustCompile(`"csrf":"([^"]+)"`).FindSubmatch(raw); m != nil {
+				name = string(m[1])
+			}
+		}
+		return res.StatusCode
+	}
+	if got := try("GET", "/me", ""); got != 200 {
+		t.Errorf("reading with the cookie: %d", got)
+	}
+	if got := try("POST", "/pulls", ""); got != 403 {
+		t.Errorf("writing without the CSRF token: %d", got)
+	}
+	if got := try("POST", "/pulls", name); got != 202 {
+		t.Errorf("writing with it: %d", got)
+	}
+	if got := try("DELETE", "/session", name); got != 204 {
+		t.Errorf("signing out: %d", got)
+	}
+	if got := try("GET", "/me", ""); got != 401 {
+		t.Errorf("after signing out: %d", got)
+	}
+	// The last admin cannot lock everybody out, and a disabled user is out at once.
+	off := true
+	if _, err := w.admin.EditUser(ctx(t), "admin", client.NewUser{Disabled: &off}); !client.IsStatus(err, 409) {
+		t.Errorf("disabling the last admin: %v", err)
+	}
+	must(w.admin.EditUser(ctx(t), "okonkwo", client.NewUser{Disabled: &off}))(t)
+	if _, err := operator.Devices(ctx(t), nil); !client.IsStatus(err, 401) {
+		t.Errorf("a disabled user: %v", err)
+	}
+	// Guessing gets slower.
+	slow := 0
+	for range 8 {
+		if _, err := nobody.Login(ctx(t), client.Login{User: "lookout", Password: "guess"}); client.IsStatus(err, 429) {
+			slow++
+		}
+	}
+	if slow == 0 {
+		t.Error("eight wrong passwords in a row were all taken at once")
+	}
+}
+
+// TestAuditShowsTampering changes, removes and cuts rows of the audit log.
+func TestAuditShowsTampering(t *testing.T) {
+	w := newWorld(t, 1)
+	w.pull(r1)
+	db, err := sql.Open("mysql", w.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if r := must(w.admin.CheckAudit(ctx(t)))(t); !r.Sound || r.Rows < 4 {
+		t.Fatalf("untouched: %+v", r)
+	}
+	for _, c := range []struct{ what, do, undo, says string }{
+		{"a row changed", "UPDATE audit SET actor = 'nobody' WHERE seq = 2", "UPDATE audit SET actor = 'admin' WHERE seq = 2", "row 2 was changed"},
+		{"a row gone", "UPDATE audit SET seq = -3 WHERE seq = 3", "UPDATE audit SET seq = 3 WHERE seq = -3", "rows 3 to 3 are missing"},
+		{"the tail cut off", "DELETE FROM audit ORDER BY seq DESC LIMIT 1", "", "tail was cut off"},
+	} {
+		var actor string
+		_ = db.QueryRow("SELECT actor FROM audit WHERE seq = 2").Scan(&actor)
+		if _, err := db.Exec(c.do); err != nil {
+			t.Fatal(err)
+		}
+		if r := must(w.admin.CheckAudit(ctx(t)))(t); r.Sound || !strings.Contains(r.Trouble, c.says) {
+			t.Errorf("%s: %+v", c.what, r)
+		}
+		if c.undo != "" {
+			if _, err := db.Exec(strings.Replace(c.undo, "'admin'", "'"+actor+"'", 1)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// failsToStart starts the service and returns what it says on its way out.
+func failsToStart(t *testing.T, env []string, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "magpie"), append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)...)
+	cmd.Env = append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	if err == nil || cmd.ProcessState.ExitCode() != 2 {
+		t.Errorf("it exits %d: %s", cmd.ProcessState.ExitCode(), out)
+	}
+	for _, s := range secrets {
+		if bytes.Contains(out, []byte(s)) {
+			t.Errorf("it says %q", s)
+		}
+	}
+	return string(out)
+}
+
+// TestStartsThatMustFail: each says what is wrong and what to do.
+func TestStartsThatMustFail(t *testing.T) {
+	w := newWorld(t, 1)
+	data := filepath.Join(w.dir, "data")
+	says := func(what, got string, want ...string) {
+		t.Helper()
+		for _, s := range want {
+			if !strings.Contains(got, s) {
+				t.Errorf("%s: it says %q, without %q", what, got, s)
+			}
+		}
+	}
+	says("a data folder in use", failsToStart(t, []string{"MAGPIE_DATABASE=" + w.dsn}, "--data", data), "in use by another magpie", "--data")
+	w.proc.stop()
+	says("no such database", failsToStart(t, []string{"MAGPIE_DATABASE=" + w.dsn + "nope"}, "--data", data), "does not exist")
+	says("a wrong password", failsToStart(t, []string{"MAGPIE_DATABASE=magpie:wrong@" + strings.SplitN(w.dsn, "@", 2)[1]}, "--data", data), "does not accept user magpie")
+	says("nobody there", failsToStart(t, []string{"MAGPIE_DATABASE=magpie:x@tcp(127.0.0.1:1)/magpie"}, "--data", data), "does not answer")
+	says("a DSN that is none", failsToStart(t, []string{"MAGPIE_DATABASE=what"}, "--data", data), "cannot be read", "user:password@tcp(")
+	key := filepath.Join(data, "master.key")
+	if err := os.Rename(key, key+".away"); err != nil {
+		t.Fatal(err)
+	}
+	says("the key missing", failsToStart(t, []string{"MAGPIE_DATABASE=" + w.dsn}, "--data", data), "master key is missing", key)
+	if err := os.WriteFile(key, []byte(strings.Repeat("ab", 32)+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	says("another key", failsToStart(t, []string{"MAGPIE_DATABASE=" + w.dsn}, "--data", data), "wrong master key", "nothing was changed")
+	if err := os.WriteFile(key, []byte("short\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	says("a key that is none", failsToStart(t, []string{"MAGPIE_DATABASE=" + w.dsn}, "--data", data), "is no master key")
+	if err := os.Rename(key+".away", key); err != nil {
+		t.Fatal(err)
+	}
+	bad := filepath.Join(w.dir, "config.yaml")
+	if err := os.WriteFile(bad, []byte("listn: x\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	says("a configuration with a slip", failsToStart(t, nil, "--config", bad), "config.yaml", "listn")
+	db, err := sql.Open("mysql", w.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("INSERT INTO goose_db_version (version_id, is_applied, tstamp) VALUES (9999, 1, NOW())"); err != nil {
+		t.Fatal(err)
+	}
+	says("a newer database", failsToStart(t, []string{"MAGPIE_DATABASE=" + w.dsn}, "--data", data), "newer version", "9999")
+}
+
+func TestFullDisk(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=8m"); err != nil {
+		t.Skipf("no small disk can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	if got := failsToStart(t, nil, "--data", filepath.Join(dir, "data")); !strings.Contains(got, "is full") {
+		t.Errorf("it says %q", got)
+	}
+}
+
+// TestTwoStartTogether: two services on one empty database, started at once,
+// both come up on one schema and one set of keys.
+func TestTwoStartTogether(t *testing.T) {
+	dsn := newDatabase(t)
+	key := filepath.Join(t.TempDir(), "master.key")
+	if err := os.WriteFile(key, []byte(strings.Repeat("cd", 32)+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	procs := make([]*proc, 4)
+	for i := range procs {
+		procs[i] = start(t, append(os.Environ(), "MAGPIE_DATABASE="+dsn, "MAGPIE_MASTER_KEY_FILE="+key), "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(t.TempDir(), fmt.Sprint(i)))
+	}
+	up := regexp.MustCompile(`is up at (http://\S+)`)
+	for _, p := range procs {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			res, err := http.Get(p.waitFor(up) + "/readyz")
+			if err != nil || res.StatusCode != 200 {
+				t.Errorf("readyz: %v %v", res, err)
+			}
+		}()
+	}
+	wg.Wait()
+}
+
+// TestTwoNodes: two services share a database. One finds the other's work, and
+// takes up what the other leaves when it dies.
+func TestTwoNodes(t *testing.T) {
+	w := newWorld(t, 1)
+	target := w.fleet.running(r1)
+	changed(w)
+	before := w.fleet.running(r1)
+	second := start(t, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
+		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"))
+	url := second.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
+	w.fleet.faults(r1, tern.Faults{HoldLine: 3})
+	p := w.preview(client.NewPreview{Ref: r1 + "@1"})
+	push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t)
+	w.fleet.waitHolding(r1)
+	other := &client.Client{URL: url, Token: w.admin.Token}
+	if _, err := other.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); !client.IsStatus(err, 409) || !strings.Contains(err.Error(), push.ID) {
+		t.Errorf("a push from the second node: %v", err)
+	}
+	// Whichever node does the work is killed; the other settles it.
+	st := must(w.admin.Status(ctx(t)))(t)
+	db, err := sql.Open("mysql", w.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var node string
+	if err := db.QueryRow("SELECT node FROM jobs WHERE id = ?", push.ID).Scan(&node); err != nil {
+		t.Fatal(err)
+	}
+	survivor := other
+	if node == st.Node {
+		w.kill()
+	} else {
+		second.kill()
+		survivor = w.admin
+	}
+	end := must(survivor.Watch(ctx(t), push.ID, nil, nil))(t)
+	w.admin, w.url = survivor, survivor.URL
+	w.truthful(end, before, target, 2)
+}
