@@ -50,7 +50,6 @@ func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	s.tries = map[string]*attempts{}
 	g := gin.New()
-	g.ContextWithFallback = true
 	g.HandleMethodNotAllowed = true
 	g.Use(s.guard)
 	g.NoRoute(func(c *gin.Context) {
@@ -254,7 +253,7 @@ func (s *Server) reference(c *gin.Context, raw, field string) (ref.Version, bool
 }
 
 func (s *Server) ready(c *gin.Context) {
-	ctx, cancel := context.WithTimeout(c, 2*time.Second)
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
 	defer cancel()
 	if _, err := s.Work.Store.As(core.Actor{}).Nodes(ctx); err != nil {
 		c.String(503, "the database does not answer\n")

@@ -123,7 +123,7 @@ func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
 		fail(c, &client.Problem{Status: 429, Title: "too many failed sign-ins", Detail: fmt.Sprintf("wait %d seconds", int(wait.Seconds())+1), Next: "then try again"})
 		return store.User{}, l, false
 	}
-	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(c, l.User)
+	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(c.Request.Context(), l.User)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		fail(c, problem(err))
 		return u, l, false
@@ -136,7 +136,7 @@ func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
 	s.tried(key, ok)
 	if !ok {
 		who := core.Actor{Name: cut(l.User, 64)}
-		if err := s.Work.Store.Tx(c, who, func(q *store.Q) error { return q.Audit(c, "sign-in refused", "", "from "+c.ClientIP()) }); err != nil {
+		if err := s.Work.Store.Tx(c.Request.Context(), who, func(q *store.Q) error { return q.Audit(c.Request.Context(), "sign-in refused", "", "from "+c.ClientIP()) }); err != nil {
 			fail(c, problem(err))
 			return u, l, false
 		}
@@ -157,11 +157,11 @@ func cut(s string, n int) string {
 func (s *Server) grant(c *gin.Context, u store.User, kind, name string, lasts time.Duration) (token string, t store.Token, err error) {
 	token = "mgp_" + random()
 	t = store.Token{UserID: u.ID, Kind: kind, Name: name, CSRF: random(), ExpiresAt: s.Clock().UTC().Add(lasts)}
-	err = s.Work.Store.Tx(c, u.Actor(), func(q *store.Q) error {
-		if err := q.AddToken(c, &t, token); err != nil {
+	err = s.Work.Store.Tx(c.Request.Context(), u.Actor(), func(q *store.Q) error {
+		if err := q.AddToken(c.Request.Context(), &t, token); err != nil {
 			return err
 		}
-		return q.Audit(c, "sign in", u.Name, kind+" from "+c.ClientIP())
+		return q.Audit(c.Request.Context(), "sign in", u.Name, kind+" from "+c.ClientIP())
 	})
 	return token, t, err
 }
@@ -190,11 +190,11 @@ func (s *Server) openSession(c *gin.Context) {
 
 func (s *Server) closeSession(c *gin.Context) {
 	t := c.MustGet("token").(store.Token)
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
-		if err := q.DropToken(c, t.UserID, t.ID); err != nil {
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+		if err := q.DropToken(c.Request.Context(), t.UserID, t.ID); err != nil {
 			return err
 		}
-		return q.Audit(c, "sign out", actor(c).Name, "")
+		return q.Audit(c.Request.Context(), "sign out", actor(c).Name, "")
 	})
 	if err != nil {
 		fail(c, problem(err))
@@ -218,7 +218,7 @@ func (s *Server) role(least string) gin.HandlerFunc {
 			return
 		}
 		q := s.Work.Store.As(core.Actor{})
-		t, u, err := q.Who(c, token)
+		t, u, err := q.Who(c.Request.Context(), token)
 		if errors.Is(err, store.ErrNotFound) {
 			none.Detail = "the token or session is unknown or has run out"
 			fail(c, none)
@@ -242,7 +242,7 @@ func (s *Server) role(least string) gin.HandlerFunc {
 			fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: fmt.Sprintf("this takes the role %s; %s is %s", least, a.Name, a.Role), Next: "an admin can change a role: magpie user edit " + a.Name + " --role " + least})
 			return
 		}
-		_ = q.Used(c, t)
+		_ = q.Used(c.Request.Context(), t)
 		c.Set("actor", a)
 		c.Set("token", t)
 		c.Next()
@@ -262,7 +262,7 @@ func (s *Server) me(c *gin.Context) {
 }
 
 func (s *Server) tokens(c *gin.Context) {
-	rows, err := s.Work.Store.As(actor(c)).Tokens(c, actor(c).ID)
+	rows, err := s.Work.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
 	out := make([]client.Token, len(rows))
 	for i, t := range rows {
 		out[i] = client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt}
@@ -271,11 +271,11 @@ func (s *Server) tokens(c *gin.Context) {
 }
 
 func (s *Server) dropToken(c *gin.Context) {
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
-		if err := q.DropToken(c, actor(c).ID, c.Param("id")); err != nil {
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+		if err := q.DropToken(c.Request.Context(), actor(c).ID, c.Param("id")); err != nil {
 			return err
 		}
-		return q.Audit(c, "token dropped", c.Param("id"), "")
+		return q.Audit(c.Request.Context(), "token dropped", c.Param("id"), "")
 	})
 	if err != nil {
 		fail(c, problem(err))
@@ -289,7 +289,7 @@ func wireUser(u store.User) client.User {
 }
 
 func (s *Server) users(c *gin.Context) {
-	rows, err := s.Work.Store.As(actor(c)).Users(c)
+	rows, err := s.Work.Store.As(actor(c)).Users(c.Request.Context())
 	out := make([]client.User, len(rows))
 	for i, u := range rows {
 		out[i] = wireUser(u)
@@ -323,11 +323,11 @@ func (s *Server) addUser(c *gin.Context) {
 			return bad(err.Error(), "")
 		}
 		u.Password = HashPassword(n.Password)
-		return s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
-			if err := q.AddUser(c, &u); err != nil {
+		return s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+			if err := q.AddUser(c.Request.Context(), &u); err != nil {
 				return err
 			}
-			return q.Audit(c, "user added", u.Name, fmt.Sprintf("role %s, secrets %v", u.Role, u.Secrets))
+			return q.Audit(c.Request.Context(), "user added", u.Name, fmt.Sprintf("role %s, secrets %v", u.Role, u.Secrets))
 		})
 	}()
 	answer(c, 201, wireUser(u), err)
@@ -339,8 +339,8 @@ func (s *Server) editUser(c *gin.Context) {
 		return
 	}
 	var u store.User
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) (err error) {
-		if u, err = q.UserNamed(c, c.Param("name")); err != nil {
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+		if u, err = q.UserNamed(c.Request.Context(), c.Param("name")); err != nil {
 			return err
 		}
 		said := ""
@@ -365,12 +365,12 @@ func (s *Server) editUser(c *gin.Context) {
 			}
 			u.Password = HashPassword(n.Password)
 			said += " password"
-			if err := q.DropTokens(c, u.ID); err != nil {
+			if err := q.DropTokens(c.Request.Context(), u.ID); err != nil {
 				return err
 			}
 		}
 		if u.Role != core.Admin || u.Disabled {
-			last, err := q.LastAdmin(c, u.ID)
+			last, err := q.LastAdmin(c.Request.Context(), u.ID)
 			if err != nil {
 				return err
 			}
@@ -378,10 +378,10 @@ func (s *Server) editUser(c *gin.Context) {
 				return &client.Problem{Status: 409, Title: "last admin", Detail: u.Name + " is the only admin who can sign in", Next: "make another user admin first"}
 			}
 		}
-		if err := q.EditUser(c, u); err != nil {
+		if err := q.EditUser(c.Request.Context(), u); err != nil {
 			return err
 		}
-		return q.Audit(c, "user edited", u.Name, strings.TrimSpace(said))
+		return q.Audit(c.Request.Context(), "user edited", u.Name, strings.TrimSpace(said))
 	})
 	answer(c, 200, wireUser(u), err)
 }
@@ -398,7 +398,7 @@ func (s *Server) audit(c *gin.Context) {
 			return
 		}
 	}
-	rows, err := s.Work.Store.As(actor(c)).Deeds(c, before, n)
+	rows, err := s.Work.Store.As(actor(c)).Deeds(c.Request.Context(), before, n)
 	out := client.Deeds{Deeds: make([]client.Deed, len(rows))}
 	for i, d := range rows {
 		out.Deeds[i] = client.Deed{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
@@ -410,7 +410,7 @@ func (s *Server) audit(c *gin.Context) {
 }
 
 func (s *Server) checkAudit(c *gin.Context) {
-	rows, err := s.Work.Store.As(actor(c)).VerifyAudit(c)
+	rows, err := s.Work.Store.As(actor(c)).VerifyAudit(c.Request.Context())
 	out := client.AuditCheck{Sound: err == nil, Rows: rows}
 	if err != nil {
 		out.Trouble = err.Error()

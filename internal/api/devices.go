@@ -35,7 +35,7 @@ func (s *Server) devices(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.Work.Store.As(actor(c)).Devices(c, sel)
+	rows, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
 	out := make([]client.Device, len(rows))
 	for i, d := range rows {
 		out[i] = wireDevice(d)
@@ -44,7 +44,7 @@ func (s *Server) devices(c *gin.Context) {
 }
 
 func (s *Server) device(c *gin.Context) {
-	d, err := s.Work.Store.As(actor(c)).Device(c, c.Param("name"))
+	d, err := s.Work.Store.As(actor(c)).Device(c.Request.Context(), c.Param("name"))
 	answer(c, 200, wireDevice(d), err)
 }
 
@@ -60,7 +60,7 @@ func (s *Server) probe(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	key, print, err := link.HostKey(c, link.Target{Address: in.Address, Port: in.Port}, 10*time.Second)
+	key, print, err := link.HostKey(c.Request.Context(), link.Target{Address: in.Address, Port: in.Port}, 10*time.Second)
 	answer(c, 200, client.Probe{HostKey: key, Fingerprint: print}, err)
 }
 
@@ -168,17 +168,17 @@ func (s *Server) addDevice(c *gin.Context) {
 		return
 	}
 	var d core.Device
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 		d = core.Device{}
 		var sec store.Secret
 		if _, _, err := s.apply(n, &d, &sec); err != nil {
 			return err
 		}
-		if err := q.AddDevice(c, &d, sec); err != nil {
+		if err := q.AddDevice(c.Request.Context(), &d, sec); err != nil {
 			return err
 		}
 		d.User = sec.User
-		return q.Audit(c, "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, link.Fingerprint(d.HostKey)))
+		return q.Audit(c.Request.Context(), "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, link.Fingerprint(d.HostKey)))
 	})
 	answer(c, 201, wireDevice(d), err)
 }
@@ -186,14 +186,14 @@ func (s *Server) addDevice(c *gin.Context) {
 // change edits one device in a transaction and answers with it.
 func (s *Server) change(c *gin.Context, do func(q *store.Q, d *core.Device) error) {
 	var d core.Device
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) (err error) {
-		if d, err = q.Device(c, c.Param("name")); err != nil {
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+		if d, err = q.Device(c.Request.Context(), c.Param("name")); err != nil {
 			return err
 		}
 		if err := do(q, &d); err != nil {
 			return err
 		}
-		d, err = q.DeviceByID(c, d.ID)
+		d, err = q.DeviceByID(c.Request.Context(), d.ID)
 		return err
 	})
 	answer(c, 200, wireDevice(d), err)
@@ -205,7 +205,7 @@ func (s *Server) editDevice(c *gin.Context) {
 		return
 	}
 	s.change(c, func(q *store.Q, d *core.Device) error {
-		sec, err := q.Secret(c, *d)
+		sec, err := q.Secret(c.Request.Context(), *d)
 		if err != nil {
 			return err
 		}
@@ -214,38 +214,38 @@ func (s *Server) editDevice(c *gin.Context) {
 		if err != nil {
 			return err
 		}
-		if err := q.EditDevice(c, *d); err != nil {
+		if err := q.EditDevice(c.Request.Context(), *d); err != nil {
 			return err
 		}
 		if secret {
-			if err := q.SetSecret(c, *d, sec); err != nil {
+			if err := q.SetSecret(c.Request.Context(), *d, sec); err != nil {
 				return err
 			}
 		}
-		return q.Audit(c, "device edited", name, strings.Join(said, ", "))
+		return q.Audit(c.Request.Context(), "device edited", name, strings.Join(said, ", "))
 	})
 }
 
 func (s *Server) removeDevice(c *gin.Context) {
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) error {
-		d, err := q.Device(c, c.Param("name"))
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+		d, err := q.Device(c.Request.Context(), c.Param("name"))
 		if err != nil {
 			return err
 		}
-		holder, err := q.Claim(c, d.ID, "-")
+		holder, err := q.Claim(c.Request.Context(), d.ID, "-")
 		if err != nil {
 			return err
 		}
 		if holder != "" {
 			return &client.Problem{Status: 409, Title: "a push is under way", Detail: fmt.Sprintf("push %s holds %s", holder, d.Name), Next: "wait for it to end: magpie job watch " + holder}
 		}
-		if err := q.Unclaim(c, "-"); err != nil {
+		if err := q.Unclaim(c.Request.Context(), "-"); err != nil {
 			return err
 		}
-		if err := q.RemoveDevice(c, d); err != nil {
+		if err := q.RemoveDevice(c.Request.Context(), d); err != nil {
 			return err
 		}
-		return q.Audit(c, "device removed", d.Name, "its versions stay in the database")
+		return q.Audit(c.Request.Context(), "device removed", d.Name, "its versions stay in the database")
 	})
 	if err != nil {
 		fail(c, problem(err))
@@ -256,10 +256,10 @@ func (s *Server) removeDevice(c *gin.Context) {
 
 func (s *Server) retryLogin(c *gin.Context) {
 	s.change(c, func(q *store.Q, d *core.Device) error {
-		if err := q.Unlatch(c, *d); err != nil {
+		if err := q.Unlatch(c.Request.Context(), *d); err != nil {
 			return err
 		}
-		return q.Audit(c, "login may be tried again", d.Name, "")
+		return q.Audit(c.Request.Context(), "login may be tried again", d.Name, "")
 	})
 }
 
@@ -291,7 +291,7 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 }
 
 func (s *Server) status(c *gin.Context) {
-	st, err := s.gather(c, actor(c))
+	st, err := s.gather(c.Request.Context(), actor(c))
 	answer(c, 200, st, err)
 }
 
@@ -305,7 +305,7 @@ func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
 }
 
 func (s *Server) dialects(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Devices(c, ref.Selector{})
+	all, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), ref.Selector{})
 	count := map[string]int{}
 	for _, d := range all {
 		count[d.Dialect]++
@@ -328,7 +328,7 @@ func (s *Server) dialect(c *gin.Context) {
 	w := s.wireDialect(d)
 	w.Source = d.Source
 	sel, _ := ref.ParseSelector([]string{"dialect=" + w.Name})
-	devs, err := s.Work.Store.As(actor(c)).Devices(c, sel)
+	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
 	w.Devices = len(devs)
 	answer(c, 200, w, err)
 }

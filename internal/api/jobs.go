@@ -93,7 +93,7 @@ func (s *Server) pull(c *gin.Context) {
 	if !ok {
 		return
 	}
-	devs, err := s.Work.Store.As(actor(c)).Devices(c, sel)
+	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -115,7 +115,7 @@ func (s *Server) pull(c *gin.Context) {
 		if k != "" {
 			dk = k + " " + d.ID
 		}
-		j, err := s.Work.RequestPull(c, actor(c), d, core.ByHand, dk)
+		j, err := s.Work.RequestPull(c.Request.Context(), actor(c), d, core.ByHand, dk)
 		if err != nil {
 			fail(c, problem(err))
 			return
@@ -136,7 +136,7 @@ func (s *Server) newPreview(c *gin.Context) {
 	if !ok || !read(c, &in) {
 		return
 	}
-	ctx, q := context.Context(c), s.Work.Store.As(actor(c))
+	ctx, q := c.Request.Context(), s.Work.Store.As(actor(c))
 	if in.Method == "" {
 		in.Method = "replace"
 	}
@@ -205,7 +205,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
-	p, row, err := s.Work.Preview(c, a, c.Param("id"))
+	p, row, err := s.Work.Preview(c.Request.Context(), a, c.Param("id"))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -235,7 +235,7 @@ func (s *Server) push(c *gin.Context) {
 	if !ok || !read(c, &in) {
 		return
 	}
-	j, err := s.Work.RequestPush(c, actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note}, k)
+	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -249,7 +249,7 @@ func (s *Server) jobs(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.Work.Store.As(actor(c)).Jobs(c, store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
+	rows, err := s.Work.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
 	out := client.Jobs{Jobs: make([]client.Job, len(rows))}
 	for i, j := range rows {
 		w, err := s.wireJob(actor(c), j)
@@ -266,7 +266,7 @@ func (s *Server) jobs(c *gin.Context) {
 }
 
 func (s *Server) job(c *gin.Context) {
-	j, err := s.Work.Store.As(actor(c)).Job(c, c.Param("id"))
+	j, err := s.Work.Store.As(actor(c)).Job(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -278,11 +278,11 @@ func (s *Server) job(c *gin.Context) {
 func (s *Server) log(c *gin.Context) {
 	after, _ := strconv.Atoi(c.Query("after"))
 	q := s.Work.Store.As(actor(c))
-	if _, err := q.Job(c, c.Param("id")); err != nil {
+	if _, err := q.Job(c.Request.Context(), c.Param("id")); err != nil {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Entries(c, c.Param("id"), after, 10000)
+	rows, err := q.Entries(c.Request.Context(), c.Param("id"), after, 10000)
 	out := make([]client.Entry, len(rows))
 	for i, e := range rows {
 		out[i] = s.wireEntry(actor(c), e)
@@ -297,7 +297,7 @@ func (s *Server) events(c *gin.Context) {
 	id, a := c.Param("id"), actor(c)
 	q := s.Work.Store.As(a)
 	after, _ := strconv.Atoi(c.GetHeader("Last-Event-ID"))
-	if _, err := q.Job(c, id); err != nil {
+	if _, err := q.Job(c.Request.Context(), id); err != nil {
 		fail(c, problem(err))
 		return
 	}
@@ -316,11 +316,11 @@ func (s *Server) events(c *gin.Context) {
 	quiet := time.Now()
 	for {
 		// The job is read before its log: when it has ended, the log is whole.
-		j, err := q.Job(c, id)
+		j, err := q.Job(c.Request.Context(), id)
 		if err != nil {
 			return
 		}
-		rows, err := q.Entries(c, id, after, 10000)
+		rows, err := q.Entries(c.Request.Context(), id, after, 10000)
 		if err != nil {
 			return
 		}
@@ -356,21 +356,21 @@ func (s *Server) events(c *gin.Context) {
 
 func (s *Server) cancel(c *gin.Context) {
 	var j core.Job
-	err := s.Work.Store.Tx(c, actor(c), func(q *store.Q) (err error) {
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
 		id := c.Param("id")
-		if j, err = q.Job(c, id); err != nil {
+		if j, err = q.Job(c.Request.Context(), id); err != nil {
 			return err
 		}
 		if j.State == core.Ended {
 			return &client.Problem{Status: 409, Title: "ended already", Detail: fmt.Sprintf("job %s has ended: %s", id, j.Outcome)}
 		}
-		if err := q.CancelJob(c, id); err != nil {
+		if err := q.CancelJob(c.Request.Context(), id); err != nil {
 			return err
 		}
-		if err := q.Audit(c, "cancel", j.Device, "job "+id); err != nil {
+		if err := q.Audit(c.Request.Context(), "cancel", j.Device, "job "+id); err != nil {
 			return err
 		}
-		j, err = q.Job(c, id)
+		j, err = q.Job(c.Request.Context(), id)
 		return err
 	})
 	if err != nil {

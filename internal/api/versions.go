@@ -39,12 +39,12 @@ func (s *Server) versions(c *gin.Context) {
 		}
 	}
 	q := s.Work.Store.As(actor(c))
-	d, err := q.Device(c, c.Param("name"))
+	d, err := q.Device(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Versions(c, d.ID, part, before, n)
+	rows, err := q.Versions(c.Request.Context(), d.ID, part, before, n)
 	out := make([]client.Version, len(rows))
 	for i, v := range rows {
 		out[i] = wireVersion(v)
@@ -62,7 +62,7 @@ func (s *Server) side(c *gin.Context, raw, field string) (work.Side, bool) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at a device live takes the role operator", Next: "compare with @latest instead"})
 		return work.Side{}, false
 	}
-	side, err := s.Work.Resolve(c, actor(c), r)
+	side, err := s.Work.Resolve(c.Request.Context(), actor(c), r)
 	if err != nil {
 		fail(c, problem(err))
 		return side, false
@@ -120,7 +120,7 @@ func (s *Server) mark(c *gin.Context) {
 		fail(c, bad("a name cannot begin or end with a blank", ""))
 		return
 	}
-	v, err := s.Work.SetMark(c, actor(c), r, work.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
+	v, err := s.Work.SetMark(c.Request.Context(), actor(c), r, work.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
 	if err != nil && strings.Contains(err.Error(), "cannot be a version's name") {
 		err = bad(err.Error(), "")
 	}
@@ -182,14 +182,14 @@ func (s *Server) drift(c *gin.Context) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at devices live takes the role operator", Next: "leave live out to judge by the newest versions"})
 		return
 	}
-	devs, err := s.Work.Store.As(actor(c)).Devices(c, sel)
+	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
 	out := []client.Drift{}
 	for _, d := range devs {
-		j, err := s.Work.Drift(c, actor(c), d, live)
+		j, err := s.Work.Drift(c.Request.Context(), actor(c), d, live)
 		if err != nil {
 			fail(c, problem(err))
 			return
