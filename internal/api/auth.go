@@ -136,7 +136,9 @@ func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
 	s.tried(key, ok)
 	if !ok {
 		who := core.Actor{Name: cut(l.User, 64)}
-		if err := s.Work.Store.Tx(c.Request.Context(), who, func(q *store.Q) error { return q.Audit(c.Request.Context(), "sign-in refused", "", "from "+c.ClientIP()) }); err != nil {
+		if err := s.Work.Store.Tx(c.Request.Context(), who, func(q *store.Q) error {
+			return q.Audit(c.Request.Context(), "sign-in refused", "", "from "+c.ClientIP())
+		}); err != nil {
 			fail(c, problem(err))
 			return u, l, false
 		}

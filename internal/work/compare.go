@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -232,14 +233,20 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 		return make([]string, lines+1)
 	}
 	blockA, blockB := blocks(from.dia, shownA, len(a.Lines)), blocks(to.dia, shownB, len(b.Lines))
-	c.Hunks = diff.Hunks(a.Lines, b.Lines, es, context, func(old bool, line int) string {
+	enclosing := func(old bool, line int) string {
 		if old {
 			return blockA[line]
 		}
 		return blockB[line]
-	})
-	c.Unified = diff.Unified(sideName(from), sideName(to), c.Hunks, len(a.Lines), len(b.Lines), a.Ended, b.Ended)
-	return c, nil
+	}
+	c.Hunks = diff.Hunks(a.Lines, b.Lines, es, context, enclosing)
+	for i := range c.Hunks {
+		c.Hunks[i].Mark()
+	}
+	var u strings.Builder
+	err = diff.Unified(&u, sideName(from), sideName(to), a, b, es, context, enclosing)
+	c.Unified = u.String()
+	return c, err
 }
 
 func (s Side) split() diff.Text {

@@ -9,6 +9,7 @@
 package diff
 
 import (
+	"hash/maphash"
 	"slices"
 	"strings"
 )
@@ -26,22 +27,9 @@ func Lines(a, b []string) []Edit {
 	return edits(a, b, a, b, compare(x, y, n))
 }
 
-// intern gives equal lines equal numbers.
+// intern gives equal lines equal numbers. Common ends need no numbers of their
+// own and get -1: most comparisons are nearly all ends.
 func intern(a, b []string) (x, y []int32, n int) {
-	ids := make(map[string]int32, len(a)+len(b)/4)
-	number := func(lines []string) []int32 {
-		out := make([]int32, len(lines))
-		for i, l := range lines {
-			id, ok := ids[l]
-			if !ok {
-				id = int32(len(ids))
-				ids[l] = id
-			}
-			out[i] = id
-		}
-		return out
-	}
-	// Common ends need no numbers, and most comparisons are nearly all ends.
 	pre := 0
 	for pre < len(a) && pre < len(b) && a[pre] == b[pre] {
 		pre++
@@ -50,17 +38,70 @@ func intern(a, b []string) (x, y []int32, n int) {
 	for suf < len(a)-pre && suf < len(b)-pre && a[len(a)-1-suf] == b[len(b)-1-suf] {
 		suf++
 	}
-	x, y = make([]int32, len(a)), make([]int32, len(b))
-	copy(x[pre:], number(a[pre:len(a)-suf]))
-	copy(y[pre:], number(b[pre:len(b)-suf]))
-	n = len(ids)
-	for i := range pre {
-		x[i], y[i] = -1, -1
+	all := make([]int32, len(a)+len(b))
+	x, y = all[:len(a)], all[len(a):]
+	t := newNumbers(len(a) + len(b) - 2*(pre+suf))
+	for i := range a {
+		x[i] = -1
+		if i >= pre && i < len(a)-suf {
+			x[i] = t.number(a[i])
+		}
 	}
-	for i := range suf {
-		x[len(x)-1-i], y[len(y)-1-i] = -1, -1
+	// Most lines of b follow one another as they do in a: look there first.
+	next := pre
+	for j := range b {
+		y[j] = -1
+		if j < pre || j >= len(b)-suf {
+			continue
+		}
+		found := false
+		for at := next; at < min(next+3, len(a)-suf) && !found; at++ {
+			if a[at] == b[j] {
+				y[j], next, found = x[at], at+1, true
+			}
+		}
+		if !found {
+			y[j] = t.number(b[j])
+		}
 	}
-	return x, y, n
+	return x, y, len(t.lines)
+}
+
+// numbers is a hash table from lines to numbers, open addressing, at most half
+// full. It keeps half of each hash, so that lines are seldom compared in vain.
+type numbers struct {
+	seed  maphash.Seed
+	cells []cell
+	lines []string
+}
+
+type cell struct {
+	hash uint32
+	id   int32 // one more than the number; 0 when free
+}
+
+func newNumbers(most int) *numbers {
+	size := 16
+	for size < 2*most {
+		size *= 2
+	}
+	return &numbers{seed: maphash.MakeSeed(), cells: make([]cell, size), lines: make([]string, 0, most/2+8)}
+}
+
+func (t *numbers) number(line string) int32 {
+	h := maphash.String(t.seed, line)
+	mask := uint64(len(t.cells) - 1)
+	for at := h & mask; ; at = (at + 1) & mask {
+		c := &t.cells[at]
+		if c.id == 0 {
+			t.lines = append(t.lines, line)
+			*c = cell{uint32(h >> 32), int32(len(t.lines))}
+			return c.id - 1
+		}
+		if c.hash == uint32(h>>32) && t.lines[c.id-1] == line {
+			return c.id - 1
+		}
+	}
 }
 
 // changes marks which lines of each side have no partner on the other.
@@ -89,7 +130,7 @@ func compare(x, y []int32, n int) changes {
 	for _, v := range y[pre:endY] {
 		inY[v] = true
 	}
-	s := &search{c: c}
+	s := &search{c: c, n: n, x: make([]int32, 0, endX-pre), atX: make([]int32, 0, endX-pre), y: make([]int32, 0, endY-pre), atY: make([]int32, 0, endY-pre)}
 	for i := pre; i < endX; i++ {
 		if inY[x[i]] {
 			s.x, s.atX = append(s.x, x[i]), append(s.atX, int32(i))
@@ -106,7 +147,6 @@ func compare(x, y []int32, n int) changes {
 	}
 	if size := len(s.x) + len(s.y) + 3; size > 3 {
 		s.fwd, s.back, s.off = make([]int32, 2*size+2), make([]int32, 2*size+2), size
-		s.seen = make([]int32, 4*n)
 		s.solve(0, len(s.x), 0, len(s.y))
 	}
 	return c
@@ -119,6 +159,7 @@ type search struct {
 	c         changes
 	fwd, back []int32 // furthest x per diagonal, from each end
 	off       int
+	n         int     // how many numbers there are
 	seen      []int32 // scratch of anchors: counts and places per number
 }
 
@@ -257,6 +298,9 @@ func (s *search) anyAnchor(x0, x1, y0, y1 int) bool { return len(s.anchors(x0, x
 // anchors returns the longest run of pairs, rising on both sides, of lines that
 // are unique on both.
 func (s *search) anchors(x0, x1, y0, y1 int) [][2]int32 {
+	if s.seen == nil {
+		s.seen = make([]int32, 4*s.n)
+	}
 	cell := func(v int32) []int32 { return s.seen[4*v : 4*v+4] } // count x, count y, place x, place y
 	for i := x0; i < x1; i++ {
 		clear(cell(s.x[i]))

@@ -68,8 +68,11 @@ func TestCases(t *testing.T) {
 func patchLeadsThere(t *testing.T, name, a, b string) {
 	t.Helper()
 	ta, tb := Split(a), Split(b)
-	hunks := Hunks(ta.Lines, tb.Lines, Texts(ta, tb), 3, nil)
-	u := Unified("old", "new", hunks, len(ta.Lines), len(tb.Lines), ta.Ended, tb.Ended)
+	var out strings.Builder
+	if err := Unified(&out, "old", "new", ta, tb, Texts(ta, tb), 3, nil); err != nil {
+		t.Fatal(err)
+	}
+	u := out.String()
 	if u == "" {
 		if a != b {
 			t.Errorf("%s: no output for texts that differ", name)
@@ -199,6 +202,7 @@ func FuzzPatchingOneSideYieldsTheOther(f *testing.F) {
 			t.Fatalf("%q -> %q: edits lead to %q", a, b, got)
 		}
 		for _, h := range Hunks(ta.Lines, tb.Lines, es, 2, nil) {
+			h.Mark()
 			for _, l := range h.Lines {
 				if l.Op != Add && (l.A < 1 || ta.Lines[l.A-1] != l.Text) || l.Op != Remove && tb.Lines[l.B-1] != l.Text {
 					t.Fatalf("hunk line %+v is not in the texts", l)

@@ -1,7 +1,9 @@
 package diff
 
 import (
+	"bufio"
 	"fmt"
+	"io"
 	"strings"
 )
 
@@ -31,57 +33,26 @@ type Line struct {
 	Marks []Span // what differs from the facing line
 }
 
-// Hunks groups edits with so many lines of context. enclosing, if not nil,
-// names the block around a line of the new text (from 1), or of the old one
-// where only removals are left.
-func Hunks(a, b []string, es []Edit, context int, enclosing func(old bool, line int) string) []Hunk {
-	var out []Hunk
+// groups gathers edits whose contexts touch.
+func groups(es []Edit, context int) (out [][]Edit) {
 	for i := 0; i < len(es); {
 		j := i + 1
 		for j < len(es) && es[j].Start-es[j-1].End <= 2*context {
 			j++
 		}
-		out = append(out, hunk(a, b, es[i:j], context, enclosing))
+		out = append(out, es[i:j])
 		i = j
 	}
 	return out
 }
 
-func hunk(a, b []string, es []Edit, context int, enclosing func(bool, int) string) Hunk {
+// frame is a hunk without its lines.
+func frame(es []Edit, lenA, lenB, context int, enclosing func(bool, int) string) Hunk {
 	first, last := es[0], es[len(es)-1]
 	lead := min(context, first.Start, first.From)
-	trail := min(context, len(a)-last.End, len(b)-last.To)
+	trail := min(context, lenA-last.End, lenB-last.To)
 	h := Hunk{A: first.Start - lead + 1, B: first.From - lead + 1,
 		ALen: last.End + trail - (first.Start - lead), BLen: last.To + trail - (first.From - lead)}
-	i, j := first.Start-lead, first.From-lead
-	same := func(until int) {
-		for ; i < until; i, j = i+1, j+1 {
-			h.Lines = append(h.Lines, Line{Op: Same, Text: a[i], A: i + 1, B: j + 1})
-		}
-	}
-	for _, e := range es {
-		same(e.Start)
-		at := len(h.Lines)
-		for ; i < e.End; i++ {
-			h.Lines = append(h.Lines, Line{Op: Remove, Text: a[i], A: i + 1})
-		}
-		for ; j < e.To; j++ {
-			h.Lines = append(h.Lines, Line{Op: Add, Text: b[j], B: j + 1})
-		}
-		removed := e.End - e.Start
-		for k := range min(removed, e.To-e.From) {
-			l, r := &h.Lines[at+k], &h.Lines[at+removed+k]
-			l.Marks, r.Marks = Words(l.Text, r.Text)
-		}
-	}
-	same(last.End + trail)
-	// A range of no lines names the line before it.
-	if h.ALen == 0 {
-		h.A--
-	}
-	if h.BLen == 0 {
-		h.B--
-	}
 	if enclosing != nil {
 		if first.To > first.From {
 			h.Block = enclosing(false, first.From+1)
@@ -92,30 +63,114 @@ func hunk(a, b []string, es []Edit, context int, enclosing func(bool, int) strin
 	return h
 }
 
-// Unified writes hunks in the unified format that patch reads (POSIX.1-2024,
-// diff -u). Whether each text ends in a newline is told by aEnd and bEnd.
-func Unified(oldName, newName string, hunks []Hunk, aLines, bLines int, aEnd, bEnd bool) string {
-	if len(hunks) == 0 {
-		return ""
-	}
-	var s strings.Builder
-	fmt.Fprintf(&s, "--- %s\n+++ %s\n", oldName, newName)
-	for _, h := range hunks {
-		fmt.Fprintf(&s, "@@ -%s +%s @@", span(h.A, h.ALen), span(h.B, h.BLen))
-		if h.Block != "" {
-			s.WriteString(" " + h.Block)
+// walk calls line for every line of a hunk, with its places from 0.
+func (h Hunk) walk(es []Edit, line func(op Op, i, j int)) {
+	i, j := h.A-1, h.B-1
+	end := i + h.ALen
+	for _, e := range es {
+		for ; i < e.Start; i, j = i+1, j+1 {
+			line(Same, i, j)
 		}
-		s.WriteByte('\n')
-		for _, l := range h.Lines {
-			s.WriteByte(byte(l.Op))
-			s.WriteString(l.Text)
-			s.WriteByte('\n')
-			if l.Op != Add && l.A == aLines && !aEnd || l.Op == Add && l.B == bLines && !bEnd {
-				s.WriteString("\\ No newline at end of file\n")
+		for ; i < e.End; i++ {
+			line(Remove, i, j)
+		}
+		for ; j < e.To; j++ {
+			line(Add, i, j)
+		}
+	}
+	for ; i < end; i, j = i+1, j+1 {
+		line(Same, i, j)
+	}
+}
+
+// Hunks groups edits with so many lines of context. enclosing, if not nil,
+// names the block around a line of the new text (from 1), or of the old one
+// where only removals are left.
+func Hunks(a, b []string, es []Edit, context int, enclosing func(old bool, line int) string) []Hunk {
+	var out []Hunk
+	for _, g := range groups(es, context) {
+		h := frame(g, len(a), len(b), context, enclosing)
+		h.walk(g, func(op Op, i, j int) {
+			switch op {
+			case Same:
+				h.Lines = append(h.Lines, Line{Op: op, Text: a[i], A: i + 1, B: j + 1})
+			case Remove:
+				h.Lines = append(h.Lines, Line{Op: op, Text: a[i], A: i + 1})
+			case Add:
+				h.Lines = append(h.Lines, Line{Op: op, Text: b[j], B: j + 1})
 			}
+		})
+		// A range of no lines names the line before it.
+		if h.ALen == 0 {
+			h.A--
 		}
+		if h.BLen == 0 {
+			h.B--
+		}
+		out = append(out, h)
 	}
-	return s.String()
+	return out
+}
+
+// most is how many lines of one run of changes get marks: in longer ones no
+// line can be said to face another.
+const most = 1000
+
+// Mark finds the words that differ between lines that face each other.
+func (h *Hunk) Mark() {
+	for i := 0; i < len(h.Lines); {
+		removed := i
+		for removed < len(h.Lines) && h.Lines[removed].Op == Remove {
+			removed++
+		}
+		added := removed
+		for added < len(h.Lines) && h.Lines[added].Op == Add {
+			added++
+		}
+		for k := range min(removed-i, added-removed, most) {
+			l, r := &h.Lines[i+k], &h.Lines[removed+k]
+			l.Marks, r.Marks = Words(l.Text, r.Text)
+		}
+		i = max(added, i+1)
+	}
+}
+
+// Unified writes the edits in the unified format that patch reads
+// (POSIX.1-2024, diff -u), with so many lines of context.
+func Unified(out io.Writer, oldName, newName string, a, b Text, es []Edit, context int, enclosing func(old bool, line int) string) error {
+	if len(es) == 0 {
+		return nil
+	}
+	w := bufio.NewWriterSize(out, 1<<16)
+	fmt.Fprintf(w, "--- %s\n+++ %s\n", oldName, newName)
+	for _, g := range groups(es, context) {
+		h := frame(g, len(a.Lines), len(b.Lines), context, enclosing)
+		fromA, fromB := h.A, h.B
+		if h.ALen == 0 {
+			fromA--
+		}
+		if h.BLen == 0 {
+			fromB--
+		}
+		fmt.Fprintf(w, "@@ -%s +%s @@", span(fromA, h.ALen), span(fromB, h.BLen))
+		if h.Block != "" {
+			w.WriteString(" " + h.Block)
+		}
+		w.WriteByte('\n')
+		h.walk(g, func(op Op, i, j int) {
+			w.WriteByte(byte(op))
+			if op == Add {
+				w.WriteString(b.Lines[j])
+			} else {
+				w.WriteString(a.Lines[i])
+			}
+			w.WriteByte('\n')
+			if op != Add && i == len(a.Lines)-1 && !a.Ended || op == Add && j == len(b.Lines)-1 && !b.Ended {
+				w.WriteString("\\ No newline at end of file\n")
+			}
+		})
+	}
+	return w.Flush()
 }
 
 func span(start, n int) string {
