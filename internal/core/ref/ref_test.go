@@ -1,0 +1,82 @@
+package ref
+
+import (
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestParseVersion(t *testing.T) {
+	faroe := time.FixedZone("WET", 0)
+	east := time.FixedZone("EET", 2*3600)
+	for _, c := range []struct {
+		in   string
+		zone *time.Location
+		want string // as printed; empty: an error
+		says string
+	}{
+		{"r1", faroe, "r1@latest", ""},
+		{"r1/startup", faroe, "r1/startup@latest", ""},
+		{"r1@17", faroe, "r1@17", ""},
+		{"r1@previous", faroe, "r1@previous", ""},
+		{"r1@as-built", faroe, "r1@as-built", ""},
+		{"r1/running@live", faroe, "r1@live", ""},
+		{"r1@2026-11-20", east, "r1@2026-11-20T21:59:59.999999999Z", ""},
+		{"r1@2026-11-20T10:00", east, "r1@2026-11-20T08:00:00Z", ""},
+		{"r1@2026-11-20T10:00Z", east, "r1@2026-11-20T10:00:00Z", ""},
+		{"r1@2026-11-20T10:00:30+01:00", east, "r1@2026-11-20T09:00:30Z", ""},
+		{"r1@", faroe, "", "nothing follows the @"},
+		{"r1@0", faroe, "", "versions count from 1"},
+		{"r1@2026-13-20", faroe, "", "is no time"},
+		{"r 1", faroe, "", "cannot be a device's name"},
+		{"r1/Run ning", faroe, "", "is no part"},
+		{"r1@<x>", faroe, "", "cannot be a version's name"},
+		{"", faroe, "", "cannot be a device's name"},
+	} {
+		v, err := ParseVersion(c.in, c.zone)
+		switch {
+		case c.want == "" && (err == nil || !strings.Contains(err.Error(), c.says)):
+			t.Errorf("%q: %v, %v", c.in, v, err)
+		case c.want != "" && (err != nil || v.String() != c.want):
+			t.Errorf("%q: %s, %v, want %s", c.in, v, err, c.want)
+		}
+	}
+}
+
+func TestSelector(t *testing.T) {
+	d := Subject{Name: "quay-sw1", Site: "skerrinsay", Kind: "switch", Dialect: "plover", State: "drifted", Tags: []string{"core", "edge"}}
+	for words, want := range map[string]bool{
+		"": true, "quay-*": true, "quay-sw1": true, "quay-sw2": false, "site=skerrinsay": true, "site=skerrinsay kind=router": false,
+		"tag=core": true, "tag=lab": false, "tag=lab tag=edge": true, "quay-sw2 quay-sw1": true, "state=drifted dialect=pl?ver": true,
+	} {
+		s, err := ParseSelector([]string{words})
+		if err != nil || s.Match(d) != want {
+			t.Errorf("%q picks it: %v, %v", words, !want, err)
+		}
+	}
+	for words, says := range map[string]string{"colour=red": "is no key", "name=[": "is no pattern", "site=": "is no pattern"} {
+		if _, err := ParseSelector([]string{words}); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", words, err)
+		}
+	}
+	if s, _ := ParseSelector([]string{"a", "b"}); len(s.Exact()) != 2 {
+		t.Errorf("exact: %v", s.Exact())
+	}
+	if s, _ := ParseSelector([]string{"a", "b*"}); s.Exact() != nil || len(s.Names()) != 1 {
+		t.Errorf("not exact: %v %v", s.Exact(), s.Names())
+	}
+}
+
+func FuzzParseVersion(f *testing.F) {
+	f.Add("r1/startup@2026-11-20T10:00")
+	f.Fuzz(func(t *testing.T, s string) {
+		v, err := ParseVersion(s, time.UTC)
+		if err != nil {
+			return
+		}
+		again, err := ParseVersion(v.String(), time.UTC)
+		if err != nil || again.String() != v.String() {
+			t.Errorf("%q is printed as %q, which is read as %q, %v", s, v, again, err)
+		}
+	})
+}
