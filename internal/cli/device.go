@@ -79,7 +79,10 @@ func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, 
 }
 
 func (a *app) showDevice(d client.Device) {
-	latest, pulled, latched := "", "never", ""
+	latest, pulled, latched, changed := "", "never", "", ""
+	if d.LastChanged != nil {
+		changed = when(*d.LastChanged) + " " + zoneName()
+	}
 	if d.Latest > 0 {
 		latest = fmt.Sprintf("%s@%d", d.Name, d.Latest)
 	}
@@ -93,7 +96,7 @@ func (a *app) showDevice(d client.Device) {
 	a.s.facts("device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "user", d.User, "login", latched, "host key", d.HostKey,
 		"host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
-		"last pulled", pulled, "last changed", whenp(d.LastChanged), "newest version", latest)
+		"last pulled", pulled, "last changed", changed, "newest version", latest)
 }
 
 // acceptKey shows the key a device shows and has a person accept it.

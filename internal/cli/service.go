@@ -196,7 +196,7 @@ func (a *app) status() *cli.Command {
 			for _, d := range st.Attend {
 				rows = append(rows, []cell{{stateWord(d), stateStyle(d.State)}, {d.Name, strong}, {d.Site, plain}, {ago(d.LastPulled), plain}, {next(d), plain}})
 			}
-			a.s.table([]string{"state", "device", "site", "last pulled", "what to do"}, rows)
+			a.s.table([]string{"state", "device", "site", "last pulled", "what is wrong, or what to do"}, rows)
 		})
 		return nil
 	})

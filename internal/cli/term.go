@@ -21,7 +21,7 @@ const (
 	faint   = "2"
 	added   = "36"
 	removed = "33"
-	alarm   = "35;1"
+	alarm   = "35"
 	calm    = "36"
 	addMark = "36;7"
 	remMark = "33;7"

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -60,6 +61,10 @@ func dial(ctx context.Context, t Target, timeout time.Duration) (conn net.Conn, 
 		var op *net.OpError
 		if errors.As(err, &op) {
 			err = op.Err
+		}
+		var call *os.SyscallError
+		if errors.As(err, &call) {
+			err = call.Err
 		}
 		return nil, nil, fmt.Errorf("%w: no connection to %s port %d: %v", ErrUnreachable, t.Address, t.Port, err)
 	}

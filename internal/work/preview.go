@@ -69,7 +69,7 @@ type Residual struct {
 }
 
 // noUndoTimer is the undo every push has now.
-const noUndoTimer = "no automatic undo: nothing happens by itself if contact is lost; what was applied is undone when the device refuses a line, and can be undone by hand afterwards"
+const noUndoTimer = "no automatic undo if contact is lost; after a refused line what was sent is taken back"
 
 // RequestPreview queues the making of a preview.
 func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, method, undoOf, key string) (j core.Job, err error) {

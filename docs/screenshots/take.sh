@@ -1,0 +1,34 @@
+#!/bin/sh
+# Takes the terminal pictures of this folder anew, from a fresh demo.
+# Needs Debian's xvfb, xterm, imagemagick, x11-utils and fonts-dejavu-core; run it from the
+# repository's root after make build.
+set -eu
+out=$PWD/docs/screenshots
+dir=$(mktemp -d)
+export HOME=$dir XDG_CONFIG_HOME=$dir PATH=$PWD/bin:$PATH TZ=UTC DISPLAY=:87
+Xvfb :87 -screen 0 1280x800x24 >/dev/null 2>&1 & x=$!
+magpie demo --listen 127.0.0.1:8479 --data "$dir/demo" >"$dir/log" 2>&1 & demo=$!
+trap 'kill -INT $demo; wait $demo || true; kill $x; rm -rf "$dir"' EXIT
+until grep -q 'is up' "$dir/log"; do sleep 0.2; done
+MAGPIE_PASSWORD=demo-admin-1 magpie login http://127.0.0.1:8479 --user admin >/dev/null
+
+shot() { # name, then commands as typed
+  name=$1; shift
+  { for c in "$@"; do printf "printf '\\\\033[2m$ \\\\033[0m%%s\\\\n' '%s'; %s; echo\n" "$(printf %s "$c" | sed "s/'/'\\\\''/g")" "$c"; done; echo "touch $dir/$name.done; sleep 60"; } >"$dir/$name.sh"
+  xterm -geometry 158x49+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#faf7f0' -fg '#1c2030' -b 12 +sb \
+    -xrm 'XTerm*color3: #8a5200' -xrm 'XTerm*color5: #6b3fa0' -xrm 'XTerm*color6: #00695c' -xrm 'XTerm*boldMode: true' -xrm 'XTerm*faintIsRelative: true' \
+    -e sh "$dir/$name.sh" 2>/dev/null & t=$!
+  until [ -e "$dir/$name.done" ]; do sleep 0.1; done
+  sleep 0.7
+  import -window root "$out/$name.png"
+  kill $t; wait $t 2>/dev/null || true
+}
+
+shot status 'magpie status' 'magpie device list' 'magpie device show port-asterly-r1'
+shot versions 'magpie versions skerrinsay-r1' 'magpie mark skerrinsay-r1@3 --pin --note "before the second ticket hall opened"' 'magpie show skerrinsay-r1@second-ticket-hall | head -24'
+shot diff 'magpie diff skerrinsay-r1@as-built @latest --context 1' 'magpie diff port-asterly-r1@baseline @live'
+shot drift 'magpie drift'
+shot preview 'magpie push port-asterly-r1@baseline --preview'
+shot push 'magpie push innisquill-r1@baseline --yes --note "gangway two is open again"'
+shot pull 'magpie pull "name=*-r1"' 'magpie job list --limit 12'
+shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limit 1 | grep -o "\"id\": \"[^\"]*" | cut -d\" -f4)' 'magpie audit list --limit 10' 'magpie audit check' 'magpie dialect list' 'magpie user list'
