@@ -17,6 +17,7 @@ test: needs check
 check:
 	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }
 	go vet ./...
+	go test -run TestArrows ./internal
 
 bench: needs
 	go run ./internal/bench

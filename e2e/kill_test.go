@@ -158,7 +158,8 @@ func TestDatabaseKilledInAPush(t *testing.T) {
 	target := w.fleet.running(r1)
 	changed(w)
 	before := w.fleet.running(r1)
-	for _, n := range []int{1, 4, 7} {
+	total := len(w.preview(client.NewPreview{Ref: r1 + "@1"}).Steps)
+	for n := 1; n <= total; n++ {
 		versions := len(w.versions(r1))
 		w.fleet.faults(r1, tern.Faults{HoldLine: n})
 		push := w.begin(r1 + "@1")

@@ -10,10 +10,12 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
@@ -123,6 +125,10 @@ func (s *Server) guard(c *gin.Context) {
 	h.Set("Cache-Control", "no-store")
 	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
 	h.Set("Referrer-Policy", "no-referrer")
+	if !utf8.ValidString(c.Request.URL.Path) || !validQuery(c.Request.URL.RawQuery) {
+		fail(c, bad("the address holds bytes that are no text", "encode it as UTF-8"))
+		return
+	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 4<<20)
 	defer func() {
 		if p := recover(); p != nil {
@@ -131,6 +137,11 @@ func (s *Server) guard(c *gin.Context) {
 		}
 	}()
 	c.Next()
+}
+
+func validQuery(raw string) bool {
+	q, err := url.QueryUnescape(raw)
+	return err == nil && utf8.ValidString(q)
 }
 
 func fail(c *gin.Context, p *client.Problem) {
@@ -215,6 +226,9 @@ func read(c *gin.Context, into any) bool {
 	fail(c, bad("the body cannot be read: "+strings.TrimPrefix(err.Error(), "json: "), "the fields there are stand in /openapi.yaml"))
 	return false
 }
+
+// long is the most characters a note or reason may have.
+const long = 2000
 
 // limit reads how many rows are wanted.
 func limit(c *gin.Context, usual, most int) (int, bool) {

@@ -148,9 +148,10 @@ func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
 	return u, l, true
 }
 
+// cut keeps at most n characters.
 func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
+	if r := []rune(s); len(r) > n {
+		return string(r[:n])
 	}
 	return s
 }

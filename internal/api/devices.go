@@ -156,6 +156,9 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 	if d.HostKey == "" {
 		return bad("no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key")
 	}
+	if len([]rune(sec.User)) > 128 {
+		return bad("the user's name has more than 128 characters", "")
+	}
 	if sec.User == "" || sec.Password == "" && sec.Key == "" {
 		return bad("no user with a password or key is given", "give user, and password or key")
 	}

@@ -235,6 +235,10 @@ func (s *Server) push(c *gin.Context) {
 	if !ok || !read(c, &in) {
 		return
 	}
+	if len([]rune(in.Note)) > long {
+		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+		return
+	}
 	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note}, k)
 	if err != nil {
 		fail(c, problem(err))

@@ -120,6 +120,10 @@ func (s *Server) mark(c *gin.Context) {
 		fail(c, bad("a name cannot begin or end with a blank", ""))
 		return
 	}
+	if m.Note != nil && len([]rune(*m.Note)) > long {
+		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+		return
+	}
 	v, err := s.Work.SetMark(c.Request.Context(), actor(c), r, work.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
 	if err != nil && strings.Contains(err.Error(), "cannot be a version's name") {
 		err = bad(err.Error(), "")

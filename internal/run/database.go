@@ -132,7 +132,7 @@ func (db *Database) adopt(ctx context.Context) bool {
 	defer cancel()
 	if db.answers(wait, func() bool { return !db.ours(l.PID) }) != nil {
 		_ = syscall.Kill(l.PID, syscall.SIGKILL) // it is ours, but past talking to
-		for db.ours(l.PID) {
+		for present(l.PID) {
 			time.Sleep(20 * time.Millisecond)
 		}
 		return false
@@ -144,6 +144,18 @@ func (db *Database) adopt(ctx context.Context) bool {
 func (db *Database) ours(pid int) bool {
 	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
 	return err == nil && strings.Contains(string(raw), "--datadir="+db.data()+"\x00")
+}
+
+// present tells whether a process is still there with any of its threads. A
+// server that shuts down loses its command line long before it is done.
+func present(pid int) bool {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return false
+	}
+	_, rest, _ := strings.Cut(string(raw), ") ")
+	threads, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+	return !strings.HasPrefix(rest, "Z") || len(threads) > 1
 }
 
 func (db *Database) start(ctx context.Context) error {
@@ -241,7 +253,7 @@ func (db *Database) keepUp() {
 		if gone != nil {
 			<-gone
 		} else { // an adopted server is not our child
-			for db.ours(pid) {
+			for present(pid) {
 				time.Sleep(100 * time.Millisecond)
 			}
 		}
@@ -279,7 +291,7 @@ func (db *Database) Stop() {
 		return
 	}
 	_ = syscall.Kill(pid, syscall.SIGTERM)
-	for end := time.Now().Add(60 * time.Second); db.ours(pid) && time.Now().Before(end); {
+	for end := time.Now().Add(60 * time.Second); present(pid) && time.Now().Before(end); {
 		time.Sleep(20 * time.Millisecond)
 	}
 	_ = os.Remove(filepath.Join(db.dir, "db.json"))
