@@ -1,0 +1,531 @@
+package store_test
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/run"
+	"magpie/internal/seal"
+	"magpie/internal/store"
+)
+
+var (
+	server *run.Database
+	seq    atomic.Int64
+	master = seal.NewMaster()
+	who    = core.Actor{ID: "u", Name: "okonkwo", Role: core.Admin}
+	bg     = context.Background()
+)
+
+func TestMain(m *testing.M) { os.Exit(testMain(m)) }
+
+func testMain(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "magpie-store-")
+	if err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(dir)
+	if server, err = run.StartDatabase(bg, dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer server.Stop()
+	return m.Run()
+}
+
+// empty makes an empty database and returns its DSN.
+func empty(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("s%d", seq.Add(1))
+	base := strings.TrimSuffix(server.DSN(), "/magpie")
+	db, err := sql.Open("mysql", base+"/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+		t.Fatal(err)
+	}
+	return base + "/" + name
+}
+
+func open(t testing.TB, dsn string) *store.Store {
+	t.Helper()
+	s, _, err := store.Open(bg, dsn, master, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func tx(t testing.TB, s *store.Store, do func(q *store.Q) error) {
+	t.Helper()
+	if err := s.Tx(bg, who, do); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func addDevice(t testing.TB, s *store.Store, name string) core.Device {
+	t.Helper()
+	d := core.Device{Name: name, Address: "127.0.0.1", Port: 22, Kind: "router", Dialect: "tern", HostKey: "k", Tags: core.Words{"edge"}}
+	tx(t, s, func(q *store.Q) error {
+		return q.AddDevice(bg, &d, store.Secret{User: "u", Password: "hush", Raise: "more"})
+	})
+	return d
+}
+
+// addVersion keeps a text as the next version of a device's running part.
+func addVersion(q *store.Q, d core.Device, text string) (core.Version, error) {
+	id, err := q.PutContent(bg, []byte(text))
+	if err != nil {
+		return core.Version{}, err
+	}
+	p, err := q.Part(bg, d.ID, "running", true)
+	if err != nil {
+		return core.Version{}, err
+	}
+	v := core.Version{ContentID: id, PullID: "p", Fingerprint: "f", TakenAt: time.Now().UTC(), Reason: core.ByHand}
+	return v, q.AddVersion(bg, p, &v)
+}
+
+// TestVersionsNeverChange keeps random texts, from many hands at once, and reads
+// every one back byte for byte; numbers have no gap and no double.
+func TestVersionsNeverChange(t *testing.T) {
+	s := open(t, empty(t))
+	d := addDevice(t, s, "r1")
+	tx(t, s, func(q *store.Q) error { _, err := q.Part(bg, d.ID, "running", true); return err })
+	var mu sync.Mutex
+	kept := map[int]string{}
+	var wg sync.WaitGroup
+	for w := range 6 {
+		wg.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(w), 5))
+			for range 15 {
+				raw := make([]byte, r.IntN(5000))
+				for i := range raw {
+					raw[i] = byte(r.IntN(4) * 60)
+				}
+				var v core.Version
+				err := s.Tx(bg, who, func(q *store.Q) (err error) { v, err = addVersion(q, d, string(raw)); return err })
+				if err != nil {
+					t.Errorf("keeping: %v", err)
+					return
+				}
+				mu.Lock()
+				if _, double := kept[v.Number]; double {
+					t.Errorf("number %d was given twice", v.Number)
+				}
+				kept[v.Number] = string(raw)
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	if len(kept) != 90 {
+		t.Fatalf("%d versions", len(kept))
+	}
+	q := s.As(who)
+	for n, want := range kept {
+		v, err := q.VersionNumber(bg, d.ID, "running", n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := q.Content(bg, v.ContentID); err != nil || string(got) != want {
+			t.Errorf("version %d does not read back: %v", n, err)
+		}
+	}
+	all, err := q.Versions(bg, d.ID, "running", 0, 1000)
+	if err != nil || len(all) != 90 || all[0].Number != 90 || all[89].Number != 1 {
+		t.Errorf("listed %d: %v", len(all), err)
+	}
+}
+
+// TestSameTextIsKeptOnce, and a content that was tampered with does not read.
+func TestSameTextIsKeptOnce(t *testing.T) {
+	dsn := empty(t)
+	s := open(t, dsn)
+	var a, b string
+	tx(t, s, func(q *store.Q) (err error) { a, err = q.PutContent(bg, []byte("lane q\n")); return err })
+	tx(t, s, func(q *store.Q) (err error) { b, err = q.PutContent(bg, []byte("lane q\n")); return err })
+	if n, _, _ := s.As(who).ContentsCount(bg); a != b || n != 1 {
+		t.Errorf("%s and %s, %d contents", a, b, n)
+	}
+	db, _ := sql.Open("mysql", dsn)
+	defer db.Close()
+	if _, err := db.Exec("UPDATE contents SET sealed = INSERT(sealed, 40, 1, '~')"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.As(who).Content(bg, a); !errors.Is(err, seal.ErrWrongKey) {
+		t.Errorf("a tampered content: %v", err)
+	}
+}
+
+// TestRowsCannotBeSwapped: a credential moved to another device's row does not
+// open there.
+func TestRowsCannotBeSwapped(t *testing.T) {
+	dsn := empty(t)
+	s := open(t, dsn)
+	a, b := addDevice(t, s, "a"), addDevice(t, s, "b")
+	if got, err := s.As(who).Secret(bg, a); err != nil || got.Password != "hush" || got.Raise != "more" {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	db, _ := sql.Open("mysql", dsn)
+	defer db.Close()
+	if _, err := db.Exec("UPDATE credentials x JOIN credentials y ON y.id = ? SET x.sealed = y.sealed WHERE x.id = ?", b.CredentialID, a.CredentialID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.As(who).Secret(bg, a); !errors.Is(err, seal.ErrWrongKey) {
+		t.Errorf("b's credential opens as a's: %v", err)
+	}
+}
+
+// TestSeenIntervals: sightings stretch an interval, a gap closes it, and the
+// next sighting opens another.
+func TestSeenIntervals(t *testing.T) {
+	s := open(t, empty(t))
+	d := addDevice(t, s, "r1")
+	var v core.Version
+	tx(t, s, func(q *store.Q) (err error) { v, err = addVersion(q, d, "x\n"); return err })
+	at := func(minutes int) time.Time {
+		return v.TakenAt.Add(time.Duration(minutes) * time.Minute).Truncate(time.Microsecond)
+	}
+	tx(t, s, func(q *store.Q) error { return q.Sight(bg, v, at(5)) })
+	tx(t, s, func(q *store.Q) error { return q.Sight(bg, v, at(10)) })
+	tx(t, s, func(q *store.Q) error { return q.CloseSeen(bg, v.PartID) })
+	tx(t, s, func(q *store.Q) error { return q.Sight(bg, v, at(30)) })
+	seen, err := s.As(who).SeenIntervals(bg, v.PartID)
+	if err != nil || len(seen) != 2 || !seen[0].Until.Equal(at(10)) || seen[0].Open || !seen[1].From.Equal(at(30)) || !seen[1].Open || seen[0].Sightings != 2 {
+		t.Errorf("%+v, %v", seen, err)
+	}
+	got, err := s.As(who).VersionByID(bg, v.ID)
+	if err != nil || got.Sightings != 3 || !got.SeenUntil.Equal(at(30)) || !got.SeenOpen {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+// TestLease: one holder at a time, the fence only grows, and what a dead node
+// held can be had.
+func TestLease(t *testing.T) {
+	s := open(t, empty(t))
+	alive := func(string, string, string) bool { return true }
+	dead := func(string, string, string) bool { return false }
+	lease := func(job string, living func(string, string, string) bool) (fence int64, holder string) {
+		tx(t, s, func(q *store.Q) (err error) {
+			fence, holder, err = q.Lease(bg, "dev", job, "n", "l", living)
+			return err
+		})
+		return fence, holder
+	}
+	first, holder := lease("job1", alive)
+	if first != 1 || holder != "" {
+		t.Fatalf("%d %q", first, holder)
+	}
+	if fence, holder := lease("job2", alive); fence != 0 || holder != "job1" {
+		t.Errorf("a second holder: %d %q", fence, holder)
+	}
+	third, _ := lease("job3", dead)
+	if third != 2 {
+		t.Errorf("from a dead holder: fence %d", third)
+	}
+	tx(t, s, func(q *store.Q) error { return q.Unlease(bg, "dev", first) }) // the dead one comes back
+	if fence, holder := lease("job4", alive); fence != 0 || holder != "job3" {
+		t.Errorf("giving back an old fence let in another: %d %q", fence, holder)
+	}
+	tx(t, s, func(q *store.Q) error { return q.Unlease(bg, "dev", third) })
+	if fence, _ := lease("job5", alive); fence != 3 {
+		t.Errorf("after giving it back: fence %d", fence)
+	}
+}
+
+func TestClaim(t *testing.T) {
+	s := open(t, empty(t))
+	claim := func(job string) (holder string) {
+		tx(t, s, func(q *store.Q) (err error) { holder, err = q.Claim(bg, "dev", job); return err })
+		return holder
+	}
+	if h := claim("a"); h != "" {
+		t.Errorf("held by %q", h)
+	}
+	if h := claim("a"); h != "" {
+		t.Errorf("claimed twice by one: %q", h)
+	}
+	if h := claim("b"); h != "a" {
+		t.Errorf("a second claim: %q", h)
+	}
+	tx(t, s, func(q *store.Q) error { return q.Unclaim(bg, "b") })
+	if h := claim("b"); h != "a" {
+		t.Errorf("the wrong job let go: %q", h)
+	}
+}
+
+// TestJobsAreTakenOnce by many takers at once, and one key makes one job.
+func TestJobsAreTakenOnce(t *testing.T) {
+	s := open(t, empty(t))
+	for i := range 60 {
+		tx(t, s, func(q *store.Q) error {
+			_, err := q.AddJob(bg, core.Job{Kind: "pull", Device: "r1"}, map[string]int{"i": i}, "")
+			return err
+		})
+	}
+	var mu sync.Mutex
+	taken := map[string]int{}
+	var wg sync.WaitGroup
+	for w := range 6 {
+		wg.Go(func() {
+			for range 20 {
+				var jobs []core.Job
+				if err := s.Tx(bg, who, func(q *store.Q) (err error) { jobs, err = q.TakeJobs(bg, fmt.Sprint(w), "l", 3); return err }); err != nil {
+					t.Error(err)
+				}
+				mu.Lock()
+				for _, j := range jobs {
+					taken[j.ID]++
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	if len(taken) != 60 {
+		t.Errorf("%d of 60 jobs were taken", len(taken))
+	}
+	for id, n := range taken {
+		if n != 1 {
+			t.Errorf("job %s was taken %d times", id, n)
+		}
+	}
+	ids := map[string]bool{}
+	for range 5 {
+		tx(t, s, func(q *store.Q) error {
+			j, err := q.AddJob(bg, core.Job{Kind: "pull"}, 1, "one key")
+			ids[j.ID] = true
+			return err
+		})
+	}
+	if len(ids) != 1 {
+		t.Errorf("one key made %d jobs", len(ids))
+	}
+}
+
+// TestAuditUnderLoad: many deeds at once still make one unbroken chain.
+func TestAuditUnderLoad(t *testing.T) {
+	s := open(t, empty(t))
+	var wg sync.WaitGroup
+	for w := range 5 {
+		wg.Go(func() {
+			for i := range 20 {
+				if err := s.Tx(bg, who, func(q *store.Q) error { return q.Audit(bg, "did", fmt.Sprint(w), fmt.Sprint(i)) }); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if n, err := s.As(who).VerifyAudit(bg); n != 100 || err != nil {
+		t.Errorf("%d rows, %v", n, err)
+	}
+	// What is rolled back leaves no trace and no gap.
+	_ = s.Tx(bg, who, func(q *store.Q) error {
+		if err := q.Audit(bg, "did not", "", ""); err != nil {
+			t.Error(err)
+		}
+		return errors.New("no")
+	})
+	if n, err := s.As(who).VerifyAudit(bg); n != 100 || err != nil {
+		t.Errorf("after a rollback: %d rows, %v", n, err)
+	}
+}
+
+// cutter stands between the store and the database and can cut connections at
+// the worst moment.
+type cutter struct {
+	l        net.Listener
+	to       string
+	mu       sync.Mutex
+	conns    []net.Conn
+	atCommit atomic.Int32 // 1: cut before the commit arrives; 2: cut before its answer does
+	cuts     atomic.Int32
+}
+
+func newCutter(t *testing.T, dsn string) (*cutter, string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	head, rest, _ := strings.Cut(dsn, "@tcp(")
+	addr, tail, _ := strings.Cut(rest, ")")
+	c := &cutter{l: l, to: addr}
+	go c.serve()
+	return c, head + "@tcp(" + l.Addr().String() + ")" + tail
+}
+
+func (c *cutter) serve() {
+	for {
+		in, err := c.l.Accept()
+		if err != nil {
+			return
+		}
+		out, err := net.Dial("tcp", c.to)
+		if err != nil {
+			in.Close()
+			continue
+		}
+		c.mu.Lock()
+		c.conns = append(c.conns, in, out)
+		c.mu.Unlock()
+		var deaf atomic.Bool
+		go func() {
+			buf := make([]byte, 64<<10)
+			for {
+				n, err := in.Read(buf)
+				if err != nil {
+					out.Close()
+					return
+				}
+				if bytes.HasSuffix(buf[:n], []byte("COMMIT")) {
+					switch {
+					case c.atCommit.CompareAndSwap(1, 0):
+						c.cuts.Add(1)
+						in.Close()
+						out.Close()
+						return
+					case c.atCommit.CompareAndSwap(2, 0):
+						c.cuts.Add(1)
+						deaf.Store(true)
+					}
+				}
+				if _, err := out.Write(buf[:n]); err != nil {
+					return
+				}
+			}
+		}()
+		go func() {
+			buf := make([]byte, 64<<10)
+			for {
+				n, err := out.Read(buf)
+				if err != nil || deaf.Load() {
+					in.Close()
+					out.Close()
+					return
+				}
+				if _, err := in.Write(buf[:n]); err != nil {
+					return
+				}
+			}
+		}()
+	}
+}
+
+func (c *cutter) all() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, x := range c.conns {
+		x.Close()
+	}
+	c.conns = nil
+}
+
+// TestLostCommits: whether the connection is cut before the commit arrives or
+// before its answer does, what was to be done is done exactly once.
+func TestLostCommits(t *testing.T) {
+	dsn := empty(t)
+	open(t, dsn) // lays out the schema
+	c, through := newCutter(t, dsn)
+	s := open(t, through)
+	for i, moment := range []int32{1, 2, 2, 1, 2} {
+		c.atCommit.Store(moment)
+		if err := s.Tx(bg, who, func(q *store.Q) error { return q.Audit(bg, "did", "", "") }); err != nil {
+			t.Fatalf("cut %d at moment %d: %v", i, moment, err)
+		}
+		if n, err := s.As(who).VerifyAudit(bg); err != nil || n != int64(i+1) {
+			t.Fatalf("cut %d at moment %d: done %d times in all, %v", i, moment, n, err)
+		}
+	}
+	if c.cuts.Load() != 5 {
+		t.Errorf("%d connections were cut", c.cuts.Load())
+	}
+	// All connections gone at once, while asking.
+	c.all()
+	if _, err := s.As(who).Devices(bg, ref.Selector{}); err != nil {
+		t.Errorf("asking after all connections went: %v", err)
+	}
+}
+
+// TestOpenTwice: the second start changes nothing, and keys open what the first
+// sealed.
+func TestOpenTwice(t *testing.T) {
+	dsn := empty(t)
+	first, fresh, err := store.Open(bg, dsn, master, time.Now)
+	if err != nil || !fresh {
+		t.Fatal(fresh, err)
+	}
+	d := addDevice(t, first, "r1")
+	first.Close()
+	if e, err := store.Empty(bg, dsn); e || err != nil {
+		t.Errorf("empty: %v, %v", e, err)
+	}
+	second, fresh, err := store.Open(bg, dsn, master, time.Now)
+	if err != nil || fresh {
+		t.Fatal(fresh, err)
+	}
+	defer second.Close()
+	if got, err := second.As(who).Secret(bg, d); err != nil || got.Password != "hush" {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if _, _, err := store.Open(bg, dsn, seal.NewMaster(), time.Now); !errors.Is(err, store.ErrMasterKey) {
+		t.Errorf("another key: %v", err)
+	}
+}
+
+func TestIDsSortByTime(t *testing.T) {
+	now := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	var ids []string
+	for i := range 1000 {
+		ids = append(ids, store.NewID(now.Add(time.Duration(i)*time.Millisecond)))
+	}
+	if !slices.IsSorted(ids) {
+		t.Error("identifiers do not sort by time")
+	}
+	if len(slices.Compact(ids)) != 1000 || len(ids[0]) != 16 {
+		t.Error("identifiers are not unique, or not 16 long")
+	}
+}
+
+func TestNamesAreUnique(t *testing.T) {
+	s := open(t, empty(t))
+	d := addDevice(t, s, "r1")
+	other := core.Device{Name: "r1", Tags: core.Words{}}
+	if err := s.Tx(bg, who, func(q *store.Q) error { return q.AddDevice(bg, &other, store.Secret{}) }); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("a second r1: %v", err)
+	}
+	var a, b core.Version
+	tx(t, s, func(q *store.Q) (err error) { a, err = addVersion(q, d, "1\n"); return err })
+	tx(t, s, func(q *store.Q) (err error) { b, err = addVersion(q, d, "2\n"); return err })
+	a.Name, b.Name = "good", "good"
+	tx(t, s, func(q *store.Q) error { return q.MarkVersion(bg, a) })
+	if err := s.Tx(bg, who, func(q *store.Q) error { return q.MarkVersion(bg, b) }); !errors.Is(err, store.ErrTaken) {
+		t.Errorf("a second good: %v", err)
+	}
+	tx(t, s, func(q *store.Q) error { return q.RemoveDevice(bg, d) })
+	addDevice(t, s, "r1") // the name is free again
+	if _, err := s.As(who).DeviceByID(bg, d.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("the removed device: %v", err)
+	}
+}
