@@ -97,6 +97,7 @@ func (s *Session) shell() error {
 	if err := ch.Shell(); err != nil {
 		return err
 	}
+	ctx := s.ctx // Close waits under a shorter one
 	go func() {
 		defer close(s.chunks)
 		for {
@@ -105,8 +106,8 @@ func (s *Session) shell() error {
 			if n > 0 {
 				select {
 				case s.chunks <- chunk[:n]:
-				case <-s.ctx.Done():
-					s.ended = context.Cause(s.ctx)
+				case <-ctx.Done():
+					s.ended = context.Cause(ctx)
 					return
 				}
 			}
