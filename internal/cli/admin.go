@@ -183,7 +183,7 @@ func (a *app) audit() *cli.Command {
 	return &cli.Command{Name: "audit", Usage: "who did what", Commands: []*cli.Command{
 		a.do("list", "", "list deeds, newest first", []cli.Flag{
 			&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
-			&cli.Int64Flag{Name: "before", Usage: "only rows below this `NUMBER`"},
+			&cli.Int64Flag{Name: "before", Usage: "only rows below this `NUMBER`", HideDefault: true},
 		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
 			page, err := s.Audit(ctx, c.Int64("before"), c.Int("limit"))
 			if err != nil {

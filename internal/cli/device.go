@@ -14,7 +14,7 @@ import (
 func deviceFlags(edit bool) []cli.Flag {
 	f := []cli.Flag{
 		&cli.StringFlag{Name: "address", Usage: "host `NAME` or IP address"},
-		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`"},
+		&cli.IntFlag{Name: "port", Usage: "TCP `PORT`", HideDefault: true},
 		&cli.StringFlag{Name: "site", Usage: "`SITE` it stands at"},
 		&cli.StringFlag{Name: "kind", Usage: "`KIND`: router, switch, firewall, wireless-controller, access-point, other"},
 		&cli.StringSliceFlag{Name: "tag", Usage: "a `TAG`; may be given more than once"},

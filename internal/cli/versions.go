@@ -29,7 +29,7 @@ func reference(raw, like string) (string, error) {
 func (a *app) versions() *cli.Command {
 	return a.do("versions", "DEVICE[/PART]", "list a part's versions, newest first", []cli.Flag{
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
-		&cli.IntFlag{Name: "before", Usage: "only versions below this `NUMBER`"},
+		&cli.IntFlag{Name: "before", Usage: "only versions below this `NUMBER`", HideDefault: true},
 	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 		dev, part, _ := strings.Cut(got[0], "/")
 		all, err := s.Versions(ctx, dev, part, c.Int("before"), c.Int("limit"))
