@@ -1,17 +1,28 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
-PROGRAMS = mariadbd:mariadb-server-core ssh:openssh-client git:git patch:patch gcc:gcc
+PROGRAMS = mariadbd:mariadb-server-core ssh:openssh-client git:git patch:patch gcc:gcc node:nodejs npm:npm chromium:chromium
+CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
 export DEBIAN_FRONTEND = noninteractive
 
 .PHONY: demo test build bench check needs fuzz
 
-build: needs
+build: needs console/dist/index.html
 	go build -o bin/ ./cmd/...
+
+# The console, built and left where the program embeds it.
+console/dist/index.html: $(CONSOLE) console/node_modules/.kept
+	rm -rf console/dist/assets
+	cd console && npm run --silent build
+	touch $@
+
+console/node_modules/.kept: console/package-lock.json
+	cd console && npm install --no-save --no-audit --no-fund --loglevel=error
+	touch $@
 
 demo: build
 	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --devices $(or $(DEVICES),12)
 
-test: needs check
+test: build check
 	go test -race -timeout 14m ./...
 
 check:

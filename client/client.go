@@ -139,6 +139,11 @@ func (c *Client) Probe(ctx context.Context, address string, port int) (Probe, er
 	return call[Probe](c, ctx, "POST", "/probe", nil, map[string]any{"address": address, "port": port})
 }
 
+// Try signs in to a device that is not saved yet and asks who it is.
+func (c *Client) Try(ctx context.Context, d NewDevice) (Identity, error) {
+	return call[Identity](c, ctx, "POST", "/try", nil, d)
+}
+
 // AddDevice adds a device.
 func (c *Client) AddDevice(ctx context.Context, d NewDevice) (Device, error) {
 	return call[Device](c, ctx, "POST", "/devices", nil, d)

@@ -75,6 +75,14 @@ type Probe struct {
 	Fingerprint string `json:"fingerprint"`
 }
 
+// Identity is what a device says of itself.
+type Identity struct {
+	Host    string `json:"host,omitempty"`
+	Model   string `json:"model,omitempty"`
+	Serial  string `json:"serial"`
+	Release string `json:"release,omitempty"`
+}
+
 // Version is one part's content at one time, immutable.
 type Version struct {
 	ID         string    `json:"id"`

@@ -25,7 +25,8 @@ func TestArrows(t *testing.T) {
 		m + "internal/sim":      {m + "internal/sim"},
 		m + "cmd/magpie-sim":    {m + "internal/sim"},
 		m + "cmd/magpie":        {m + "internal/cli"},
-		m + "internal/run":      {m + "internal", m + "client", m + "dialects"},
+		m + "internal/run":      {m + "internal", m + "client", m + "dialects", m + "console"},
+		m + "console":           {},
 		m + "internal/bench":    {m + "internal", m + "client", m + "dialects"},
 		m + "internal/core/ref": {},
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/url"
@@ -40,6 +41,7 @@ type Server struct {
 	Version string
 	Node    string
 	Clock   func() time.Time
+	Console fs.FS // the built console; may hold nothing
 	// Done is closed when the service stops, so that live events end.
 	Done <-chan struct{}
 
@@ -54,7 +56,11 @@ func (s *Server) Handler() http.Handler {
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.Use(s.guard)
+	pages := newPages(s.Console)
 	g.NoRoute(func(c *gin.Context) {
+		if pages.serve(c) {
+			return
+		}
 		fail(c, &client.Problem{Status: 404, Title: "no such address", Detail: "there is nothing at " + c.Request.URL.Path, Next: "the addresses there are stand in /openapi.yaml"})
 	})
 	g.NoMethod(func(c *gin.Context) {
@@ -64,10 +70,6 @@ func (s *Server) Handler() http.Handler {
 	g.GET("/readyz", s.ready)
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(200, "application/yaml", Spec) })
 	g.GET("/metrics", gin.WrapH(s.metrics()))
-	g.GET("/", func(c *gin.Context) {
-		c.String(200, "Steady Magpie %s\n\nSign in from a terminal:  magpie login http://%s\nThe API is described at   /openapi.yaml\n", s.Version, c.Request.Host)
-	})
-
 	v := g.Group("/api/v1")
 	v.POST("/login", s.login)
 	v.POST("/session", s.openSession)
@@ -87,6 +89,7 @@ func (s *Server) Handler() http.Handler {
 	admin.DELETE("/devices/:name", s.removeDevice)
 	operator.POST("/devices/:name/retry-login", s.retryLogin)
 	admin.POST("/probe", s.probe)
+	admin.POST("/try", s.try)
 
 	reader.GET("/version", s.version)
 	reader.GET("/version/text", s.versionText)

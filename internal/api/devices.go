@@ -64,6 +64,23 @@ func (s *Server) probe(c *gin.Context) {
 	answer(c, 200, client.Probe{HostKey: key, Fingerprint: print}, err)
 }
 
+// try signs in to a device that is not saved yet and asks who it is.
+func (s *Server) try(c *gin.Context) {
+	var n client.NewDevice
+	if !read(c, &n) {
+		return
+	}
+	var d core.Device
+	var sec store.Secret
+	_, _, err := s.apply(n, &d, &sec)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	id, err := s.Work.Try(c.Request.Context(), d, sec)
+	answer(c, 200, client.Identity(id), err)
+}
+
 func checkReach(address string, port int) error {
 	if address == "" || strings.ContainsAny(address, " \t/@") || len(address) > 255 {
 		return bad(fmt.Sprintf("%q is no address", address), "give a host name or an IP address, without a port")

@@ -28,7 +28,7 @@ type Credential struct {
 type Identity struct {
 	Host    string `json:"host,omitempty"`
 	Model   string `json:"model,omitempty"`
-	Serial  string `json:"serial,omitempty"`
+	Serial  string `json:"serial"`
 	Release string `json:"release,omitempty"`
 }
 

@@ -21,6 +21,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"magpie/console"
 	"magpie/dialects"
 	"magpie/internal/api"
 	"magpie/internal/core"
@@ -277,7 +278,7 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
 	}
-	a := &api.Server{Work: n.Work, Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done()}
+	a := &api.Server{Work: n.Work, Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files()}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	n.Work.Start()
 	failed := make(chan error, 1)

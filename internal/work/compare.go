@@ -182,6 +182,24 @@ func (s *Service) Look(ctx context.Context, d core.Device, part string) (link.Pa
 	return link.Part{}, err
 }
 
+// Try signs in to a device that is not registered and asks who it is. It is one
+// attempt, and nothing is kept of it.
+func (s *Service) Try(ctx context.Context, d core.Device, sec store.Secret) (link.Identity, error) {
+	dia := s.dialects[d.Dialect]
+	sess, err := link.Open(ctx, dia, link.Target{Name: d.Name, Address: d.Address, Port: d.Port, HostKey: d.HostKey},
+		link.Credential{User: sec.User, Password: sec.Password, Key: []byte(sec.Key), Raise: sec.Raise}, s.sure)
+	if err != nil {
+		return link.Identity{}, err
+	}
+	defer sess.Close()
+	id, err := sess.Identity()
+	if err != nil {
+		return id, err
+	}
+	// The mode the parts are read in must be open to it too.
+	return id, sess.Enter(dia.Parts["running"].Mode)
+}
+
 // How two texts relate, from closest to furthest.
 const (
 	Identical  = "identical"

@@ -1,0 +1,80 @@
+import type { components } from './schema'
+
+export type Schemas = components['schemas']
+export type Device = Schemas['Device']
+export type Version = Schemas['Version']
+export type Job = Schemas['Job']
+export type Entry = Schemas['Entry']
+export type Diff = Schemas['Diff']
+export type Hunk = Schemas['Hunk']
+export type Preview = Schemas['Preview']
+export type Residual = Schemas['Residual']
+export type Me = Schemas['Me']
+export type Problem = Schemas['Problem']
+
+// ApiError is a problem as the service words it (RFC 9457).
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail || problem.title)
+  }
+}
+
+type Expired = () => Promise<void>
+let csrf = ''
+let onExpired: Expired | undefined
+
+export function useCSRF(token: string) {
+  csrf = token
+}
+
+// whenExpired is asked when a session has run out; once it is done, what was
+// asked for is asked again.
+export function whenExpired(ask: Expired) {
+  onExpired = ask
+}
+
+export async function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+  const send = () =>
+    fetch('/api/v1' + path, {
+      method,
+      headers: {
+        ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
+        ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }),
+        ...headers,
+      },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  let res: Response
+  try {
+    res = await send()
+    if (res.status === 401 && onExpired && path !== '/session') {
+      await onExpired()
+      res = await send()
+    }
+  } catch (e) {
+    if (e instanceof ApiError) throw e
+    throw new ApiError({
+      type: 'about:blank',
+      title: 'no answer',
+      status: 0,
+      detail: 'the service does not answer',
+      next: 'check that it runs and that this machine reaches it; what you typed is still here',
+    })
+  }
+  if (res.status === 204) return undefined as T
+  const data = await res.json()
+  if (!res.ok) throw new ApiError(data as Problem)
+  return data as T
+}
+
+export const get = <T>(path: string) => call<T>('GET', path)
+export const post = <T>(path: string, body?: unknown, headers?: Record<string, string>) => call<T>('POST', path, body, headers)
+export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body)
+
+// query builds a query string, leaving empty values out.
+export function query(values: Record<string, string | number | boolean | undefined>): string {
+  const q = new URLSearchParams()
+  for (const [k, v] of Object.entries(values)) if (v !== undefined && v !== '') q.set(k, String(v))
+  const s = q.toString()
+  return s ? '?' + s : ''
+}

@@ -1,0 +1,32 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+// A state's own shape and colour, with its word always beside it.
+const props = defineProps<{ state: string; also?: string }>()
+const look = computed(() => {
+  switch (props.state) {
+    case 'steady':
+    case 'equal':
+    case 'done':
+      return { sign: '●', ink: 'text-teal' }
+    case 'drifted':
+    case 'residuals':
+      return { sign: '◆', ink: 'text-gone-ink' }
+    case 'unsaved':
+    case 'undone':
+      return { sign: '◇', ink: 'text-gone-ink' }
+    case 'running':
+    case 'queued':
+    case 'waiting':
+      return { sign: '◌', ink: 'text-violet' }
+    case 'never pulled':
+    case 'cancelled':
+      return { sign: '○', ink: 'text-faded' }
+  }
+  return { sign: '▲', ink: 'text-alarm' }
+})
+</script>
+
+<template>
+  <span class="whitespace-nowrap font-medium" :class="look.ink"><span aria-hidden="true">{{ look.sign }}</span> {{ state }}<template v-if="also">, {{ also }}</template></span>
+</template>

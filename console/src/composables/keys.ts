@@ -1,0 +1,40 @@
+import { onBeforeUnmount, onMounted } from 'vue'
+
+export interface Key {
+  keys: string // as shown: "n", "g f"
+  does: string
+  run: () => void
+}
+
+// All keys that work now, newest page first.
+const active: Key[][] = []
+let first = ''
+
+function typing(e: KeyboardEvent) {
+  const t = e.target as HTMLElement
+  return t.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(t.tagName)
+}
+
+window.addEventListener('keydown', (e) => {
+  if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return
+  if (document.querySelector('[role=dialog]')) return
+  const both = first ? `${first} ${e.key}` : e.key
+  first = ''
+  for (const keys of [...active].reverse()) {
+    const hit = keys.find((k) => k.keys === both)
+    if (hit) {
+      e.preventDefault()
+      hit.run()
+      return
+    }
+    if (keys.some((k) => k.keys.startsWith(e.key + ' '))) first = e.key
+  }
+})
+
+// useKeys makes keys work while the component is there.
+export function useKeys(keys: Key[]) {
+  onMounted(() => active.push(keys))
+  onBeforeUnmount(() => active.splice(active.indexOf(keys), 1))
+}
+
+export const allKeys = () => active.flat()

@@ -1,0 +1,155 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { useIntervalFn } from '@vueuse/core'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { get, patch, post, query, type Device, type Job, type Version } from '../api/call'
+import MarkVersion from '../components/MarkVersion.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import TenureRibbon from '../components/TenureRibbon.vue'
+import { ended } from '../composables/job'
+import { ago, when, zone } from '../composables/time'
+import { useSession } from '../session'
+
+const props = defineProps<{ name: string }>()
+const router = useRouter()
+const session = useSession()
+const operator = session.may('operator')
+const at = computed(() => '/devices/' + encodeURIComponent(props.name))
+const part = ref<'running' | 'startup'>('running')
+
+const device = useQuery({ key: () => ['device', props.name], query: () => get<Device>(at.value) })
+const versions = useQuery({ key: () => ['versions', props.name, part.value], query: () => get<Version[]>(at.value + '/versions' + query({ part: part.value })) })
+function again() {
+  void device.refetch()
+  void versions.refetch()
+}
+useIntervalFn(again, 6000)
+const d = computed(() => device.data.value)
+const list = computed(() => versions.data.value ?? [])
+const ref_ = (v: Version) => v.ref
+
+const picked = ref<number[]>([])
+function pick(n: number) {
+  picked.value = picked.value.includes(n) ? picked.value.filter((x) => x !== n) : [...picked.value, n].slice(-2)
+}
+function compare() {
+  const [a, b] = [...picked.value].sort((x, y) => x - y)
+  const p = part.value === 'running' ? '' : '/' + part.value
+  void router.push(`/compare?from=${props.name}${p}@${a}&to=${props.name}${p}@${b}`)
+}
+
+const busy = ref('')
+const said = ref('')
+const trouble = ref<Error>()
+async function pull() {
+  busy.value = 'pull'
+  trouble.value = undefined
+  try {
+    const { jobs } = await post<{ jobs: Job[] }>('/pulls', { selector: [props.name] })
+    const end = await ended(jobs[0].id)
+    said.value = `${end.outcome}: ${end.summary}`
+  } catch (e) {
+    trouble.value = e as Error
+  } finally {
+    busy.value = ''
+    again()
+  }
+}
+async function retry() {
+  try {
+    await post(at.value + '/retry-login')
+    await pull()
+  } catch (e) {
+    trouble.value = e as Error
+  }
+}
+async function mark(v: Version, what: object) {
+  trouble.value = undefined
+  try {
+    await patch('/version' + query({ ref: v.ref }), what)
+  } catch (e) {
+    trouble.value = e as Error
+  }
+  again()
+}
+const facts = computed(() => {
+  const x = d.value
+  if (!x) return []
+  return [
+    ['kind', x.kind], ['site', x.site], ['tags', x.tags.join(', ')], ['dialect', x.dialect], ['address', `${x.address} port ${x.port}`], ['user', x.user],
+    ['host name', x.host], ['model', x.model], ['serial', x.serial], ['release', x.release], ['last pulled', x.last_pulled ? `${when(x.last_pulled)}, ${ago(x.last_pulled)}` : 'never'],
+    ['last changed', when(x.last_changed)], ['host key', x.host_key_fingerprint],
+  ].filter(([, v]) => v) as [string, string][]
+})
+</script>
+
+<template>
+  <ProblemNote :error="device.error.value" />
+  <template v-if="d">
+    <div class="mb-3 flex flex-wrap items-center gap-3">
+      <h1>{{ d.name }}</h1>
+      <StateMark :state="d.state" :also="d.unsaved && d.state === 'drifted' ? 'unsaved' : ''" />
+      <span class="grow"></span>
+      <template v-if="operator">
+        <button type="button" class="button" :disabled="!!busy" @click="pull">{{ busy ? 'Pulling…' : 'Pull now' }}</button>
+        <RouterLink v-if="d.drifted" class="button" :to="`/compare?from=${name}@baseline&to=${name}@latest`">What drifted</RouterLink>
+        <RouterLink v-if="d.unsaved" class="button" :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">What is not saved</RouterLink>
+        <RouterLink v-if="d.drifted" class="button-main" :to="`/push?ref=${name}@baseline`">Put the baseline back</RouterLink>
+      </template>
+    </div>
+    <ProblemNote :error="trouble" class="mb-3" />
+    <div v-if="d.trouble" role="alert" class="mb-3 rounded border border-alarm px-3 py-2">
+      <p class="text-alarm font-medium">{{ d.trouble }}</p>
+      <p v-if="d.latched_since">Nothing tries this login there again until it is changed, or you say that it is right. <button v-if="operator" type="button" class="button ml-2" @click="retry">It is right, try again</button></p>
+    </div>
+    <p v-if="said" role="status" class="mb-3">{{ said }}</p>
+    <section class="card mb-4 p-3">
+      <div class="mb-2 flex flex-wrap items-center gap-3">
+        <h2>Tenure</h2>
+        <span class="text-faded">each version as long as it was in force, as tall as its change; pick two to compare</span>
+        <span class="grow"></span>
+        <button type="button" class="button" :disabled="picked.length !== 2" @click="compare">Compare {{ picked.length === 2 ? [...picked].sort((a, b) => a - b).join(' and ') : 'two' }}</button>
+      </div>
+      <TenureRibbon :versions="list" :picked="picked" @pick="pick" />
+      <div class="flex justify-between text-xs text-faded"><span>{{ when(list.at(-1)?.taken_at) }}</span><span>now</span></div>
+    </section>
+    <div class="grid gap-4 xl:grid-cols-[1fr_20rem]">
+      <section class="min-w-0">
+        <div class="mb-2 flex items-center gap-2" role="tablist" aria-label="Parts">
+          <h2 class="mr-2">Versions</h2>
+          <button v-for="p in ['running', 'startup'] as const" :key="p" type="button" role="tab" class="button" :class="part === p ? 'border-teal! text-teal!' : ''" :aria-selected="part === p" @click="((part = p), (picked = []))">{{ p }}</button>
+        </div>
+        <div class="card overflow-x-auto">
+          <table class="w-full">
+            <thead class="border-b border-rule bg-leaf"><tr><th class="px-2 py-1.5"><span class="sr-only">pick</span></th><th class="px-2">No.</th><th class="px-2">Taken</th><th class="hidden px-2 md:table-cell">Change</th><th class="hidden px-2 sm:table-cell">Changed by</th><th class="hidden px-2 lg:table-cell">Pulled</th><th class="px-2">Name and marks</th><th class="px-2"></th></tr></thead>
+            <tbody>
+              <tr v-for="v in list" :key="v.id" class="border-b border-rule last:border-0 hover:bg-leaf">
+                <td class="px-2 py-1"><input type="checkbox" class="size-4 accent-violet" :aria-label="'pick version ' + v.number" :checked="picked.includes(v.number)" @change="pick(v.number)" /></td>
+                <td class="px-2 font-semibold">{{ v.number }}</td>
+                <td class="px-2 whitespace-nowrap">{{ when(v.taken_at) }}</td>
+                <td class="hidden px-2 whitespace-nowrap md:table-cell"><template v-if="v.number > 1"><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></template></td>
+                <td class="hidden px-2 sm:table-cell">{{ v.author }}</td>
+                <td class="hidden px-2 text-faded lg:table-cell">{{ v.reason }}</td>
+                <td class="px-2"><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
+                <td class="px-2 text-right whitespace-nowrap">
+                  <RouterLink v-if="v.number > 1" class="mr-3" :to="`/compare?from=${ref_(v).replace(/@\d+$/, '@' + (v.number - 1))}&to=${ref_(v)}`">what changed</RouterLink>
+                  <RouterLink v-if="operator" :to="`/push?ref=${ref_(v)}`">put back</RouterLink>
+                </td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-if="versions.data.value && !list.length" class="p-4 text-faded">No version of {{ part }} yet. Pull the device.</p>
+        </div>
+        <p class="mt-2 text-faded">Times are in {{ zone }}.</p>
+      </section>
+      <section class="min-w-0">
+        <h2 class="mb-2">Entry and identity</h2>
+        <dl class="card grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
+          <template v-for="[k, v] in facts" :key="k"><dt class="text-faded">{{ k }}</dt><dd class="break-all">{{ v }}</dd></template>
+        </dl>
+      </section>
+    </div>
+  </template>
+</template>

@@ -1,0 +1,63 @@
+<script setup lang="ts">
+import { computed, ref, toRef } from 'vue'
+import { post } from '../api/call'
+import JobLog from '../components/JobLog.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import ResidualList from '../components/ResidualList.vue'
+import StateMark from '../components/StateMark.vue'
+import { useJob } from '../composables/job'
+import { when } from '../composables/time'
+import { useSession } from '../session'
+
+const props = defineProps<{ id: string }>()
+const operator = useSession().may('operator')
+const { job, log, trouble } = useJob(toRef(props, 'id'))
+const failed = ref<Error>()
+const over = computed(() => job.value?.state === 'ended')
+const total = computed(() => log.value.filter((e) => e.kind === 'line').length)
+
+async function cancel() {
+  failed.value = undefined
+  try {
+    await post('/jobs/' + encodeURIComponent(props.id) + '/cancel')
+  } catch (e) {
+    failed.value = e as Error
+  }
+}
+const meaning: Record<string, string> = {
+  equal: 'Proved: the device was pulled again and runs what was asked for.',
+  unsaved: 'It runs what was asked for, but startup does not hold it: a restart would lose it.',
+  residuals: 'The device was pulled again, and these lines still differ.',
+  undone: 'What was applied was taken back; the device runs what it ran before.',
+  unknown: 'What the device runs is not known.',
+}
+</script>
+
+<template>
+  <ProblemNote :error="trouble" />
+  <template v-if="job">
+    <div class="mb-3 flex flex-wrap items-center gap-3">
+      <h1>{{ job.kind }} of <RouterLink :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
+      <StateMark :state="job.outcome || job.state" />
+      <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>
+      <span class="grow"></span>
+      <button v-if="operator && !over" type="button" class="button" :disabled="job.cancel_asked" @click="cancel">{{ job.cancel_asked ? 'Stopping…' : 'Cancel' }}</button>
+      <RouterLink v-if="operator && over && job.push?.before" class="button" :to="`/push?undo=${job.id}`">Undo: put {{ job.push.before }} back</RouterLink>
+    </div>
+    <ProblemNote :error="failed" class="mb-3" />
+    <div v-if="over || job.summary" class="card mb-4 border-l-4 p-3" :class="['equal', 'done'].includes(job.outcome ?? '') ? 'border-l-teal' : 'border-l-alarm'" role="status">
+      <p class="text-base font-semibold"><StateMark :state="job.outcome || job.state" />: {{ job.summary }}</p>
+      <p v-if="job.kind === 'push' && meaning[job.outcome ?? '']" class="mt-1">{{ meaning[job.outcome ?? ''] }}</p>
+      <dl v-if="job.push?.refused" class="mt-2 grid grid-cols-[auto_1fr] gap-x-3 font-mono text-[13px]">
+        <dt class="text-faded">refused line</dt><dd>{{ job.push.refused.line }}<template v-if="job.push.refused.block">, in {{ job.push.refused.block }}</template>: {{ job.push.refused.text }}</dd>
+        <dt class="text-faded">the device said</dt><dd>{{ job.push.refused.answer }}</dd>
+      </dl>
+      <p v-if="job.push?.before && over" class="mt-1 text-faded">What ran before is kept as {{ job.push.before }}<template v-if="job.push.after">; what runs now as {{ job.push.after }}</template>.</p>
+      <RouterLink v-if="job.preview" class="button mt-2" :to="'/push/' + job.preview">Look at the preview</RouterLink>
+    </div>
+    <p v-else class="mb-4 text-faded" role="status">Under way<template v-if="total">: {{ total }} steps sent</template>. This page follows it; leave and come back as you like.</p>
+    <template v-if="job.push?.residuals?.length"><h2 class="mb-2">Lines that differ</h2><ResidualList :residuals="job.push.residuals" class="mb-4" /></template>
+    <h2 class="mb-2">Log</h2>
+    <JobLog :log="log" />
+  </template>
+</template>

@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { useIntervalFn } from '@vueuse/core'
+import { computed, ref } from 'vue'
+import { get, query, type Schemas } from '../api/call'
+import ProblemNote from '../components/ProblemNote.vue'
+import StateMark from '../components/StateMark.vue'
+import { when, zone } from '../composables/time'
+
+const kind = ref('')
+const before = ref('')
+const { data, error, refetch } = useQuery({
+  key: () => ['jobs', kind.value, before.value],
+  query: () => get<Schemas['Jobs']>('/jobs' + query({ kind: kind.value, before: before.value, limit: 50 })),
+})
+useIntervalFn(() => void refetch(), 3000)
+const jobs = computed(() => data.value?.jobs ?? [])
+</script>
+
+<template>
+  <div class="mb-3 flex flex-wrap items-center gap-2">
+    <h1 class="mr-2">Jobs</h1>
+    <button v-for="k in ['', 'pull', 'preview', 'push']" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
+  </div>
+  <ProblemNote :error="error" />
+  <div class="card overflow-x-auto">
+    <table class="w-full">
+      <thead class="border-b border-rule bg-leaf"><tr><th class="px-3 py-1.5">State</th><th class="px-3">Kind</th><th class="px-3">Device</th><th class="hidden px-3 sm:table-cell">Asked for</th><th class="hidden px-3 md:table-cell">By</th><th class="px-3">Summary</th></tr></thead>
+      <tbody>
+        <tr v-for="j in jobs" :key="j.id" class="border-b border-rule last:border-0 hover:bg-leaf">
+          <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /></td>
+          <td class="px-3"><RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink></td>
+          <td class="px-3 whitespace-nowrap"><RouterLink :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
+          <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(j.created_at) }}</td>
+          <td class="hidden px-3 md:table-cell">{{ j.actor }}</td>
+          <td class="px-3">{{ j.summary }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-if="data && !jobs.length" class="p-6 text-center text-faded">No jobs yet. Pull a device to make the first.</p>
+  </div>
+  <div class="mt-2 flex gap-3"><button v-if="data?.next" type="button" class="button" @click="before = data.next">Older</button><button v-if="before" type="button" class="button" @click="before = ''">Newest</button><span class="py-1.5 text-faded">Times are in {{ zone }}.</span></div>
+</template>

@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { get, post, type Job, type Preview } from '../api/call'
+import ProblemNote from '../components/ProblemNote.vue'
+import ResidualList from '../components/ResidualList.vue'
+import { useSession } from '../session'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const operator = useSession().may('operator')
+const { data: p, error } = useQuery({ key: () => ['preview', props.id], query: () => get<Preview>('/previews/' + encodeURIComponent(props.id)) })
+
+const typed = ref('')
+const note = ref('')
+const save = ref(true)
+const busy = ref(false)
+const trouble = ref<Error>()
+const key = crypto.randomUUID() // one page makes one push, however often it is clicked
+const onlySave = computed(() => p.value && !p.value.steps.length && p.value.unsaved && p.value.saves)
+const something = computed(() => p.value && (p.value.steps.length > 0 || onlySave.value))
+
+async function push() {
+  if (!p.value || typed.value !== p.value.device) return
+  busy.value = true
+  trouble.value = undefined
+  try {
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value }, { 'Idempotency-Key': key })
+    void router.push('/jobs/' + j.id)
+  } catch (e) {
+    trouble.value = e as Error
+    busy.value = false
+  }
+}
+const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded' }
+</script>
+
+<template>
+  <ProblemNote :error="error" />
+  <template v-if="p">
+    <h1 class="mb-3">Put {{ p.target }}<template v-if="p.target_name"> ({{ p.target_name }})</template> back on {{ p.device }}</h1>
+    <div class="grid gap-4 lg:grid-cols-[1fr_22rem]">
+      <section class="min-w-0">
+        <h2 v-if="p.steps.length" class="mb-2">{{ p.lines }} {{ p.lines === 1 ? 'line' : 'lines' }} to send, in this order</h2>
+        <p v-else class="mb-2">{{ p.device }} runs {{ p.target }} already; nothing to send.<template v-if="p.unsaved"> But it is not saved: startup does not hold what runs.</template></p>
+        <ol v-if="p.steps.length" class="card overflow-x-auto py-1 font-mono text-[13px] leading-5">
+          <li v-for="(s, i) in p.steps" :key="i" class="flex" :class="ink[s.kind]">
+            <span class="w-10 shrink-0 pr-3 text-right text-faded select-none">{{ i + 1 }}</span>
+            <span class="w-4 shrink-0 select-none">{{ s.kind === 'set' ? '+' : s.kind === 'remove' ? '−' : '' }}</span>
+            <span class="whitespace-pre">{{ '  '.repeat(s.depth) + s.lines.join('\n') }}</span>
+          </li>
+        </ol>
+        <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
+        <template v-if="p.remains.length">
+          <h2 class="mt-4 mb-2">Would still differ from {{ p.target }}</h2>
+          <ResidualList :residuals="p.remains" />
+        </template>
+        <details class="mt-4">
+          <summary class="cursor-pointer font-semibold">What it is expected to run afterwards</summary>
+          <pre class="card mt-2 max-h-96 overflow-auto p-3 font-mono text-[13px]" tabindex="0">{{ p.predicted }}</pre>
+        </details>
+      </section>
+      <aside>
+        <dl class="card mb-4 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
+          <dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}</dd>
+          <dt class="text-faded">runs now</dt><dd>{{ p.base }}</dd>
+          <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : 'to end equivalent to the version' }}</dd>
+          <dt class="text-faded">undo</dt><dd>{{ p.undo }}</dd>
+        </dl>
+        <form v-if="operator && something" class="card grid gap-3 p-3" @submit.prevent="push">
+          <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup afterwards</label>
+          <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
+          <label class="grid gap-1"><span>Type <b>{{ p.device }}</b> to go ahead</span><input v-model="typed" class="field" name="confirm" autocomplete="off" spellcheck="false" /></label>
+          <ProblemNote :error="trouble" />
+          <button class="button-main justify-center" :disabled="typed !== p.device || busy">{{ onlySave ? 'Save what runs' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
+        </form>
+        <RouterLink class="mt-3 inline-block" :to="'/devices/' + p.device">Back to {{ p.device }}, sending nothing</RouterLink>
+      </aside>
+    </div>
+  </template>
+</template>

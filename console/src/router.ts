@@ -1,0 +1,22 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import Fleet from './pages/FleetPage.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: Fleet, meta: { title: 'Fleet' } },
+    { path: '/devices/:name', component: () => import('./pages/DevicePage.vue'), props: true, meta: { title: 'Device' } },
+    { path: '/compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare' } },
+    { path: '/push', component: () => import('./pages/PushPage.vue'), meta: { title: 'Push' } },
+    { path: '/push/:id', component: () => import('./pages/PreviewPage.vue'), props: true, meta: { title: 'Push' } },
+    { path: '/jobs', component: () => import('./pages/JobsPage.vue'), meta: { title: 'Jobs' } },
+    { path: '/jobs/:id', component: () => import('./pages/JobPage.vue'), props: true, meta: { title: 'Job' } },
+    { path: '/:rest(.*)*', component: () => import('./pages/LostPage.vue'), meta: { title: 'Nothing here' } },
+  ],
+  scrollBehavior: (_to, _from, kept) => kept ?? { top: 0 },
+})
+
+router.afterEach((to) => {
+  const name = to.params.name ?? ''
+  document.title = `${name || to.meta.title} · Steady Magpie`
+})

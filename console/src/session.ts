@@ -1,0 +1,46 @@
+import { defineStore } from 'pinia'
+import { computed, ref } from 'vue'
+import { type Me, type Schemas, call, useCSRF, whenExpired } from './api/call'
+
+// The one place that knows who is signed in.
+export const useSession = defineStore('session', () => {
+  const me = ref<Me>()
+  const known = ref(false) // whether it was asked who is signed in
+  const expired = ref(false) // the session ran out while somebody was at work
+  let waiting: (() => void)[] = []
+
+  const may = (role: 'operator' | 'admin') => computed(() => me.value?.role === 'admin' || me.value?.role === role)
+
+  async function ask() {
+    try {
+      const res = await fetch('/api/v1/me')
+      if (res.ok) {
+        me.value = (await res.json()) as Me
+        useCSRF(me.value.csrf ?? '')
+      }
+    } finally {
+      known.value = true
+    }
+  }
+
+  async function signIn(user: string, password: string) {
+    const g = await call<Schemas['Granted']>('POST', '/session', { user, password })
+    me.value = g.me
+    useCSRF(g.csrf ?? '')
+    expired.value = false
+    for (const go of waiting) go()
+    waiting = []
+  }
+
+  async function signOut() {
+    await call('DELETE', '/session')
+    me.value = undefined
+  }
+
+  whenExpired(() => {
+    expired.value = true
+    return new Promise<void>((go) => waiting.push(go))
+  })
+
+  return { me, known, expired, may, ask, signIn, signOut }
+})
