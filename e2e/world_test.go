@@ -132,6 +132,19 @@ func (w *world) register(p sim.Place, dialect string) {
 		User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}))(w.t)
 }
 
+// sql runs a statement on the world's database.
+func (w *world) sql(statement string) {
+	w.t.Helper()
+	db, err := sql.Open("mysql", w.dsn)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(statement); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
 // must unwraps a result, failing the test on an error.
 func must[T any](v T, err error) func(testing.TB) T {
 	return func(t testing.TB) T {

@@ -1,0 +1,231 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/accessibility"
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// browser is one tab of a browser of its own. Whatever its pages complain of,
+// and every request that fails or leaves the service, fails the test.
+type browser struct {
+	t     testing.TB
+	ctx   context.Context
+	url   string
+	mu    sync.Mutex
+	wrong []string
+	allow []string // complaints that belong to the test
+}
+
+func newBrowser(t testing.TB, url string) *browser {
+	t.Helper()
+	exe := "/usr/bin/chromium"
+	if _, err := os.Stat(exe); err != nil {
+		t.Fatalf("chromium is not installed: %v; run: make needs", err)
+	}
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(exe), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.UserDataDir(t.TempDir()))
+	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, cancel := chromedp.NewContext(alloc)
+	b := &browser{t: t, ctx: ctx, url: url}
+	if err := chromedp.Do(ctx); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		cancel()
+		stop()
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		for _, w := range b.wrong {
+			t.Errorf("the browser complains: %s", w)
+		}
+	})
+	if err := chromedp.Listen(ctx, b.heard); err != nil {
+		t.Fatal(err)
+	}
+	b.do(call(network.Enable, network.EnableParams{}), call(log.Enable, cdp.Empty{}))
+	return b
+}
+
+// call makes an action of a command of the browser's protocol.
+func call[P, R any](cmd cdp.Command[P, R], params P) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, cmd, params)
+		return err
+	})
+}
+
+func (b *browser) heard(ev any) {
+	switch e := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		b.note("exception: " + e.ExceptionDetails.Text)
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == runtime.ConsoleAPICalledTypeError || e.Type == runtime.ConsoleAPICalledTypeWarning {
+			raw, _ := json.Marshal(e.Args)
+			b.note("console: " + string(raw))
+		}
+	case *log.EventEntryAdded:
+		if e.Entry.Level == log.EntryLevelError {
+			b.note("log: " + e.Entry.Text + " " + e.Entry.URL)
+		}
+	case *network.EventRequestWillBeSent:
+		if u := e.Request.URL; !strings.HasPrefix(u, b.url) && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "about:") {
+			b.note("a request leaves the service: " + u)
+		}
+	}
+}
+
+func (b *browser) note(what string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, a := range b.allow {
+		if strings.Contains(what, a) {
+			return
+		}
+	}
+	b.wrong = append(b.wrong, what)
+}
+
+func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, actions...); err != nil {
+		b.t.Fatalf("%v; %s shows\n%s", err, b.at(), b.text())
+	}
+}
+
+// js asks the page for a value.
+func js[T any](b *browser, expression string) T {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+	if err != nil {
+		b.t.Fatalf("%s: %v", expression, err)
+	}
+	return v
+}
+
+func (b *browser) text() string { b.t.Helper(); return js[string](b, `document.body?.innerText ?? ""`) }
+
+func (b *browser) open(path string) { b.t.Helper(); b.do(chromedp.Navigate(b.url + path)) }
+
+// click clicks what reads so: a link, button or summary.
+func (b *browser) click(text string) {
+	b.t.Helper()
+	b.do(chromedp.Click(fmt.Sprintf(`//*[self::a or self::button or self::summary][contains(normalize-space(.), %q) or @aria-label=%q]`, text, text)))
+}
+
+// see waits until the page shows a text.
+func (b *browser) see(text string) {
+	b.t.Helper()
+	var shown string
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+		if shown = b.text(); strings.Contains(shown, text) {
+			return
+		}
+	}
+	b.t.Fatalf("the page never shows %q, but\n%s", text, shown)
+}
+
+func (b *browser) fill(selector, text string) {
+	b.t.Helper()
+	b.do(chromedp.WaitVisible(selector))
+	b.clear(fmt.Sprintf(`document.querySelector(%q)`, selector))
+	b.do(chromedp.SendKeys(selector, text))
+}
+
+// clear empties a field, as selecting all and deleting does.
+func (b *browser) clear(element string) {
+	b.t.Helper()
+	js[bool](b, `(e => { e.value = ''; return e.dispatchEvent(new Event('input', {bubbles: true})) })(`+element+`)`)
+}
+
+func (b *browser) key(keys string) { b.t.Helper(); b.do(chromedp.KeyEvent(keys)) }
+
+func (b *browser) signIn(user, password string) {
+	b.t.Helper()
+	b.allow = append(b.allow, "401")
+	b.open("/")
+	b.fill(`input[name=user]`, user)
+	b.fill(`input[name=password]`, password)
+	b.click("Sign in")
+	b.see("Sign out")
+}
+
+// at is where the browser is, without the service's address.
+func (b *browser) at() string {
+	b.t.Helper()
+	return strings.TrimPrefix(js[string](b, `location.href`), b.url)
+}
+
+func (b *browser) size(w, h int64, theme string) {
+	b.t.Helper()
+	b.do(call(emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{Width: w, Height: h, DeviceScaleFactor: 1, Mobile: w < 600}))
+	js[string](b, fmt.Sprintf(`localStorage.setItem('theme', %[1]q); document.documentElement.dataset.theme = %[1]q`, theme))
+}
+
+// shot keeps a picture of the page where MAGPIE_SHOTS says, if it does.
+func (b *browser) shot(name string) {
+	b.t.Helper()
+	dir := os.Getenv("MAGPIE_SHOTS")
+	if dir == "" {
+		return
+	}
+	b.do(chromedp.Sleep(400 * time.Millisecond))
+	png, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// overflow tells by how many pixels the page is wider than the window.
+func (b *browser) overflow() (px int) {
+	b.t.Helper()
+	return js[int](b, `document.documentElement.scrollWidth - document.documentElement.clientWidth`)
+}
+
+// nameless lists what can be reached and has no name in the accessibility tree.
+func (b *browser) nameless() (out []string) {
+	b.t.Helper()
+	tree, err := chromedp.Call(b.ctx, accessibility.GetFullAXTree, accessibility.GetFullAXTreeParams{})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	for _, n := range tree.Nodes {
+		if n.Ignored || n.Role == nil {
+			continue
+		}
+		var role, name string
+		_ = json.Unmarshal(n.Role.Value, &role)
+		if n.Name != nil {
+			_ = json.Unmarshal(n.Name.Value, &name)
+		}
+		switch role {
+		case "button", "link", "textbox", "searchbox", "checkbox", "combobox", "tab", "spinbutton", "region", "dialog":
+			if strings.TrimSpace(name) == "" {
+				out = append(out, fmt.Sprintf("%s %d", role, n.BackendDOMNodeID))
+			}
+		}
+	}
+	return out
+}

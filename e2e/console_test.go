@@ -1,0 +1,294 @@
+package e2e
+
+import (
+	"math"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"magpie/client"
+	"magpie/internal/sim/tern"
+)
+
+// demoWorld starts a demo and signs its admin in.
+func demoWorld(t *testing.T) *world {
+	t.Helper()
+	p := start(t, os.Environ(), "demo", "--listen", "127.0.0.1:0", "--data", filepath.Join(t.TempDir(), "demo"))
+	w := &world{t: t, top: t, dir: t.TempDir(), proc: p, url: p.waitFor(regexp.MustCompile(`is up at (http://\S+),`))}
+	w.admin = w.as("admin", "demo-admin-1")
+	return w
+}
+
+// TestConsolePutsItRight is the story of the demo, told in the browser: sign in,
+// find the drifted router, see what drifted, put it back, see the proof.
+func TestConsolePutsItRight(t *testing.T) {
+	w := demoWorld(t)
+	b := newBrowser(t, w.url)
+	b.allow = append(b.allow, "401")
+	b.open("/")
+	b.see("Steady Magpie")
+	b.shot("console-sign-in")
+	b.fill(`input[name=user]`, "admin")
+	b.fill(`input[name=password]`, "wrong")
+	b.click("Sign in")
+	b.see("no user of that name has that password")
+	b.fill(`input[name=password]`, "demo-admin-1")
+	b.click("Sign in")
+	b.see("port-asterly-r1")
+	b.see("unreachable")
+	b.shot("console-fleet")
+	b.click("port-asterly-r1")
+	b.see("TN4-")
+	b.see("Tenure")
+	b.shot("console-device")
+	b.click("What drifted")
+	b.see("passenger wireless, mwilks testing")
+	b.see("drop any from any to roster tills")
+	b.key("n")
+	b.see("1 of 2")
+	b.shot("console-compare")
+	b.click("Put port-asterly-r1@1 back")
+	b.see("lines to send, in this order")
+	b.see("in between it is incomplete")
+	preview := b.at()
+	b.shot("console-preview")
+	b.open(preview) // leaving and returning shows the same
+	b.see("13 lines to send")
+	b.fill(`input[name=confirm]`, "port-asterly-r1")
+	b.click("Push 13 lines")
+	b.see("Proved: the device was pulled again")
+	b.see("saving to startup")
+	b.shot("console-push")
+	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" {
+		t.Errorf("the device is %s", d.State)
+	}
+	b.click("Jobs")
+	b.see("pulled again and compared")
+	b.shot("console-jobs")
+	b.click("Sign out")
+	b.see("Keeps the configurations of your network")
+}
+
+// TestConsoleWatchedFromTwo: a push begun in one browser is followed live in
+// another; and a refused line is explained in both.
+func TestConsoleWatchedFromTwo(t *testing.T) {
+	w := newWorld(t, 1)
+	changed(w)
+	w.fleet.faults(r1, tern.Faults{HoldLine: 4})
+	one, two := newBrowser(t, w.url), newBrowser(t, w.url)
+	one.signIn("admin", w.firstPassword())
+	two.signIn("admin", w.firstPassword())
+	one.open("/push?ref=" + r1 + "@1")
+	one.see("lines to send, in this order")
+	one.fill(`input[name=confirm]`, r1)
+	one.click("Push ")
+	one.see("Under way")
+	w.fleet.waitHolding(r1)
+	two.open(one.at())
+	two.see("sending 11 steps")
+	two.see("Under way")
+	w.fleet.call("POST", "/devices/"+r1+"/release", nil, nil)
+	one.see("Proved: the device was pulled again")
+	two.see("Proved: the device was pulled again")
+
+	w.push(r1 + "@2")
+	w.fleet.faults(r1, tern.Faults{RefuseLine: 3})
+	end := w.push(r1 + "@1")
+	two.open("/jobs/" + end.ID)
+	two.see("the unit will not have that line")
+	two.see("What was applied was taken back")
+}
+
+// TestConsoleFailedPull explains a job that failed, and what to do.
+func TestConsoleFailedPull(t *testing.T) {
+	w := newWorld(t, 2)
+	w.fleet.faults(r1, tern.Faults{Down: true})
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.see("never pulled")
+	b.click("Pull all")
+	b.see("2 of 2 pulled")
+	b.see("without success: " + r1)
+	b.see("unreachable")
+	b.click("Jobs")
+	b.see("no connection to")
+	b.click("pull of " + r1)
+	b.see("check that the device has power")
+}
+
+// TestConsoleSessionRunsOut: what was typed is still there after signing in
+// again.
+func TestConsoleSessionRunsOut(t *testing.T) {
+	w := newWorld(t, 1)
+	w.pull(r1)
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.open("/push?ref=" + r1 + "@1")
+	b.see("nothing to send")
+	w.fleet.amend(r1, "mwilks", "lane quay1", "shut")
+	b.open("/push?ref=" + r1 + "@1")
+	b.see("to send, in this order")
+	b.fill(`input[name=confirm]`, r1)
+	w.sql("DELETE FROM tokens WHERE kind = 'session'")
+	b.click("Push ")
+	b.see("Your session has run out")
+	b.fill(`input[name=password]`, w.firstPassword())
+	b.do(chromedp.Click(`[role=dialog] button`))
+	b.see("Proved: the device was pulled again")
+}
+
+// TestConsoleAddsADevice: the key's fingerprint and the identity are shown
+// before anything is saved.
+func TestConsoleAddsADevice(t *testing.T) {
+	w := newWorld(t, 2)
+	const name = "innisquill-r1"
+	p := w.fleet.place(name)
+	if err := w.admin.RemoveDevice(ctx(t), name); err != nil {
+		t.Fatal(err)
+	}
+	probe := must(w.admin.Probe(ctx(t), p.Address, p.Port))(t)
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.click("Add a device")
+	b.see("Look at its host key")
+	field := func(label, text string) {
+		b.do(chromedp.SendKeys(`//div[@role="dialog"]//label[starts-with(normalize-space(.), "`+label+`")]//input`, text))
+	}
+	field("Name", name)
+	field("Address", p.Address)
+	b.clear(`document.querySelector('[role=dialog] input[type=number]')`)
+	field("Port", "2222")
+	field("User on the device", "magpie")
+	field("Password", "demo-nest-1")
+	field("Secret of the raised mode", "demo-mast-1")
+	b.click("Look at its host key")
+	b.see(probe.Fingerprint)
+	if _, err := w.admin.Device(ctx(t), name); err == nil {
+		t.Error("it was saved before anybody said so")
+	}
+	b.click("Accept the key and sign in once")
+	b.see("serial TN4-")
+	b.click("Save and pull")
+	b.see("Tenure")
+	eventually(t, "it is pulled", func() bool { return len(w.versions(name)) == 1 })
+}
+
+// TestConsolePagesFit: every page, wide and narrow, light and dark, without
+// overflow, complaints, or controls without a name.
+func TestConsolePagesFit(t *testing.T) {
+	w := demoWorld(t)
+	b := newBrowser(t, w.url)
+	b.signIn("admin", "demo-admin-1")
+	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Device: "wrackhaven-r1"}))(t)
+	b.open("/push?ref=port-asterly-r1@baseline")
+	b.see("lines to send")
+	preview := b.at()
+	for _, p := range []struct{ path, shows string }{
+		{"/", "port-asterly-r1"},
+		{"/devices/skerrinsay-r1", "summer-timetable"},
+		{"/devices/wrackhaven-r1", "no connection"},
+		{"/compare", "Name two versions"},
+		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
+		{preview, "lines to send"},
+		{"/jobs", "first"},
+		{"/jobs/" + jobs.Jobs[0].ID, "check that the device has power"},
+		{"/nowhere", "There is nothing here"},
+	} {
+		for _, size := range [][2]int64{{1280, 800}, {390, 844}} {
+			for _, theme := range []string{"light", "dark"} {
+				b.size(size[0], size[1], theme)
+				b.open(p.path)
+				b.see(p.shows)
+				if px := b.overflow(); px > 0 {
+					t.Errorf("%s at %d wide is %d pixels too wide", p.path, size[0], px)
+				}
+				if theme == "dark" {
+					if p.path == "/" && size[0] == 1280 {
+						b.shot("console-fleet-dark")
+					}
+					if size[0] == 390 && strings.HasPrefix(p.path, "/push/") {
+						b.shot("console-preview-phone")
+					}
+					continue
+				}
+				if none := b.nameless(); len(none) > 0 {
+					t.Errorf("%s has controls without a name: %v", p.path, none)
+				}
+			}
+		}
+	}
+	// Keys: ? lists them, Escape closes, g j leads to the jobs.
+	b.size(1280, 800, "light")
+	b.open("/")
+	b.see("port-asterly-r1")
+	b.key("?")
+	b.see("list the keys")
+	b.key(kb.Escape)
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.key("g")
+	b.key("j")
+	b.see("Summary")
+}
+
+// TestContrast computes the contrast of every pair of ink and paper the console
+// uses (WCAG 2.2, 1.4.3), light and dark.
+func TestContrast(t *testing.T) {
+	raw, err := os.ReadFile("../console/src/style.css")
+	if err != nil {
+		t.Fatal(err)
+	}
+	theme := func(head string) map[string]string {
+		_, rest, ok := strings.Cut(string(raw), head+" {")
+		if !ok {
+			t.Fatalf("no %s", head)
+		}
+		block, _, _ := strings.Cut(rest, "}")
+		out := map[string]string{}
+		for _, m := range regexp.MustCompile(`--([a-z-]+): (#[0-9a-f]{6});`).FindAllStringSubmatch(block, -1) {
+			out[m[1]] = m[2]
+		}
+		return out
+	}
+	for name, colours := range map[string]map[string]string{"light": theme(":root"), "dark": theme(":root[data-theme='dark']")} {
+		for _, pair := range [][2]string{{"ink", "paper"}, {"ink", "leaf"}, {"faded", "paper"}, {"faded", "leaf"}, {"teal", "paper"}, {"teal", "leaf"}, {"violet", "paper"}, {"violet", "leaf"},
+			{"alarm", "paper"}, {"alarm", "leaf"}, {"added-ink", "added"}, {"added-ink", "added-mark"}, {"gone-ink", "gone"}, {"gone-ink", "gone-mark"},
+			{"gone-ink", "paper"}, {"gone-ink", "leaf"}, {"added-ink", "paper"}, {"faded", "added"}, {"faded", "gone"}} {
+			if got := contrast(colours[pair[0]], colours[pair[1]]); got < 4.5 {
+				t.Errorf("%s: %s on %s has a contrast of %.2f", name, pair[0], pair[1], got)
+			}
+		}
+	}
+	for _, stop := range []string{"#0a6660", "#3b5aa8", "#5b3fa0"} {
+		if got := contrast("#ffffff", stop); got < 4.5 {
+			t.Errorf("white on %s has a contrast of %.2f", stop, got)
+		}
+	}
+}
+
+func contrast(a, b string) float64 {
+	light := func(hex string) float64 {
+		var sum float64
+		for i, weight := range []float64{0.2126, 0.7152, 0.0722} {
+			n, _ := strconv.ParseUint(hex[1+2*i:3+2*i], 16, 8)
+			c := float64(n) / 255
+			if c <= 0.04045 {
+				c /= 12.92
+			} else {
+				c = math.Pow((c+0.055)/1.055, 2.4)
+			}
+			sum += weight * c
+		}
+		return sum
+	}
+	if len(a) != 7 || len(b) != 7 {
+		return 0
+	}
+	x, y := light(a), light(b)
+	return (max(x, y) + 0.05) / (min(x, y) + 0.05)
+}
