@@ -58,7 +58,8 @@ func newBrowser(t testing.TB, url string) *browser {
 	if err := chromedp.Listen(ctx, b.heard); err != nil {
 		t.Fatal(err)
 	}
-	b.do(call(network.Enable, network.EnableParams{}), call(log.Enable, cdp.Empty{}))
+	b.do(call(network.Enable, network.EnableParams{}), call(log.Enable, cdp.Empty{}),
+		call(emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{Width: 1280, Height: 800, DeviceScaleFactor: 1}))
 	return b
 }
 

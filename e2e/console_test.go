@@ -196,7 +196,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},
-		{"/jobs", "first"},
+		{"/jobs", "13 lines to send"},
 		{"/jobs/" + jobs.Jobs[0].ID, "check that the device has power"},
 		{"/nowhere", "There is nothing here"},
 	} {
@@ -222,6 +222,18 @@ func TestConsolePagesFit(t *testing.T) {
 				}
 			}
 		}
+	}
+	// Tab walks the page in the order it is read.
+	b.size(1280, 800, "light")
+	b.open("/")
+	b.see("port-asterly-r1")
+	var order []string
+	for range 9 {
+		b.key(kb.Tab)
+		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
+	}
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Steady Magpie|Fleet|Compare|Jobs|?|") || !strings.Contains(got, "Sign out|") {
+		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.
 	b.size(1280, 800, "light")

@@ -167,9 +167,12 @@ func story(places []Start, now time.Time) []Event {
 		"lane guest", `note "passenger wireless, mwilks testing"`}})
 	// Changed and not saved: it would be gone after a restart.
 	add(Event{At: day(1, 14, 33), Device: "innisquill-r1", By: "okonkwo", Lines: []string{"lane quay2", "shut"}})
-	for i, p := range places {
-		if i < len(first) {
-			add(Event{At: day(1, 22, 10+i), Device: p.Name})
+	// Looked at now and then, and every time before the demo opens.
+	for _, back := range []int{14, 7, 4, 1} {
+		for i, p := range places {
+			if i < len(first) {
+				add(Event{At: day(back, 22, 10+i), Device: p.Name})
+			}
 		}
 	}
 	add(Event{At: now.Add(-3 * time.Hour), Device: "wrackhaven-r1", Down: true})

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import type { Diff } from '../api/call'
 import { useKeys } from '../composables/keys'
 
-const props = defineProps<{ diff: Diff }>()
+const props = defineProps<{ diff: Diff; unfolded: boolean }>()
 defineEmits<{ unfold: [] }>()
 
 interface Row {
@@ -80,7 +80,7 @@ const sign = { add: '+', remove: '−', same: ' ', fold: '⋯' }
       <span class="text-faded">{{ here >= 0 ? here + 1 + ' of ' : '' }}{{ changes.length }} {{ changes.length === 1 ? 'change' : 'changes' }}</span>
       <button type="button" class="button" @click="jump(-1)">Previous <kbd>p</kbd></button>
       <button type="button" class="button" @click="jump(1)">Next <kbd>n</kbd></button>
-      <button type="button" class="button" @click="$emit('unfold')">Unfold</button>
+      <button type="button" class="button" @click="$emit('unfold')">{{ unfolded ? 'Fold' : 'Unfold' }}</button>
     </div>
     <div ref="scroller" class="h-[62dvh] overflow-auto font-mono text-[13px] leading-5" tabindex="0" role="region" aria-label="Comparison">
       <div class="relative min-w-max" :style="{ height: virtual.getTotalSize() + 'px' }">

@@ -42,15 +42,17 @@ const words = computed(() => {
     <button class="button-main">Compare</button>
     <button type="button" class="button" @click="router.replace({ query: { from: to, to: from } })">Swap</button>
     <label class="flex items-center gap-2 py-1.5"><input v-model="all" type="checkbox" class="accent-violet" />also lines that change by themselves</label>
-    <span class="grow"></span>
-    <RouterLink v-if="operator && data?.relation === 'different' && !data.from.endsWith('@live')" class="button" :to="`/push?ref=${data.from}`">Put {{ data.from }} back</RouterLink>
   </form>
   <ProblemNote :error="error" />
   <p v-if="!from || !to" class="text-faded">Name two versions: a device with a number, a name, a time, or one of latest, previous, baseline, live; like <code>skerrinsay-r1@2026-11-20T10:00Z</code>.</p>
   <p v-else-if="isLoading" class="text-faded" role="status">Comparing…</p>
   <template v-if="data">
-    <p class="mb-2" role="status"><b class="font-mono">{{ data.from }}</b> to <b class="font-mono">{{ data.to }}</b>: {{ words }} <span v-if="data.masked" class="text-faded">Secrets are masked.</span></p>
+    <div class="mb-2 flex flex-wrap items-center gap-3">
+    <p role="status"><b class="font-mono">{{ data.from }}</b> to <b class="font-mono">{{ data.to }}</b>: {{ words }} <span v-if="data.masked" class="text-faded">Secrets are masked.</span></p>
+    <span class="grow"></span>
+    <RouterLink v-if="operator && data.relation === 'different' && !data.from.endsWith('@live')" class="button" :to="`/push?ref=${data.from}`">Put {{ data.from }} back</RouterLink>
+    </div>
     <p v-for="s in [data.from_sure, data.to_sure].filter(Boolean)" :key="s" class="mb-2 text-faded">{{ s }}</p>
-    <DiffView v-if="data.hunks.length" :diff="data" @unfold="unfolded = !unfolded" />
+    <DiffView v-if="data.hunks.length" :diff="data" :unfolded="unfolded" @unfold="unfolded = !unfolded" />
   </template>
 </template>

@@ -145,6 +145,12 @@ const facts = computed(() => {
         <p class="mt-2 text-faded">Times are in {{ zone }}.</p>
       </section>
       <section class="min-w-0">
+        <h2 class="mb-2">Running beside startup</h2>
+        <p class="card mb-4 p-3">
+          <template v-if="!d.latest">Nothing was pulled yet.</template>
+          <template v-else-if="d.unsaved"><StateMark state="unsaved" />: startup does not hold what runs; a restart would lose it. <RouterLink :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">See both</RouterLink></template>
+          <template v-else><StateMark state="steady" />: startup holds what runs.</template>
+        </p>
         <h2 class="mb-2">Entry and identity</h2>
         <dl class="card grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
           <template v-for="[k, v] in facts" :key="k"><dt class="text-faded">{{ k }}</dt><dd class="break-all">{{ v }}</dd></template>

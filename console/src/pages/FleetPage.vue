@@ -74,23 +74,23 @@ const next = (d: Device) =>
 </script>
 
 <template>
-  <div class="grid gap-4 xl:grid-cols-[1fr_18rem]">
+  <div class="mb-3 flex flex-wrap items-center gap-2">
+    <h1 class="mr-2">Fleet</h1>
+    <button v-for="s in order.filter((x) => status.data.value?.states[x])" :key="s" type="button" class="button" :aria-pressed="selector === `state=${s.replace(' ', '?')}`"
+      @click="choose(selector === `state=${s.replace(' ', '?')}` ? '' : `state=${s.replace(' ', '?')}`)">
+      {{ status.data.value?.states[s] }} <StateMark :state="s" />
+    </button>
+    <span class="grow"></span>
+    <form class="flex min-w-0 grow gap-2 sm:grow-0" @submit.prevent="choose(typed.trim())">
+      <label class="sr-only" for="selector">Choose devices</label>
+      <input id="selector" ref="box" v-model="typed" class="field sm:w-72" placeholder="site=skerrinsay tag=edge name=*-r1" />
+      <button class="button">Choose</button>
+    </form>
+    <button v-if="admin" type="button" class="button" @click="adding = true">Add a device</button>
+    <button v-if="operator" type="button" class="button-main" :disabled="!!pulling && pulling.done < pulling.of" @click="pull">{{ selector ? 'Pull these' : 'Pull all' }}</button>
+  </div>
+  <div class="grid gap-4 xl:grid-cols-[1fr_17rem]">
     <section class="min-w-0">
-      <div class="mb-3 flex flex-wrap items-center gap-2">
-        <h1 class="mr-2">Fleet</h1>
-        <button v-for="s in order.filter((x) => status.data.value?.states[x])" :key="s" type="button" class="button" :aria-pressed="selector === `state=${s.replace(' ', '?')}`"
-          @click="choose(selector === `state=${s.replace(' ', '?')}` ? '' : `state=${s.replace(' ', '?')}`)">
-          {{ status.data.value?.states[s] }} <StateMark :state="s" />
-        </button>
-        <span class="grow"></span>
-        <form class="flex min-w-0 grow gap-2 sm:grow-0" @submit.prevent="choose(typed.trim())">
-          <label class="sr-only" for="selector">Choose devices</label>
-          <input id="selector" ref="box" v-model="typed" class="field sm:w-64" placeholder="site=skerrinsay tag=edge name=*-r1" />
-          <button class="button">Choose</button>
-        </form>
-        <button v-if="operator" type="button" class="button-main" :disabled="!!pulling && pulling.done < pulling.of" @click="pull">{{ selector ? 'Pull these' : 'Pull all' }}</button>
-        <button v-if="admin" type="button" class="button" @click="adding = true">Add a device</button>
-      </div>
       <ProblemNote :error="trouble ?? devices.error.value" class="mb-3" />
       <div v-if="pulling" class="mb-3" role="status">
         <progress class="h-2 w-full accent-violet" :max="pulling.of" :value="pulling.done" aria-label="Pulls done"></progress>
@@ -99,13 +99,13 @@ const next = (d: Device) =>
       <div class="card overflow-x-auto">
         <table class="w-full">
           <thead class="border-b border-rule bg-leaf">
-            <tr><th class="px-3 py-1.5">State</th><th class="px-3">Device</th><th class="hidden px-3 md:table-cell">Site</th><th class="hidden px-3 lg:table-cell">Version</th><th class="hidden px-3 md:table-cell">Changed</th><th class="hidden px-3 sm:table-cell">Last pulled</th><th class="px-3">What is wrong, or what to do</th></tr>
+            <tr><th class="px-3 py-1.5">State</th><th class="px-3">Device</th><th class="hidden px-3 md:table-cell">Site</th><th class="hidden px-3 lg:table-cell">Version</th><th class="hidden px-3 md:table-cell">Changed</th><th class="hidden px-3 whitespace-nowrap sm:table-cell">Last pulled</th><th class="px-3">What is wrong, or what to do</th></tr>
           </thead>
           <tbody>
             <tr v-for="d in rows" :key="d.id" class="border-b border-rule last:border-0 hover:bg-leaf">
               <td class="px-3 py-1.5"><StateMark :state="d.state" :also="d.unsaved && d.state === 'drifted' ? 'unsaved' : ''" /></td>
               <td class="px-3"><RouterLink :to="'/devices/' + d.name" class="font-semibold whitespace-nowrap">{{ d.name }}</RouterLink></td>
-              <td class="hidden px-3 md:table-cell">{{ d.site }}</td>
+              <td class="hidden px-3 whitespace-nowrap md:table-cell">{{ d.site }}</td>
               <td class="hidden px-3 lg:table-cell">{{ d.latest || '' }}</td>
               <td class="hidden px-3 whitespace-nowrap md:table-cell">{{ when(d.last_changed) }}</td>
               <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ ago(d.last_pulled) }}</td>
