@@ -30,7 +30,7 @@ check:
 	go vet ./...
 	go test -run TestArrows ./internal
 
-bench: needs
+bench: build
 	go run ./internal/bench
 
 # Each fuzz target for a while; FUZZTIME=10m for longer.

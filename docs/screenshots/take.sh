@@ -3,7 +3,7 @@
 # Needs Debian's xvfb, xterm, imagemagick, x11-utils and fonts-dejavu-core; run it from the
 # repository's root after make build.
 set -eu
-out=$PWD/docs/screenshots
+out=$PWD/docs/screenshots home=$HOME
 dir=$(mktemp -d)
 export HOME=$dir XDG_CONFIG_HOME=$dir PATH=$PWD/bin:$PATH TZ=UTC DISPLAY=:87
 Xvfb :87 -screen 0 1280x800x24 >/dev/null 2>&1 & x=$!
@@ -32,3 +32,6 @@ shot preview 'magpie push port-asterly-r1@baseline --preview'
 shot push 'magpie push innisquill-r1@baseline --yes --note "gangway two is open again"'
 shot pull 'magpie pull "name=*-r1"' 'magpie job list --limit 12'
 shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limit 1 | grep -o "\"id\": \"[^\"]*" | cut -d\" -f4)' 'magpie audit list --limit 10' 'magpie audit check' 'magpie dialect list' 'magpie user list'
+
+# The console's pages, in headless Chromium.
+HOME=$home MAGPIE_SHOTS=$out go test ./e2e -count=1 -run 'TestConsolePutsItRight|TestConsolePagesFit' >/dev/null

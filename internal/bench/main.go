@@ -28,7 +28,7 @@ func main() {
 		}
 		return
 	}
-	if err := run(); err != nil {
+	if err := all(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -55,12 +55,20 @@ func unified(a, b string, out io.Writer) error {
 	return diff.Unified(out, a, b, x, y, diff.Texts(x, y), 3, nil)
 }
 
-func run() error {
+func all() error {
 	dir, err := os.MkdirTemp("", "magpie-bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	if err := differences(dir); err != nil {
+		return err
+	}
+	return consoleFigures(dir)
+}
+
+// differences races our comparison against what an engineer would type.
+func differences(dir string) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err

@@ -4,7 +4,8 @@ import type { Version } from '../api/call'
 import { when } from '../composables/time'
 
 // Time runs left to right; each version is a block as long as it was in force
-// and as tall as its change was large. Hatched is what is not known.
+// and as tall as its change was large. Hatched is what is not known; the bar on
+// top marks the baseline.
 const props = defineProps<{ versions: Version[]; picked: number[] }>()
 const emit = defineEmits<{ pick: [number: number] }>()
 
@@ -38,7 +39,7 @@ const label = (v: Version) =>
     <g v-for="b in blocks" :key="b.v.number" role="button" tabindex="0" class="cursor-pointer" :aria-label="label(b.v)" :aria-pressed="picked.includes(b.v.number)"
       @click="emit('pick', b.v.number)" @keydown.enter.prevent="emit('pick', b.v.number)" @keydown.space.prevent="emit('pick', b.v.number)">
       <title>{{ label(b.v) }}</title>
-      <rect :x="b.left" :y="HEIGHT - b.tall" :width="b.width" :height="b.tall" fill="url(#unknown)" />
+      <rect v-if="b.width > b.seen" :x="b.left + b.seen" :y="HEIGHT - b.tall" :width="b.width - b.seen" :height="b.tall" fill="url(#unknown)" />
       <rect :x="b.left" :y="HEIGHT - b.tall" :width="Math.min(b.seen, b.width)" :height="b.tall" :fill="picked.includes(b.v.number) ? 'url(#wing)' : 'currentColor'" :class="picked.includes(b.v.number) ? '' : 'text-teal opacity-45'" />
       <rect v-if="b.v.baseline" :x="b.left" :y="HEIGHT - b.tall - 7" :width="b.width" height="4" class="fill-violet" />
     </g>
