@@ -289,10 +289,13 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 	return true, tx.Commit()
 }
 
-// Tidy removes the traces of commits old enough to be beyond doubt.
+// Tidy removes the traces of commits old enough to be beyond doubt, and
+// sessions and tokens that have run out.
 func (s *Store) Tidy(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM commits WHERE at < ? LIMIT 10000`, s.clock().UTC().Add(-24*time.Hour))
-	return err
+	now := s.clock().UTC()
+	_, err1 := s.db.ExecContext(ctx, `DELETE FROM commits WHERE at < ? LIMIT 10000`, now.Add(-24*time.Hour))
+	_, err2 := s.db.ExecContext(ctx, `DELETE FROM tokens WHERE expires_at < ? LIMIT 10000`, now)
+	return errors.Join(err1, err2)
 }
 
 func number(err error) uint16 {

@@ -166,7 +166,8 @@ func (q *Q) Sight(ctx context.Context, v core.Version, at time.Time) error {
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 1)`, v.ID, at, at)
+	_, err = q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 1)
+		ON DUPLICATE KEY UPDATE open = TRUE, sightings = sightings + 1`, v.ID, at, at)
 	return err
 }
 

@@ -235,7 +235,7 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 	a, b := from.split(), to.split()
 	es := diff.Texts(a, b)
 	if !all {
-		es, c.SetAside = withoutNoise(es, from, to)
+		es, c.SetAside = withoutNoise(es, from, to, c.Relation == Unchanged)
 	}
 	for _, e := range es {
 		c.Removed += e.End - e.Start
@@ -275,13 +275,17 @@ func (s Side) split() diff.Text {
 }
 
 // withoutNoise drops edits in which each line of one side that says nothing
-// faces one of the other.
-func withoutNoise(es []diff.Edit, from, to Side) (kept []diff.Edit, dropped int) {
+// faces one of the other, and all edits of texts that are unchanged.
+func withoutNoise(es []diff.Edit, from, to Side, unchanged bool) (kept []diff.Edit, dropped int) {
 	if from.dia == nil || from.dia != to.dia {
 		return es, 0
 	}
 	a, b := from.dia.SettledLines(from.raw), to.dia.SettledLines(to.raw)
 	for _, e := range es {
+		if unchanged {
+			dropped += max(e.End-e.Start, e.To-e.From)
+			continue
+		}
 		if n := e.End - e.Start; n == e.To-e.From && !slices.Contains(a[e.Start:e.End], true) && !slices.Contains(b[e.From:e.To], true) {
 			dropped += n
 			continue

@@ -227,7 +227,9 @@ func (e stepError) Unwrap() error { return e.err }
 // worked out anew from what runs now.
 func (u *push) broken(ctx context.Context, cause error) {
 	s, mask := u.s, u.s.masker(u.v.dia)
-	why := cause.Error()
+	// why is kept in the open, so it never quotes the configuration; said may,
+	// because logs are sealed.
+	why, said := cause.Error(), ""
 	var at stepError
 	switch r := linkRefused(cause); {
 	case errors.Is(context.Cause(ctx), ErrCancelled):
@@ -237,11 +239,15 @@ func (u *push) broken(ctx context.Context, cause error) {
 	case r != nil && errors.As(cause, &at):
 		answer := mask.Answer(r.Words, at.step.Secrets)
 		u.res.Refused = &Refusal{Line: at.n, Text: at.step.Lines[0], Masked: at.step.Masked[0], Block: at.step.Block, Answer: answer}
-		why = fmt.Sprintf("the device refused line %d (%s): %s", at.n, strings.TrimSpace(at.step.Masked[0]), answer)
+		why = fmt.Sprintf("the device refused line %d of %d", at.n, u.journal.Total)
+		said = fmt.Sprintf("%s (%s): %s", why, strings.TrimSpace(at.step.Masked[0]), answer)
 	case r != nil:
 		why = r.Error()
 	}
-	u.l.Trouble(why, "")
+	if said == "" {
+		said = why
+	}
+	u.l.Trouble(said, "")
 	if u.journal.Announced == 0 {
 		u.v.close()
 		u.finish(core.Refused, why+"; nothing was sent")

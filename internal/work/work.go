@@ -179,7 +179,7 @@ func (s *Service) heart(ctx context.Context) {
 			slog.Warn("heartbeat missed", "err", err)
 		}
 		s.watch(ctx)
-		if n%1000 == 0 {
+		if n%30 == 0 {
 			if err := s.Store.Tidy(ctx); err != nil {
 				slog.Warn("tidying up", "err", err)
 			}

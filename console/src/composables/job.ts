@@ -14,30 +14,40 @@ export function useJob(id: Ref<string | undefined>) {
     source = undefined
   }
 
+  // follow opens the stream. The browser takes a broken one up again by itself;
+  // one the service refused (the session ran out, say) is asked for anew, which
+  // has somebody sign in again.
+  async function follow(now: string) {
+    try {
+      job.value = await get<Job>(`/jobs/${encodeURIComponent(now)}`)
+    } catch (e) {
+      trouble.value = e as ApiError
+      return
+    }
+    if (id.value !== now) return
+    stop()
+    source = new EventSource(`/api/v1/jobs/${encodeURIComponent(now)}/events`)
+    source.addEventListener('log', (e) => {
+      const entry = JSON.parse(e.data) as Entry
+      if (entry.seq > (log.value.at(-1)?.seq ?? 0)) log.value.push(entry)
+    })
+    source.addEventListener('job', (e) => {
+      job.value = JSON.parse(e.data) as Job
+      if (job.value.state === 'ended') stop()
+    })
+    source.addEventListener('error', () => {
+      if (source?.readyState === EventSource.CLOSED) setTimeout(() => id.value === now && void follow(now), 1000)
+    })
+  }
+
   watch(
     id,
-    async (now) => {
+    (now) => {
       stop()
       job.value = undefined
       log.value = []
       trouble.value = undefined
-      if (!now) return
-      try {
-        job.value = await get<Job>(`/jobs/${encodeURIComponent(now)}`)
-      } catch (e) {
-        trouble.value = e as ApiError
-        return
-      }
-      if (id.value !== now) return
-      source = new EventSource(`/api/v1/jobs/${encodeURIComponent(now)}/events`)
-      source.addEventListener('log', (e) => {
-        const entry = JSON.parse(e.data) as Entry
-        if (entry.seq > (log.value.at(-1)?.seq ?? 0)) log.value.push(entry)
-      })
-      source.addEventListener('job', (e) => {
-        job.value = JSON.parse(e.data) as Job
-        if (job.value.state === 'ended') stop()
-      })
+      if (now) void follow(now)
     },
     { immediate: true },
   )
