@@ -228,13 +228,13 @@ func (a *app) showDiff(d client.Diff) {
 	case "identical":
 		note = fmt.Sprintf("%s and %s are identical", d.From, d.To)
 	case "unchanged":
-		note = fmt.Sprintf("%s and %s are the same but for %s by themselves", d.From, d.To, count(d.SetAside, "line that changes", "lines that change"))
+		note = fmt.Sprintf("%s and %s are the same but for %s", d.From, d.To, count(d.SetAside, "line that changes by itself", "lines that change by themselves"))
 	case "equivalent":
 		note = fmt.Sprintf("%s and %s are written differently and mean the same", d.From, d.To)
 	default:
 		note = fmt.Sprintf("%s removed, %s added", count(d.Removed, "line", "lines"), count(d.Added, "line", "lines"))
 		if d.SetAside > 0 {
-			note += fmt.Sprintf("; %s by themselves not shown (--all shows them)", count(d.SetAside, "line that changes", "lines that change"))
+			note += fmt.Sprintf("; %s not shown (--all shows them)", count(d.SetAside, "line that changes by itself", "lines that change by themselves"))
 		}
 	}
 	a.tell("%s\n", a.s.paint(faint, note))

@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"magpie/client"
+)
+
+func paper(colour bool) (*app, *bytes.Buffer, *bytes.Buffer) {
+	var out, err bytes.Buffer
+	return &app{s: &screen{out: &out, err: &err, colour: colour}}, &out, &err
+}
+
+// TestTable: columns stand under each other whatever their letters and colours,
+// and empty ones are left out.
+func TestTable(t *testing.T) {
+	for _, colour := range []bool{false, true} {
+		a, out, _ := paper(colour)
+		a.s.table([]string{"device", "site", "note"}, [][]cell{{{"a", strong}, {"", plain}, {"x", plain}}, {{"überlang-r1", strong}, {"", plain}, {"y", alarm}}})
+		got := out.String()
+		if colour {
+			for _, code := range []string{"\x1b[1m", "\x1b[2m", "\x1b[35m", "\x1b[0m"} {
+				if !strings.Contains(got, code) {
+					t.Errorf("no %q in %q", code, got)
+				}
+				got = strings.ReplaceAll(got, code, "")
+			}
+		}
+		if got != "device       note\na            x\nüberlang-r1  y\n" {
+			t.Errorf("colour %v:\n%s", colour, got)
+		}
+	}
+}
+
+func TestReferences(t *testing.T) {
+	for _, c := range []struct{ raw, like, want string }{
+		{"r1", "", "r1@latest"}, {"@live", "r1@1", "r1@live"}, {"@2", "r1/startup@1", "r1/startup@2"}, {"r2@x", "r1@1", "r2@x"},
+	} {
+		if got, err := reference(c.raw, c.like); err != nil || got != c.want {
+			t.Errorf("%s after %s: %s, %v", c.raw, c.like, got, err)
+		}
+	}
+	if _, err := reference("@live", ""); err == nil {
+		t.Error("a reference without a device")
+	}
+	for raw, want := range map[string]string{"r1": "r1@previous r1@latest", "r1@3": "r1@3 r1@latest", "r1@live": "r1@latest r1@live", "r1/startup@x": "r1/startup@x r1/startup@latest"} {
+		if from, to, err := pair(raw); err != nil || from+" "+to != want {
+			t.Errorf("%s alone is compared as %s %s, %v", raw, from, to, err)
+		}
+	}
+}
+
+// TestMarkedWords: colour marks just the words that differ, and nothing is lost.
+func TestMarkedWords(t *testing.T) {
+	a, out, errs := paper(true)
+	a.showDiff(client.Diff{From: "r1@1", To: "r1@2", Relation: "different", Added: 1, Removed: 1, SetAside: 1, Unified: "--- a\n+++ b\n@@ -1 +1 @@\n-x one\n+x two\n",
+		Hunks: []client.Hunk{{From: 1, FromLen: 1, To: 1, ToLen: 1, Block: "lane q", Lines: []client.DiffLine{{Op: "remove", Text: "x one", Marks: [][2]int{{2, 5}}}, {Op: "add", Text: "x two", Marks: [][2]int{{2, 5}}}}}}})
+	if got := out.String(); !strings.Contains(got, "\x1b[33;7mone\x1b[0m") || !strings.Contains(got, "\x1b[36;7mtwo\x1b[0m") || !strings.Contains(got, "in lane q") {
+		t.Errorf("%q", got)
+	}
+	if got := errs.String(); !strings.Contains(got, "1 line removed, 1 line added; 1 line that changes by itself not shown") {
+		t.Errorf("%q", got)
+	}
+}
+
+func TestAgo(t *testing.T) {
+	for d, want := range map[time.Duration]string{10 * time.Second: "just now", 5 * time.Minute: "5 min ago", 30 * time.Hour: "30 h ago", 80 * time.Hour: "3 days ago"} {
+		at := time.Now().Add(-d)
+		if got := ago(&at); got != want {
+			t.Errorf("%s: %s", d, got)
+		}
+	}
+	if ago(nil) != "never" {
+		t.Error("never")
+	}
+}
+
+// TestNobodyIsAsked where there is no terminal, and secrets come from where they
+// may.
+func TestNobodyIsAsked(t *testing.T) {
+	a, _, _ := paper(false)
+	if _, err := a.s.ask("?"); err != errNobody {
+		t.Errorf("%v", err)
+	}
+	if _, err := a.s.secret("The word", "MAGPIE_TEST_WORD", ""); err == nil || !strings.Contains(err.Error(), "set MAGPIE_TEST_WORD") {
+		t.Errorf("%v", err)
+	}
+	t.Setenv("MAGPIE_TEST_WORD", "hush")
+	if got, err := a.s.secret("The word", "MAGPIE_TEST_WORD", ""); got != "hush" || err != nil {
+		t.Errorf("%q, %v", got, err)
+	}
+}
