@@ -116,6 +116,17 @@ func TestConsoleFailedPull(t *testing.T) {
 	b.see("2 of 2 pulled")
 	b.see("without success: " + r1)
 	b.see("unreachable")
+	b.fill(`#selector`, "state=steady")
+	b.click("Choose")
+	b.see("Pull these")
+	eventually(t, "only the steady one is listed", func() bool {
+		s := b.text()
+		return strings.Contains(s, "innisquill-r1") && !strings.Contains(s, "no connection to")
+	})
+	b.fill(`#selector`, "colour=red")
+	b.allow = append(b.allow, "400")
+	b.click("Choose")
+	b.see("is no key; the keys are")
 	b.click("Jobs")
 	b.see("no connection to")
 	b.click("pull of " + r1)
@@ -177,6 +188,15 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b.click("Save and pull")
 	b.see("Tenure")
 	eventually(t, "it is pulled", func() bool { return len(w.versions(name)) == 1 })
+	// And its first version is marked in place.
+	b.see("first contact")
+	b.click("mark version 1")
+	b.do(chromedp.SendKeys(`//form//label[starts-with(normalize-space(.), "Name")]//input`, "as-built"), chromedp.Click(`//label[contains(., "Baseline")]//input`))
+	b.click("Keep")
+	b.see("as-built")
+	if v := w.versions(name)[0]; v.Name != "as-built" || !v.Baseline {
+		t.Errorf("marked as %+v", v)
+	}
 }
 
 // TestConsolePagesFit: every page, wide and narrow, light and dark, without
