@@ -32,7 +32,6 @@ const (
 	FirstContact = "first contact"
 	BeforePush   = "before a push"
 	AfterPush    = "after a push"
-	Scheduled    = "schedule"
 )
 
 // Job states.

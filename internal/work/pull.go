@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -446,9 +445,3 @@ func (v *visit) advice(err error) string {
 	}
 	return ""
 }
-
-// Reasons a person may give are only these; the rest the service gives itself.
-var requestable = []string{core.ByHand, core.Scheduled}
-
-// Requestable tells whether a pull may be asked for with the reason.
-func Requestable(reason string) bool { return slices.Contains(requestable, reason) }
