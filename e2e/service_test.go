@@ -16,6 +16,7 @@ import (
 	"testing"
 
 	"magpie/client"
+	"magpie/internal/scratch"
 	"magpie/internal/sim"
 	"magpie/internal/sim/tern"
 )
@@ -344,7 +345,7 @@ func TestFullDisk(t *testing.T) {
 // TestTwoStartTogether: two services on one empty database, started at once,
 // both come up on one schema and one set of keys.
 func TestTwoStartTogether(t *testing.T) {
-	dsn := newDatabase(t)
+	dsn := scratch.Database(t)
 	key := filepath.Join(t.TempDir(), "master.key")
 	if err := os.WriteFile(key, []byte(strings.Repeat("cd", 32)+"\n"), 0o600); err != nil {
 		t.Fatal(err)

@@ -17,7 +17,6 @@ import (
 	"regexp"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -29,16 +28,12 @@ import (
 	_ "github.com/go-sql-driver/mysql"
 
 	"magpie/client"
-	"magpie/internal/run"
+	"magpie/internal/scratch"
 	"magpie/internal/sim"
 	"magpie/internal/sim/tern"
 )
 
-var (
-	bin    string        // folder of the programs under test
-	shared *run.Database // one server for the tests that do not kill theirs
-	dbSeq  atomic.Int64
-)
+var bin string // folder of the programs under test
 
 func TestMain(m *testing.M) { os.Exit(testMain(m)) }
 
@@ -57,28 +52,7 @@ func testMain(m *testing.M) int {
 		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
 		return 1
 	}
-	if shared, err = run.StartDatabase(context.Background(), dir); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer shared.Stop()
-	return m.Run()
-}
-
-// newDatabase makes an empty database on the shared server.
-func newDatabase(t testing.TB) string {
-	t.Helper()
-	name := fmt.Sprintf("t%d", dbSeq.Add(1))
-	base := strings.TrimSuffix(shared.DSN(), "/magpie")
-	db, err := sql.Open("mysql", base+"/")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
-		t.Fatal(err)
-	}
-	return base + "/" + name
+	return scratch.Main(m)
 }
 
 // world is a fleet, a service and its admin.
@@ -115,7 +89,7 @@ func newWorld(t testing.TB, routers int, opts ...option) *world {
 		o(w)
 	}
 	if w.dsn == "shared" {
-		w.dsn = newDatabase(t)
+		w.dsn = scratch.Database(t)
 	}
 	w.fleet = startFleet(t, filepath.Join(w.dir, "fleet"), routers)
 	w.serve()

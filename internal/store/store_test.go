@@ -18,50 +18,18 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
-	"magpie/internal/run"
+	"magpie/internal/scratch"
 	"magpie/internal/seal"
 	"magpie/internal/store"
 )
 
 var (
-	server *run.Database
-	seq    atomic.Int64
 	master = seal.NewMaster()
 	who    = core.Actor{ID: "u", Name: "okonkwo", Role: core.Admin}
 	bg     = context.Background()
 )
 
-func TestMain(m *testing.M) { os.Exit(testMain(m)) }
-
-func testMain(m *testing.M) int {
-	dir, err := os.MkdirTemp("", "magpie-store-")
-	if err != nil {
-		panic(err)
-	}
-	defer os.RemoveAll(dir)
-	if server, err = run.StartDatabase(bg, dir); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer server.Stop()
-	return m.Run()
-}
-
-// empty makes an empty database and returns its DSN.
-func empty(t testing.TB) string {
-	t.Helper()
-	name := fmt.Sprintf("s%d", seq.Add(1))
-	base := strings.TrimSuffix(server.DSN(), "/magpie")
-	db, err := sql.Open("mysql", base+"/")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
-		t.Fatal(err)
-	}
-	return base + "/" + name
-}
+func TestMain(m *testing.M) { os.Exit(scratch.Main(m)) }
 
 func open(t testing.TB, dsn string) *store.Store {
 	t.Helper()
@@ -106,7 +74,7 @@ func addVersion(q *store.Q, d core.Device, text string) (core.Version, error) {
 // TestVersionsNeverChange keeps random texts, from many hands at once, and reads
 // every one back byte for byte; numbers have no gap and no double.
 func TestVersionsNeverChange(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	d := addDevice(t, s, "r1")
 	tx(t, s, func(q *store.Q) error { _, err := q.Part(bg, d.ID, "running", true); return err })
 	var mu sync.Mutex
@@ -157,7 +125,7 @@ func TestVersionsNeverChange(t *testing.T) {
 
 // TestSameTextIsKeptOnce, and a content that was tampered with does not read.
 func TestSameTextIsKeptOnce(t *testing.T) {
-	dsn := empty(t)
+	dsn := scratch.Database(t)
 	s := open(t, dsn)
 	var a, b string
 	tx(t, s, func(q *store.Q) (err error) { a, err = q.PutContent(bg, []byte("lane q\n")); return err })
@@ -178,7 +146,7 @@ func TestSameTextIsKeptOnce(t *testing.T) {
 // TestRowsCannotBeSwapped: a credential moved to another device's row does not
 // open there.
 func TestRowsCannotBeSwapped(t *testing.T) {
-	dsn := empty(t)
+	dsn := scratch.Database(t)
 	s := open(t, dsn)
 	a, b := addDevice(t, s, "a"), addDevice(t, s, "b")
 	if got, err := s.As(who).Secret(bg, a); err != nil || got.Password != "hush" || got.Raise != "more" {
@@ -197,7 +165,7 @@ func TestRowsCannotBeSwapped(t *testing.T) {
 // TestSeenIntervals: sightings stretch an interval, a gap closes it, and the
 // next sighting opens another.
 func TestSeenIntervals(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	d := addDevice(t, s, "r1")
 	var v core.Version
 	tx(t, s, func(q *store.Q) (err error) { v, err = addVersion(q, d, "x\n"); return err })
@@ -221,7 +189,7 @@ func TestSeenIntervals(t *testing.T) {
 // TestLease: one holder at a time, the fence only grows, and what a dead node
 // held can be had.
 func TestLease(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	alive := func(string, string, string) bool { return true }
 	dead := func(string, string, string) bool { return false }
 	lease := func(job string, living func(string, string, string) bool) (fence int64, holder string) {
@@ -253,7 +221,7 @@ func TestLease(t *testing.T) {
 }
 
 func TestClaim(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	claim := func(job string) (holder string) {
 		tx(t, s, func(q *store.Q) (err error) { holder, err = q.Claim(bg, "dev", job); return err })
 		return holder
@@ -275,7 +243,7 @@ func TestClaim(t *testing.T) {
 
 // TestJobsAreTakenOnce by many takers at once, and one key makes one job.
 func TestJobsAreTakenOnce(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	for i := range 60 {
 		tx(t, s, func(q *store.Q) error {
 			_, err := q.AddJob(bg, core.Job{Kind: "pull", Device: "r1"}, map[string]int{"i": i}, "")
@@ -324,7 +292,7 @@ func TestJobsAreTakenOnce(t *testing.T) {
 
 // TestAuditUnderLoad: many deeds at once still make one unbroken chain.
 func TestAuditUnderLoad(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	var wg sync.WaitGroup
 	for w := range 5 {
 		wg.Go(func() {
@@ -445,7 +413,7 @@ func (c *cutter) all() {
 // TestLostCommits: whether the connection is cut before the commit arrives or
 // before its answer does, what was to be done is done exactly once.
 func TestLostCommits(t *testing.T) {
-	dsn := empty(t)
+	dsn := scratch.Database(t)
 	open(t, dsn) // lays out the schema
 	c, through := newCutter(t, dsn)
 	s := open(t, through)
@@ -471,7 +439,7 @@ func TestLostCommits(t *testing.T) {
 // TestOpenTwice: the second start changes nothing, and keys open what the first
 // sealed.
 func TestOpenTwice(t *testing.T) {
-	dsn := empty(t)
+	dsn := scratch.Database(t)
 	first, fresh, err := store.Open(bg, dsn, master, time.Now)
 	if err != nil || !fresh {
 		t.Fatal(fresh, err)
@@ -509,7 +477,7 @@ func TestIDsSortByTime(t *testing.T) {
 }
 
 func TestNamesAreUnique(t *testing.T) {
-	s := open(t, empty(t))
+	s := open(t, scratch.Database(t))
 	d := addDevice(t, s, "r1")
 	other := core.Device{Name: "r1", Tags: core.Words{}}
 	if err := s.Tx(bg, who, func(q *store.Q) error { return q.AddDevice(bg, &other, store.Secret{}) }); !errors.Is(err, store.ErrTaken) {

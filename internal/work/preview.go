@@ -105,18 +105,8 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		return
 	}
 	v := s.newVisit(j, d, core.BeforePush, l)
-	if err = v.open(ctx); err == nil {
-		defer v.close()
-		err = v.fetch()
-	}
-	switch {
-	case errors.Is(context.Cause(ctx), ErrStopping):
-		return
-	case errors.Is(context.Cause(ctx), ErrCancelled):
-		s.end(j, l, core.Cancelled, "cancelled by hand", nil)
-		return
-	case err != nil:
-		s.failPull(j, l, v, err)
+	defer v.close()
+	if !s.visited(ctx, j, l, v) {
 		return
 	}
 	ctx = context.WithoutCancel(ctx)

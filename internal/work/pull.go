@@ -83,20 +83,8 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *Log) {
 		return
 	}
 	visit := s.newVisit(j, d, req.Reason, l)
-	err = visit.open(ctx)
-	if err == nil {
-		defer visit.close()
-		err = visit.fetch()
-	}
-	if errors.Is(context.Cause(ctx), ErrStopping) {
-		return // taken up again at the next start
-	}
-	if errors.Is(err, ErrCancelled) || errors.Is(context.Cause(ctx), ErrCancelled) {
-		s.end(j, l, core.Cancelled, "cancelled by hand", nil)
-		return
-	}
-	if err != nil {
-		s.failPull(j, l, visit, err)
+	defer visit.close()
+	if !s.visited(ctx, j, l, visit) {
 		return
 	}
 	kept, err := visit.keep(context.WithoutCancel(ctx))
@@ -106,6 +94,26 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	visit.close()
 	s.end(j, l, core.Done, kept.summary(), kept.Result)
+}
+
+// visited opens a visit and fetches all parts. When that does not come to its
+// end, it ends the job, or leaves it to be taken up at the next start, and
+// returns false.
+func (s *Service) visited(ctx context.Context, j core.Job, l *Log, v *visit) bool {
+	err := v.open(ctx)
+	if err == nil {
+		err = v.fetch()
+	}
+	switch {
+	case errors.Is(context.Cause(ctx), ErrStopping):
+	case errors.Is(context.Cause(ctx), ErrCancelled):
+		s.end(j, l, core.Cancelled, "cancelled by hand", nil)
+	case err != nil:
+		s.failPull(j, l, v, err)
+	default:
+		return true
+	}
+	return false
 }
 
 // failPull notes a visit that brought nothing: the seen intervals end here, and

@@ -2,12 +2,9 @@ package work_test
 
 import (
 	"context"
-	"database/sql"
 	"errors"
-	"fmt"
 	"os"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -16,7 +13,7 @@ import (
 	"magpie/internal/core/ref"
 	"magpie/internal/dialect"
 	"magpie/internal/link"
-	"magpie/internal/run"
+	"magpie/internal/scratch"
 	"magpie/internal/seal"
 	"magpie/internal/sim"
 	"magpie/internal/sim/tern"
@@ -25,28 +22,12 @@ import (
 )
 
 var (
-	server *run.Database
-	seq    atomic.Int64
 	bg     = context.Background()
 	admin  = core.Actor{ID: "a", Name: "admin", Role: core.Admin, Secrets: true}
 	reader = core.Actor{ID: "r", Name: "lookout", Role: core.Reader}
 )
 
-func TestMain(m *testing.M) { os.Exit(testMain(m)) }
-
-func testMain(m *testing.M) int {
-	dir, err := os.MkdirTemp("", "magpie-work-")
-	if err != nil {
-		panic(err)
-	}
-	defer os.RemoveAll(dir)
-	if server, err = run.StartDatabase(bg, dir); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer server.Stop()
-	return m.Run()
-}
+func TestMain(m *testing.M) { os.Exit(scratch.Main(m)) }
 
 // yard is a fleet and a service whose clock stands where it is put.
 type yard struct {
@@ -66,18 +47,8 @@ func newYard(t *testing.T, n int) *yard {
 		t.Fatal(err)
 	}
 	t.Cleanup(y.fleet.Close)
-	name := fmt.Sprintf("w%d", seq.Add(1))
-	base := strings.TrimSuffix(server.DSN(), "/magpie")
-	db, err := sql.Open("mysql", base+"/")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
-		t.Fatal(err)
-	}
 	clock := func() time.Time { return y.now }
-	st, _, err := store.Open(bg, base+"/"+name, seal.NewMaster(), clock)
+	st, _, err := store.Open(bg, scratch.Database(t), seal.NewMaster(), clock)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,53 @@
+// Package scratch gives tests empty databases on a server of their own.
+package scratch
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	_ "github.com/go-sql-driver/mysql" // the server's driver
+
+	"magpie/internal/run"
+)
+
+var (
+	server *run.Database
+	count  atomic.Int64
+)
+
+// Main runs a package's tests beside a database server; it is what TestMain
+// exits with.
+func Main(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "magpie-scratch-")
+	if err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(dir)
+	if server, err = run.StartDatabase(context.Background(), dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer server.Stop()
+	return m.Run()
+}
+
+// Database makes an empty database and returns its DSN.
+func Database(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("t%d", count.Add(1))
+	base := strings.TrimSuffix(server.DSN(), "/magpie")
+	db, err := sql.Open("mysql", base+"/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+		t.Fatal(err)
+	}
+	return base + "/" + name
+}
