@@ -211,7 +211,7 @@ type Job struct {
 type Entry struct {
 	Seq    int       `json:"seq"`
 	At     time.Time `json:"at"`
-	Kind   string    `json:"kind"` // step, info, line, answer, warning, trouble, end
+	Kind   string    `json:"kind"` // step, info, line, warning, trouble, kept, end
 	Text   string    `json:"text"`
 	Masked string    `json:"masked,omitempty"` // empty when it equals Text
 	Secret bool      `json:"secret,omitempty"` // kept whole; shown only to who may see secrets

@@ -9,7 +9,6 @@ import (
 
 // Target is where a device is reached.
 type Target struct {
-	Name    string // for messages
 	Address string // host name or IP address
 	Port    int
 	HostKey string // the key accepted for it, as in an authorized_keys line

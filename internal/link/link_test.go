@@ -97,7 +97,7 @@ func unit(t testing.TB, m mangler, lines ...string) (*tern.Device, link.Target) 
 	go func() { _ = s.Serve(l) }()
 	t.Cleanup(func() { s.Close() })
 	at := l.Addr().(*net.TCPAddr)
-	target := link.Target{Name: "r1", Address: "127.0.0.1", Port: at.Port}
+	target := link.Target{Address: "127.0.0.1", Port: at.Port}
 	if target.HostKey, _, err = link.HostKey(context.Background(), target, 5*time.Second); err != nil {
 		t.Fatal(err)
 	}

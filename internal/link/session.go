@@ -32,7 +32,6 @@ const (
 // Session is one conversation with a device's command line.
 type Session struct {
 	d       *dialect.Dialect
-	t       Target
 	c       Credential
 	guard   func() error
 	ctx     context.Context
@@ -59,7 +58,7 @@ func Open(ctx context.Context, d *dialect.Dialect, t Target, c Credential, guard
 		cancel()
 		return nil, err
 	}
-	s := &Session{d: d, t: t, c: c, guard: guard, ctx: ctx, client: client, mode: d.Converse.Starts, chunks: make(chan []byte, 16)}
+	s := &Session{d: d, c: c, guard: guard, ctx: ctx, client: client, mode: d.Converse.Starts, chunks: make(chan []byte, 16)}
 	s.cancel = func() { stop(); cancel() }
 	if err := s.shell(); err != nil {
 		s.Close()
@@ -119,9 +118,6 @@ func (s *Session) shell() error {
 	}()
 	return nil
 }
-
-// Host is the name the prompt shows.
-func (s *Session) Host() string { return s.hosts[len(s.hosts)-1] }
 
 // Close says goodbye, if the device still listens, and ends the connection.
 func (s *Session) Close() {

@@ -213,9 +213,7 @@ func (n *Node) masterKey(ctx context.Context, dsn string) (seal.Master, error) {
 	}
 	empty, err := store.Empty(ctx, dsn)
 	if err != nil {
-		// store.Open words it better.
-		_, _, worded := store.Open(ctx, dsn, seal.NewMaster(), time.Now)
-		return m, errors.Join(worded)
+		return m, err
 	}
 	if !empty {
 		return m, fmt.Errorf("the master key is missing: %s does not exist, and without it nothing in the database can be read; put your copy of the key file there", path)

@@ -62,9 +62,28 @@ type Q struct {
 // Open connects, brings the schema up to date and opens the data keys. With an
 // empty database it makes the keys; newMaster is then told so.
 func Open(ctx context.Context, dsn string, master seal.Master, clock func() time.Time) (s *Store, fresh bool, err error) {
+	db, err := connect(ctx, dsn)
+	if err != nil {
+		return nil, false, err
+	}
+	s = &Store{db: db, clock: clock}
+	if err := s.migrate(ctx); err != nil {
+		db.Close()
+		return nil, false, err
+	}
+	if fresh, err = s.openKeys(ctx, master); err != nil {
+		db.Close()
+		return nil, false, err
+	}
+	return s, fresh, nil
+}
+
+// connect opens a database. Its errors say what is wrong with the setting, or
+// with the database.
+func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
-		return nil, false, fmt.Errorf("the database setting cannot be read: %w; it looks like user:password@tcp(host:3306)/name", err)
+		return nil, fmt.Errorf("the database setting cannot be read: %w; it looks like user:password@tcp(host:3306)/name", err)
 	}
 	cfg.ParseTime, cfg.Loc, cfg.MultiStatements = true, time.UTC, false
 	cfg.ClientFoundRows = true
@@ -77,29 +96,21 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
 	conn, err := mysql.NewConnector(cfg)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	db := sqlx.NewDb(sql.OpenDB(conn), "mysql")
 	db.SetMaxOpenConns(40)
 	db.SetMaxIdleConns(20)
-	s = &Store{db: db, clock: clock}
-	if err := s.ping(ctx, cfg); err != nil {
+	if err := ping(ctx, db, cfg); err != nil {
 		db.Close()
-		return nil, false, err
+		return nil, err
 	}
-	if err := s.migrate(ctx); err != nil {
-		db.Close()
-		return nil, false, err
-	}
-	if fresh, err = s.openKeys(ctx, master); err != nil {
-		db.Close()
-		return nil, false, err
-	}
-	return s, fresh, nil
+	return db, nil
 }
 
-func (s *Store) ping(ctx context.Context, cfg *mysql.Config) error {
-	err := s.db.PingContext(ctx)
+// ping asks whether the database is there, and words it when it is not.
+func ping(ctx context.Context, db *sqlx.DB, cfg *mysql.Config) error {
+	err := db.PingContext(ctx)
 	if err == nil {
 		return nil
 	}
@@ -217,7 +228,7 @@ type instance struct {
 
 // Empty tells whether a database has never been used by this program.
 func Empty(ctx context.Context, dsn string) (bool, error) {
-	db, err := sqlx.Open("mysql", dsn)
+	db, err := connect(ctx, dsn)
 	if err != nil {
 		return false, err
 	}

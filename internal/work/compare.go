@@ -186,7 +186,7 @@ func (s *Service) Look(ctx context.Context, d core.Device, part string) (link.Pa
 // attempt, and nothing is kept of it.
 func (s *Service) Try(ctx context.Context, d core.Device, sec store.Secret) (link.Identity, error) {
 	dia := s.dialects[d.Dialect]
-	sess, err := link.Open(ctx, dia, link.Target{Name: d.Name, Address: d.Address, Port: d.Port, HostKey: d.HostKey},
+	sess, err := link.Open(ctx, dia, link.Target{Address: d.Address, Port: d.Port, HostKey: d.HostKey},
 		link.Credential{User: sec.User, Password: sec.Password, Key: []byte(sec.Key), Raise: sec.Raise}, s.sure)
 	if err != nil {
 		return link.Identity{}, err

@@ -180,7 +180,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 		return err
 	}
 	v.l.Step("connecting to %s port %d as %s", v.d.Address, v.d.Port, secret.User)
-	target := link.Target{Name: v.d.Name, Address: v.d.Address, Port: v.d.Port, HostKey: v.d.HostKey}
+	target := link.Target{Address: v.d.Address, Port: v.d.Port, HostKey: v.d.HostKey}
 	cred := link.Credential{User: secret.User, Password: secret.Password, Key: []byte(secret.Key), Raise: secret.Raise}
 	if v.sess, err = link.Open(ctx, v.dia, target, cred, v.s.sure); err != nil {
 		v.unheld()

@@ -121,13 +121,13 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 	if done := u.check(ctx); done {
 		return
 	}
-	defer u.v.close()
+	defer func() { u.v.close() }() // whichever visit is the last: an undo may open another
 	if err := u.send(ctx, u.p.Steps, "sending"); err != nil {
 		u.broken(ctx, err)
 		return
 	}
 	u.res.Sent = u.res.Total
-	u.prove(u.save(), core.Equal)
+	u.prove(u.save())
 }
 
 // check opens the visit, keeps what runs and compares it with the preview. It
@@ -197,7 +197,7 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		indent := strings.Repeat("  ", st.Depth)
 		u.l.Line(fmt.Sprintf("%3d  %s%s", i+1, indent, strings.Join(st.Lines, "\n")), fmt.Sprintf("%3d  %s%s", i+1, indent, strings.Join(st.Masked, "\n")))
 		u.journal.Announced, u.journal.Answered = i+1, i
-		if err := u.l.commit(context.WithoutCancel(ctx), func(q *store.Q) error { return q.PutJournal(context.WithoutCancel(ctx), u.journal) }); err != nil {
+		if err := u.record(); err != nil {
 			return fmt.Errorf("line %d was not sent, because it could not be announced: %w", i+1, err)
 		}
 		if err := u.v.sess.Send(st.Lines, st.Hostname); err != nil {
@@ -210,6 +210,27 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		return fmt.Errorf("after the last line: %w", err)
 	}
 	return nil
+}
+
+// record writes the journal, and what is pending of the log. It is not broken
+// off by a cancel: what was done must be written down.
+func (u *push) record() error {
+	ctx := context.Background()
+	return u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) })
+}
+
+// against reads what a visit found running, and a content kept before, as the
+// dialect says.
+func (u *push) against(ctx context.Context, v *visit, contentID string) (have, want *rules.Item, err error) {
+	raw, err := u.s.Store.As(service).Content(ctx, contentID)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, have, err = v.dia.Parse(v.parts["running"].Text); err != nil {
+		return nil, nil, err
+	}
+	_, want, err = v.dia.Parse(string(raw))
+	return have, want, err
 }
 
 // stepError says at which step sending ended.
@@ -281,10 +302,6 @@ func (u *push) broken(ctx context.Context, cause error) {
 func (u *push) undo() ([]Residual, error) {
 	ctx := context.Background()
 	s := u.s
-	raw, err := s.Store.As(service).Content(ctx, u.before.ContentID)
-	if err != nil {
-		return nil, err
-	}
 	var last error
 	for try, wait := range []time.Duration{0, time.Second, 3 * time.Second, 10 * time.Second} {
 		time.Sleep(wait)
@@ -303,11 +320,7 @@ func (u *push) undo() ([]Residual, error) {
 		if last = u.v.fetch(); last != nil {
 			continue
 		}
-		_, now, err := u.v.dia.Parse(u.v.parts["running"].Text)
-		if err != nil {
-			return nil, err
-		}
-		_, before, err := u.v.dia.Parse(string(raw))
+		now, before, err := u.against(ctx, u.v, u.before.ContentID)
 		if err != nil {
 			return nil, err
 		}
@@ -335,8 +348,7 @@ func (u *push) undo() ([]Residual, error) {
 		if _, err := u.v.keep(ctx); err != nil {
 			return nil, err
 		}
-		_, now, err = u.v.dia.Parse(u.v.parts["running"].Text)
-		if err != nil {
+		if now, before, err = u.against(ctx, u.v, u.before.ContentID); err != nil {
 			return nil, err
 		}
 		return residuals(rules.Differences(now, before), mask), nil
@@ -357,8 +369,7 @@ func (u *push) save() error {
 	}
 	u.l.Step("saving to startup")
 	u.journal.Phase = "saving"
-	ctx := context.Background()
-	if err := u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) }); err != nil {
+	if err := u.record(); err != nil {
 		return err
 	}
 	answer, err := u.v.sess.Save()
@@ -373,11 +384,11 @@ func (u *push) save() error {
 
 // prove pulls the device again and says how it ended: equal to what was asked
 // for, or with the lines that differ.
-func (u *push) prove(saveErr error, good string) {
+func (u *push) prove(saveErr error) {
 	ctx := context.Background()
 	u.l.Step("pulling again, to prove it")
 	u.journal.Phase = "proving"
-	if err := u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) }); err != nil {
+	if err := u.record(); err != nil {
 		u.l.Warn("journal: %v", err)
 	}
 	u.v.renew(core.AfterPush)
@@ -396,7 +407,7 @@ func (u *push) prove(saveErr error, good string) {
 	}
 	u.l.Info("kept as %s", label(k.Running))
 	u.res.After = label(k.Running)
-	outcome, summary, err := u.verdict(ctx, u.v, good)
+	outcome, summary, err := u.verdict(ctx, u.v)
 	if err != nil {
 		u.finish(core.Unknown, "the device was pulled as "+label(k.Running)+" but could not be compared: "+err.Error())
 		return
@@ -408,20 +419,12 @@ func (u *push) prove(saveErr error, good string) {
 }
 
 // verdict compares what was just pulled with what was asked for.
-func (u *push) verdict(ctx context.Context, v *visit, good string) (outcome, summary string, err error) {
+func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, err error) {
 	target, err := u.s.Store.As(service).VersionByID(ctx, u.p.TargetID)
 	if err != nil {
 		return "", "", err
 	}
-	raw, err := u.s.Store.As(service).Content(ctx, target.ContentID)
-	if err != nil {
-		return "", "", err
-	}
-	_, want, err := v.dia.Parse(string(raw))
-	if err != nil {
-		return "", "", err
-	}
-	_, have, err := v.dia.Parse(v.parts["running"].Text)
+	have, want, err := u.against(ctx, v, target.ContentID)
 	if err != nil {
 		return "", "", err
 	}
@@ -434,7 +437,7 @@ func (u *push) verdict(ctx context.Context, v *visit, good string) (outcome, sum
 	case v.unsaved():
 		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
 	}
-	return good, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target), nil
+	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target), nil
 }
 
 // finish ends the push and lets the device go.

@@ -22,14 +22,7 @@ func (s *Service) recover(ctx context.Context) {
 		return
 	}
 	for _, j := range jobs {
-		if j.Node == s.node && j.Life == s.life {
-			s.mu.Lock()
-			_, ours := s.active[j.ID]
-			s.mu.Unlock()
-			if ours {
-				continue
-			}
-		} else if s.alive(j.ID, j.Node, j.Life) {
+		if s.alive(j.ID, j.Node, j.Life) {
 			continue
 		}
 		state := core.Running
@@ -139,7 +132,10 @@ func (u *push) state(summary string) {
 // known says what the journal tells of a push that broke off.
 func (u *push) known() string {
 	n := u.journal
-	doing := map[string]string{"sending": "sending", "undoing": "undoing", "saving": "saving to startup", "proving": "proving"}[n.Phase]
+	doing := n.Phase
+	if doing == "saving" {
+		doing = "saving to startup"
+	}
 	switch {
 	case n.Phase == "saving" || n.Phase == "proving":
 		return fmt.Sprintf("the push broke off while %s; all %d lines had been taken", doing, n.Total)
@@ -174,7 +170,7 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 		return false, err
 	}
 	u.res.After = label(k.Running)
-	outcome, summary, err := u.verdict(ctx, v, core.Equal)
+	outcome, summary, err := u.verdict(ctx, v)
 	if err != nil {
 		return false, err
 	}
@@ -196,14 +192,6 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 
 // isBefore tells whether the device runs what it ran before the push.
 func (u *push) isBefore(ctx context.Context, v *visit) (bool, error) {
-	raw, err := u.s.Store.As(service).Content(ctx, u.before.ContentID)
-	if err != nil {
-		return false, err
-	}
-	_, have, err := v.dia.Parse(v.parts["running"].Text)
-	if err != nil {
-		return false, err
-	}
-	_, want, err := v.dia.Parse(string(raw))
+	have, want, err := u.against(ctx, v, u.before.ContentID)
 	return err == nil && rules.Equivalent(have, want), err
 }

@@ -182,15 +182,13 @@ func (s *search) solve(x0, x1, y0, y1 int) {
 			}
 			return
 		}
-		x, y, ok := s.middle(x0, x1, y0, y1)
-		if !ok {
-			if pairs := s.anchors(x0, x1, y0, y1); len(pairs) > 0 {
-				for _, p := range pairs {
-					s.solve(x0, int(p[0]), y0, int(p[1]))
-					x0, y0 = int(p[0])+1, int(p[1])+1
-				}
-				continue
+		x, y, anchors := s.middle(x0, x1, y0, y1)
+		if len(anchors) > 0 {
+			for _, p := range anchors {
+				s.solve(x0, int(p[0]), y0, int(p[1]))
+				x0, y0 = int(p[0])+1, int(p[1])+1
 			}
+			continue
 		}
 		s.solve(x0, x, y0, y)
 		x0, y0 = x, y
@@ -204,16 +202,16 @@ const (
 	hurry    = 6000
 )
 
-// middle finds a point on a shortest path. It gives up, with a point that is
-// merely far along, when the path is very long.
-func (s *search) middle(x0, x1, y0, y1 int) (x, y int, exact bool) {
+// middle finds a point on a shortest path. When the path is long it returns
+// anchors to go by instead; where there are none, and the path is very long, a
+// point that is merely far along.
+func (s *search) middle(x0, x1, y0, y1 int) (x, y int, anchors [][2]int32) {
 	fwd, back, off := s.fwd, s.back, s.off
 	low, high := x0-y1, x1-y0
 	mid0, mid1 := x0-y0, x1-y1
 	f0, f1, b0, b1 := mid0, mid0, mid1, mid1
 	fwd[off+mid0], back[off+mid1] = int32(x0), int32(x1)
 	odd := (mid0-mid1)&1 != 0
-	tried := false
 	for step := 1; ; step++ {
 		// Diagonals outside the rectangle are walled off.
 		if f0 > low {
@@ -240,7 +238,7 @@ func (s *search) middle(x0, x1, y0, y1 int) (x, y int, exact bool) {
 			}
 			fwd[off+d] = int32(px)
 			if odd && b0 <= d && d <= b1 && int(back[off+d]) <= px {
-				return px, py, true
+				return px, py, nil
 			}
 		}
 		if b0 > low {
@@ -267,13 +265,12 @@ func (s *search) middle(x0, x1, y0, y1 int) (x, y int, exact bool) {
 			}
 			back[off+d] = int32(px)
 			if !odd && f0 <= d && d <= f1 && px <= int(fwd[off+d]) {
-				return px, py, true
+				return px, py, nil
 			}
 		}
-		if step >= patience && !tried {
-			tried = true
-			if s.anyAnchor(x0, x1, y0, y1) {
-				return 0, 0, false
+		if step == patience {
+			if anchors = s.anchors(x0, x1, y0, y1); len(anchors) > 0 {
+				return 0, 0, anchors
 			}
 		}
 		if step >= hurry {
@@ -288,12 +285,10 @@ func (s *search) middle(x0, x1, y0, y1 int) (x, y int, exact bool) {
 					best, x, y = px+py, px, py
 				}
 			}
-			return x, y, true
+			return x, y, nil
 		}
 	}
 }
-
-func (s *search) anyAnchor(x0, x1, y0, y1 int) bool { return len(s.anchors(x0, x1, y0, y1)) > 0 }
 
 // anchors returns the longest run of pairs, rising on both sides, of lines that
 // are unique on both.

@@ -39,7 +39,6 @@ type Device struct {
 	Release string
 	Clock   func() time.Time
 	Save    func() // called, unlocked, whenever state changed that must outlive a restart
-	Settle  time.Duration
 
 	mu        sync.Mutex
 	running   *Machine
