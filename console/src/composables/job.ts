@@ -56,10 +56,9 @@ export function useJob(id: Ref<string | undefined>) {
 }
 
 // ended waits for a job to end, without its log.
-export async function ended(id: string, seen?: (j: Job) => void): Promise<Job> {
+export async function ended(id: string): Promise<Job> {
   for (let wait = 150; ; wait = Math.min(wait * 1.4, 1500)) {
     const j = await get<Job>(`/jobs/${encodeURIComponent(id)}`)
-    seen?.(j)
     if (j.state === 'ended') return j
     await new Promise((go) => setTimeout(go, wait))
   }

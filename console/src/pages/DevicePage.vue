@@ -28,7 +28,6 @@ function again() {
 useIntervalFn(again, 6000)
 const d = computed(() => device.data.value)
 const list = computed(() => versions.data.value ?? [])
-const ref_ = (v: Version) => v.ref
 
 const picked = ref<number[]>([])
 function pick(n: number) {
@@ -134,8 +133,8 @@ const facts = computed(() => {
                 <td class="hidden px-2 text-faded lg:table-cell">{{ v.reason }}</td>
                 <td class="px-2"><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
                 <td class="px-2 text-right whitespace-nowrap">
-                  <RouterLink v-if="v.number > 1" class="mr-3" :to="`/compare?from=${ref_(v).replace(/@\d+$/, '@' + (v.number - 1))}&to=${ref_(v)}`">what changed</RouterLink>
-                  <RouterLink v-if="operator" :to="`/push?ref=${ref_(v)}`">put back</RouterLink>
+                  <RouterLink v-if="v.number > 1" class="mr-3" :to="`/compare?from=${v.ref.replace(/@\d+$/, '@' + (v.number - 1))}&to=${v.ref}`">what changed</RouterLink>
+                  <RouterLink v-if="operator" :to="`/push?ref=${v.ref}`">put back</RouterLink>
                 </td>
               </tr>
             </tbody>

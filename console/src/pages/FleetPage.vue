@@ -21,6 +21,8 @@ const admin = session.may('admin')
 const typed = ref(String(route.query.select ?? ''))
 const selector = computed(() => String(route.query.select ?? ''))
 watch(selector, (s) => (typed.value = s))
+// A selector's words are cut at blanks, so a blank within a state is any letter.
+const only = (state: string) => 'state=' + state.replace(' ', '?')
 const choose = (s: string) => void router.replace({ query: s ? { select: s } : {} })
 
 const status = useQuery({ key: ['status'], query: () => get<Schemas['Status']>('/status') })
@@ -76,8 +78,7 @@ const next = (d: Device) =>
 <template>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Fleet</h1>
-    <button v-for="s in order.filter((x) => status.data.value?.states[x])" :key="s" type="button" class="button" :aria-pressed="selector === `state=${s.replace(' ', '?')}`"
-      @click="choose(selector === `state=${s.replace(' ', '?')}` ? '' : `state=${s.replace(' ', '?')}`)">
+    <button v-for="s in order.filter((x) => status.data.value?.states[x])" :key="s" type="button" class="button" :aria-pressed="selector === only(s)" @click="choose(selector === only(s) ? '' : only(s))">
       {{ status.data.value?.states[s] }} <StateMark :state="s" />
     </button>
     <span class="grow"></span>

@@ -1,16 +1,16 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { get, post, type Job } from '../api/call'
+import { post, type Job } from '../api/call'
 import JobLog from '../components/JobLog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
-import { useJob } from '../composables/job'
+import { ended, useJob } from '../composables/job'
 
 // Asks what a push would do, and leads to the preview's own page.
 const route = useRoute()
 const router = useRouter()
 const what = computed(() => String(route.query.ref ?? ''))
-const method = ref(String(route.query.method ?? 'replace'))
+const method = String(route.query.method ?? 'replace')
 const id = ref<string>()
 const trouble = ref<Error>()
 const { log } = useJob(id)
@@ -18,13 +18,9 @@ const { log } = useJob(id)
 async function look() {
   trouble.value = undefined
   try {
-    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, method: method.value }
-    let j = await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })
-    id.value = j.id
-    while (j.state !== 'ended') {
-      await new Promise((go) => setTimeout(go, 200))
-      j = await get<Job>('/jobs/' + j.id)
-    }
+    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, method }
+    id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })).id
+    const j = await ended(id.value)
     if (j.preview) void router.replace('/push/' + j.preview)
     else trouble.value = new Error('Nothing was sent: ' + j.summary)
   } catch (e) {
