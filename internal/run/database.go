@@ -107,15 +107,23 @@ func (db *Database) install(ctx context.Context) error {
 		return err
 	}
 	half := db.data() + ".new"
-	if err := os.RemoveAll(half); err != nil {
-		return err
-	}
 	args := []string{"--no-defaults", "--datadir=" + half, "--skip-test-db", "--auth-root-authentication-method=normal", "--skip-name-resolve"}
 	if os.Getuid() == 0 {
 		args = append(args, "--user=root")
 	}
-	if out, err := exec.CommandContext(ctx, tool, args...).CombinedOutput(); err != nil {
-		return fmt.Errorf("making the database in %s: %w\n%s", db.data(), err, lastLines(string(out), 8))
+	// Its tool now and then gives up when several are at work on one machine.
+	for try := 1; ; try++ {
+		if err := os.RemoveAll(half); err != nil {
+			return err
+		}
+		out, err := exec.CommandContext(ctx, tool, args...).CombinedOutput()
+		if err == nil {
+			break
+		}
+		if try == 3 || ctx.Err() != nil {
+			return fmt.Errorf("making the database in %s: %w\n%s", db.data(), err, lastLines(string(out), 30))
+		}
+		slog.Warn("making the database failed and is tried again", "err", err, "said", lastLines(string(out), 30))
 	}
 	return os.Rename(half, db.data())
 }
