@@ -117,7 +117,7 @@ func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) 
 func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int) {
 	keep, at := 0, 0
 	for ; keep < len(to.Kids) && !p.merge; keep++ {
-		next := slices.IndexFunc(from.Kids[at:], func(h *rules.Item) bool { return h.ID == to.Kids[keep].ID && h.Line == to.Kids[keep].Line })
+		next := slices.IndexFunc(from.Kids[at:], func(h *rules.Item) bool { return h.ID == to.Kids[keep].ID && h.Same(to.Kids[keep]) })
 		if next < 0 {
 			break
 		}
@@ -155,7 +155,11 @@ func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int)
 // writes the line itself, or -1.
 func (p *planner) line(trail []*rules.Item, h, w *rules.Item, made []int) int {
 	inner := append(slices.Clone(trail), w)
-	if h != nil && h.Line == w.Line && slices.Equal(h.Body, w.Body) {
+	if h == nil && w.Withheld() {
+		p.notes = append(p.notes, fmt.Sprintf("%s: the device did not tell this line's secret when the version was pulled, so it is not sent; set it by hand", w.Path()))
+		return -1
+	}
+	if h != nil && h.Same(w) {
 		if len(h.Kids)+len(w.Kids) > 0 {
 			p.block(inner, h, w, made...)
 		}
@@ -387,7 +391,7 @@ func (l *Language) Apply(tree *rules.Item, steps []Step) error {
 					at.Kids = append(at.Kids, made)
 				}
 				it = made
-			} else if old.Line != it.Line || !slices.Equal(old.Body, it.Body) {
+			} else if !old.Same(it) {
 				if it.Rule == nil || !it.Rule.Overwrites {
 					return fmt.Errorf("step %d: %s: it has another value", i+1, line)
 				}

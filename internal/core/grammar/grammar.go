@@ -10,13 +10,30 @@ import (
 	"magpie/internal/core/text"
 )
 
+// Grammar reads configuration text of one form. The error, if any, is an
+// *Error.
+type Grammar interface {
+	Parse(src string) (*Node, error)
+}
+
 // Node is one line with what hangs below it. The root has no text.
 type Node struct {
 	Text string   // the line without its indentation
 	Line int      // where it stands in the source, from 1; 0 if it has none
+	Last int      // where it ends when that is another line: a closing mark; else 0
 	Body []string // delimited text after the line, verbatim, closing line included
 	Kids []*Node
+
+	// Ident is how many of the words tell the node from its siblings, where the
+	// form itself says so; 0 where it does not.
+	Ident int
+	// Spans tells where each word stands, where that is not on Line as written.
+	Spans []Span
 }
+
+// Span is a place in the source: a line from 1 and bytes in it. The zero Span
+// is no place.
+type Span struct{ Line, Start, End int }
 
 // Delimited is text over several lines that is not configuration, like a
 // banner: a line that opens it and a line that closes it.
@@ -24,12 +41,23 @@ type Delimited struct {
 	Opens, Closes *regexp.Regexp
 }
 
-// Blocks is the grammar of configurations whose blocks are told by
-// indentation.
+// Blocks is the grammar of configurations of lines whose blocks are told by
+// indentation, by marks that open and close them, or not at all.
 type Blocks struct {
+	Flat      bool     // there are no blocks: one setting a line
+	Marks     *Marks   // what opens and closes a block; nil: indentation does
 	Indent    int      // columns for one level when printing
 	Comments  []string // what a comment line starts with
 	Delimited []Delimited
+}
+
+// Marks tells blocks by braces or by a closing word.
+type Marks struct {
+	Opens  *regexp.Regexp // a line that opens a block; its first group, if it has one, is the head
+	Closes *regexp.Regexp // a line that closes the innermost block
+	Open   string         // how an opening line is printed; {head} stands for the head
+	Close  string         // how a closing line is printed
+	End    string         // what ends a line that opens nothing, like ";"; may be empty
 }
 
 // Error says where text is not a configuration of the grammar.
@@ -42,6 +70,9 @@ func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Msg
 
 // Parse reads src. The error, if any, is an *Error.
 func (g *Blocks) Parse(src string) (*Node, error) {
+	if g.Flat || g.Marks != nil {
+		return g.marked(src)
+	}
 	root := &Node{}
 	type level struct {
 		indent int
@@ -74,21 +105,76 @@ func (g *Blocks) Parse(src string) (*Node, error) {
 		}
 		parent.node.Kids = append(parent.node.Kids, n)
 		open = append(open, level{indent, n})
-		for _, d := range g.Delimited {
-			if !d.Opens.MatchString(n.Text) {
+		var err error
+		if i, err = g.body(n, lines, i); err != nil {
+			return nil, err
+		}
+	}
+	return root, nil
+}
+
+// body takes the delimited text that follows a line, if one does, and returns
+// the index of the last line taken.
+func (g *Blocks) body(n *Node, lines []string, i int) (int, error) {
+	for _, d := range g.Delimited {
+		if !d.Opens.MatchString(n.Text) {
+			continue
+		}
+		for i++; i < len(lines); i++ {
+			n.Body = append(n.Body, lines[i])
+			if d.Closes.MatchString(lines[i]) {
+				return i, nil
+			}
+		}
+		return i, &Error{n.Line, fmt.Sprintf("%q is never closed", n.Text)}
+	}
+	return i, nil
+}
+
+// marked reads text whose blocks are told by marks, or that has none.
+func (g *Blocks) marked(src string) (*Node, error) {
+	root := &Node{}
+	open := []*Node{root}
+	lines := text.Lines(src)
+	for i := 0; i < len(lines); i++ {
+		bare := strings.TrimSpace(lines[i])
+		if bare == "" || g.IsComment(bare) {
+			continue
+		}
+		top := open[len(open)-1]
+		n := &Node{Text: bare, Line: i + 1}
+		if m := g.Marks; m != nil {
+			if m.Closes.MatchString(bare) {
+				if len(open) == 1 {
+					return nil, &Error{i + 1, fmt.Sprintf("%q closes a block, and none is open", bare)}
+				}
+				top.Last, open = i+1, open[:len(open)-1]
 				continue
 			}
-			for i++; i < len(lines); i++ {
-				n.Body = append(n.Body, lines[i])
-				if d.Closes.MatchString(lines[i]) {
-					break
+			if head := m.Opens.FindStringSubmatch(bare); head != nil {
+				if len(head) > 1 {
+					n.Text = strings.TrimSpace(head[1])
 				}
+				top.Kids = append(top.Kids, n)
+				open = append(open, n)
+				continue
 			}
-			if i == len(lines) {
-				return nil, &Error{n.Line, fmt.Sprintf("%q is never closed", n.Text)}
+			if m.End != "" {
+				cut, ok := strings.CutSuffix(bare, m.End)
+				if !ok {
+					return nil, &Error{i + 1, fmt.Sprintf("neither opens a block nor ends in %q", m.End)}
+				}
+				n.Text = strings.TrimSpace(cut)
 			}
-			break
 		}
+		top.Kids = append(top.Kids, n)
+		var err error
+		if i, err = g.body(n, lines, i); err != nil {
+			return nil, err
+		}
+	}
+	if n := open[len(open)-1]; n != root {
+		return nil, &Error{n.Line, fmt.Sprintf("the block %q is never closed", n.Text)}
 	}
 	return root, nil
 }
@@ -109,14 +195,27 @@ func (g *Blocks) Print(root *Node) string {
 	var walk func(depth int, n *Node)
 	walk = func(depth int, n *Node) {
 		for _, k := range n.Kids {
-			b.WriteString(strings.Repeat(" ", depth*g.Indent))
-			b.WriteString(k.Text)
-			b.WriteByte('\n')
+			pad := strings.Repeat(" ", depth*g.Indent)
+			line, closed := k.Text, false
+			if m := g.Marks; m != nil {
+				// A line with nothing below it opened a block only if, printed as a
+				// head, it would be read as one and as a plain line it would not.
+				head := strings.ReplaceAll(m.Open, "{head}", k.Text)
+				if len(k.Kids) > 0 || k.Last > 0 || m.Open == "{head}" && m.Opens.MatchString(k.Text) {
+					line, closed = head, true
+				} else {
+					line += m.End
+				}
+			}
+			b.WriteString(pad + line + "\n")
 			for _, l := range k.Body {
 				b.WriteString(l)
 				b.WriteByte('\n')
 			}
 			walk(depth+1, k)
+			if closed {
+				b.WriteString(pad + g.Marks.Close + "\n")
+			}
 		}
 	}
 	walk(0, root)
@@ -129,9 +228,12 @@ type Word struct {
 	Start, End int
 }
 
-// Words cuts a line at blanks. A text between double quotes is one word,
-// quotes included.
-func Words(line string) []Word {
+// Words cuts a line at blanks. A text between quotes is one word, quotes
+// included. quotes lists the pairs, like `""<>`; empty means double quotes.
+func Words(line, quotes string) []Word {
+	if quotes == "" {
+		quotes = `""`
+	}
 	var out []Word
 	for i := 0; i < len(line); {
 		if line[i] == ' ' || line[i] == '\t' {
@@ -139,10 +241,14 @@ func Words(line string) []Word {
 			continue
 		}
 		end := strings.IndexAny(line[i:], " \t")
-		if line[i] == '"' {
-			if q := strings.IndexByte(line[i+1:], '"'); q >= 0 {
-				end = q + 2
+		for q := 0; q+1 < len(quotes); q += 2 {
+			if line[i] != quotes[q] {
+				continue
 			}
+			if at := strings.IndexByte(line[i+1:], quotes[q+1]); at >= 0 {
+				end = at + 2
+			}
+			break
 		}
 		if end < 0 {
 			end = len(line) - i
@@ -162,6 +268,9 @@ func Enclosing(root *Node, lines int) []string {
 		for _, k := range n.Kids {
 			if k.Line > 0 && k.Line <= lines {
 				out[k.Line] = path
+			}
+			if k.Last > 0 && k.Last <= lines {
+				out[k.Last] = path
 			}
 			inner := k.Text
 			if path != "" {

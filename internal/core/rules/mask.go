@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"slices"
 	"strings"
 
 	"magpie/internal/core/grammar"
@@ -23,24 +24,60 @@ func (m Masker) Shown(secret string) string { return "‹secret " + m.Tag(secret
 // Text returns src with every secret hidden. root is src parsed.
 func (m Masker) Text(src string, root *grammar.Node) string {
 	lines := text.Lines(src)
-	var walk func(up *Item, n *grammar.Node)
-	walk = func(up *Item, n *grammar.Node) {
-		for _, k := range n.Kids {
-			it := m.Table.Item(up, k.Text, k.Body)
-			if k.Line > 0 && k.Line <= len(lines) {
-				raw := lines[k.Line-1]
-				bare := strings.TrimLeft(raw, " \t")
-				lines[k.Line-1] = raw[:len(raw)-len(bare)] + m.hide(it, bare)
-			}
-			walk(it, k)
-		}
-	}
-	walk(&Item{}, root)
+	m.Table.replace(lines, root, func(r *Rule) []string { return r.Secret }, m.Shown)
 	out := strings.Join(lines, "\n")
 	if strings.HasSuffix(src, "\n") {
 		out += "\n"
 	}
 	return out
+}
+
+// replace writes other words into a text's lines: those that stand where
+// captures says, shown as shown says.
+func (t *Table) replace(lines []string, root *grammar.Node, captures func(*Rule) []string, shown func(word string) string) {
+	type cut struct {
+		at    grammar.Span
+		shown string
+	}
+	var cuts []cut
+	var walk func(up *Item, n *grammar.Node)
+	walk = func(up *Item, n *grammar.Node) {
+		for _, k := range n.Kids {
+			it := t.item(up, k.Text, k.Body, k.Ident)
+			walk(it, k)
+			if it.Rule == nil || len(captures(it.Rule)) == 0 {
+				continue
+			}
+			at := k.Spans
+			if at == nil && k.Line > 0 && k.Line <= len(lines) {
+				// The words stand on the line as they are written.
+				raw := lines[k.Line-1]
+				indent := len(raw) - len(strings.TrimLeft(raw, " \t"))
+				for i, w := range t.Words(raw[indent:]) {
+					s := grammar.Span{Line: k.Line, Start: indent + w.Start, End: indent + w.End}
+					if i < len(it.words) && strings.HasPrefix(w.Text, it.words[i].Text) {
+						s.End = s.Start + len(it.words[i].Text) // not the mark that ends the line
+					}
+					at = append(at, s)
+				}
+			}
+			for _, name := range captures(it.Rule) {
+				c := it.caps[name]
+				for i := c[0]; i < c[1] && i < len(at); i++ {
+					if at[i].Line > 0 && at[i].Line <= len(lines) && at[i].End <= len(lines[at[i].Line-1]) {
+						cuts = append(cuts, cut{at[i], shown(it.words[i].Text)})
+					}
+				}
+			}
+		}
+	}
+	walk(&Item{}, root)
+	// The last on a line first, so that the places before it still hold.
+	slices.SortFunc(cuts, func(a, b cut) int { return b.at.Start - a.at.Start })
+	for _, c := range cuts {
+		l := lines[c.at.Line-1]
+		lines[c.at.Line-1] = l[:c.at.Start] + c.shown + l[c.at.End:]
+	}
 }
 
 // Item returns the item's line with its secrets hidden.
@@ -50,7 +87,7 @@ func (m Masker) hide(it *Item, line string) string {
 	if it.Rule == nil || len(it.Rule.Secret) == 0 {
 		return line
 	}
-	words := grammar.Words(line)
+	words := m.Table.Words(line)
 	for i := len(words) - 1; i >= 0; i-- {
 		for _, s := range it.Rule.Secret {
 			if at := it.caps[s]; i >= at[0] && i < at[1] {
@@ -111,6 +148,14 @@ func (m Masker) Path(it *Item) string {
 	return m.Item(it)
 }
 
+// Resalted blanks the words of a text's lines that the device salts anew each
+// time it shows them. root is the text parsed.
+func (t *Table) Resalted(lines []string, root *grammar.Node) {
+	if slices.ContainsFunc(t.Rules, func(r *Rule) bool { return len(r.Salted) > 0 }) {
+		t.replace(lines, root, func(r *Rule) []string { return r.Salted }, func(string) string { return "" })
+	}
+}
+
 // Settled tells of each of a text's lines whether it says something: comments
 // and lines that change by themselves do not. root is the text parsed.
 func (t *Table) Settled(lines int, root *grammar.Node) []bool {
@@ -118,12 +163,20 @@ func (t *Table) Settled(lines int, root *grammar.Node) []bool {
 	var walk func(up *Item, n *grammar.Node)
 	walk = func(up *Item, n *grammar.Node) {
 		for _, k := range n.Kids {
-			it := t.Item(up, k.Text, k.Body)
+			it := t.item(up, k.Text, k.Body, k.Ident)
 			if it.Rule != nil && it.Rule.Volatile {
 				continue
 			}
 			for i := range len(k.Body) + 1 {
 				says[k.Line-1+i] = true
+			}
+			if k.Last > 0 {
+				says[k.Last-1] = true
+			}
+			for _, s := range k.Spans { // keys stand on lines of their own
+				if s.Line > 0 {
+					says[s.Line-1] = true
+				}
 			}
 			walk(it, k)
 		}

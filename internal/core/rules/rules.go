@@ -31,6 +31,7 @@ type Rule struct {
 	Secret     []string // captures that are secret
 	Volatile   bool     // changes by itself; never compared, never sent
 	Hostname   string   // the capture that is the name shown in the prompt
+	Salted     []string // captures that the device shows otherwise each time: kept and sent, not compared
 
 	segs [][]token
 }
@@ -49,8 +50,13 @@ type token struct {
 
 // Table is a set of rules. The first rule that matches a path counts.
 type Table struct {
-	Rules []*Rule
+	Rules    []*Rule
+	Quotes   string         // pairs that make one word of a text with blanks, like `""<>`; empty: double quotes
+	Withheld *regexp.Regexp // what stands where the device does not tell a secret; nil: it always does
 }
+
+// Words cuts a line into words as the table's configurations do.
+func (t *Table) Words(line string) []grammar.Word { return grammar.Words(line, t.Quotes) }
 
 // Compile reads the rule's path pattern and checks what refers to it.
 func (r *Rule) Compile() error {
@@ -73,12 +79,27 @@ func (r *Rule) Compile() error {
 		}
 		r.segs = append(r.segs, toks)
 	}
-	for _, name := range append(slices.Clone(r.Secret), r.Hostname) {
+	for _, name := range append(append(slices.Clone(r.Secret), r.Salted...), r.Hostname) {
 		if name != "" && !r.has(name) {
 			return fmt.Errorf("the path has no <%s> or {%s}", name, name)
 		}
 	}
 	return nil
+}
+
+// Names returns the words that stand for themselves in each segment's place of
+// name, and the captures that identify an entry in the last: the path of a
+// list in a document, and its keys.
+func (r *Rule) Names() (path, keys []string) {
+	for i, seg := range r.segs {
+		path = append(path, seg[0].word)
+		for _, t := range seg[1:] {
+			if i == len(r.segs)-1 && t.ident {
+				keys = append(keys, t.capture)
+			}
+		}
+	}
+	return path, keys
 }
 
 func (r *Rule) has(capture string) bool {
@@ -130,12 +151,14 @@ type Item struct {
 	Kids  []*Item
 	Up    *Item
 	Src   int // line in the source, from 1; 0 if it has none
+	table *Table
 	words []grammar.Word
 	caps  map[string][2]int
 }
 
 // find returns the rule for a node below up, its captures and its identity.
-func (t *Table) find(up *Item, words []grammar.Word) (*Rule, map[string][2]int, string) {
+// where no rule speaks of it, the first ident words identify it: all, if 0.
+func (t *Table) find(up *Item, words []grammar.Word, ident int) (*Rule, map[string][2]int, string) {
 	var trail []*Item
 	for p := up; p != nil && p.Up != nil; p = p.Up {
 		trail = append(trail, p)
@@ -159,6 +182,9 @@ func (t *Table) find(up *Item, words []grammar.Word) (*Rule, map[string][2]int, 
 			return r, caps, join(words[:ident])
 		}
 	}
+	if ident > 0 && ident < len(words) {
+		return nil, nil, join(words[:ident])
+	}
 	return nil, nil, join(words)
 }
 
@@ -173,9 +199,13 @@ func join(words []grammar.Word) string {
 // Item makes an item of one line below up, as the device would on reading it.
 // It is not linked into up's Kids.
 func (t *Table) Item(up *Item, line string, body []string) *Item {
-	words := grammar.Words(line)
-	r, caps, id := t.find(up, words)
-	return &Item{ID: id, Line: join(words), Body: body, Rule: r, Up: up, words: words, caps: caps}
+	return t.item(up, line, body, 0)
+}
+
+func (t *Table) item(up *Item, line string, body []string, ident int) *Item {
+	words := t.Words(line)
+	r, caps, id := t.find(up, words, ident)
+	return &Item{ID: id, Line: join(words), Body: body, Rule: r, Up: up, table: t, words: words, caps: caps}
 }
 
 // Resolve sees a whole tree through the table: the canonical tree. Lines that
@@ -190,7 +220,7 @@ func (t *Table) Resolve(root *grammar.Node) *Item {
 func (t *Table) resolve(up *Item, n *grammar.Node) {
 	seen := map[string]*Item{}
 	for _, k := range n.Kids {
-		it := t.Item(up, k.Text, k.Body)
+		it := t.item(up, k.Text, k.Body, k.Ident)
 		it.Src = k.Line
 		if it.Rule != nil && it.Rule.Volatile {
 			continue
@@ -236,6 +266,60 @@ func (it *Item) Names() (out []string) {
 		for _, m := range u.Name.FindAllStringSubmatch(it.Line, -1) {
 			out = append(out, u.Space+" "+m[1])
 		}
+	}
+	return out
+}
+
+// Same tells whether two items' own lines say the same: what a device salts
+// anew each time, or does not tell, is not compared.
+func (it *Item) Same(o *Item) bool {
+	if it.Line != o.Line && (it.Rule == nil || it.Rule != o.Rule || it.compared(o) != o.compared(it)) {
+		return false
+	}
+	return slices.Equal(it.Body, o.Body)
+}
+
+// compared is the line without the words that cannot be compared with other's.
+func (it *Item) compared(other *Item) string {
+	parts := make([]string, len(it.words))
+	for i, w := range it.words {
+		parts[i] = w.Text
+	}
+	blank := func(capture string) {
+		if at, ok := it.caps[capture]; ok {
+			parts[at[0]] = ""
+			for i := at[0] + 1; i < at[1]; i++ {
+				parts[i] = ""
+			}
+		}
+	}
+	for _, c := range it.Rule.Salted {
+		blank(c)
+	}
+	if it.Withheld() || other.Withheld() {
+		for _, c := range it.Rule.Secret {
+			blank(c)
+		}
+	}
+	return strings.Join(parts, "\x00")
+}
+
+// Withheld tells whether the device did not tell a secret of the line, so that
+// the line cannot be put back.
+func (it *Item) Withheld() bool {
+	if it.Rule == nil || it.table == nil || it.table.Withheld == nil {
+		return false
+	}
+	return slices.ContainsFunc(it.Secrets(), it.table.Withheld.MatchString)
+}
+
+// Unsure lists the lines at and below it that could not be wholly compared.
+func (it *Item) Unsure() (out []*Item) {
+	if it.Rule != nil && len(it.Rule.Salted) > 0 || it.Withheld() {
+		out = append(out, it)
+	}
+	for _, k := range it.Kids {
+		out = append(out, k.Unsure()...)
 	}
 	return out
 }
@@ -301,7 +385,7 @@ func (it *Item) Clone(up *Item) *Item {
 
 // Equivalent tells whether two canonical trees say the same.
 func Equivalent(a, b *Item) bool {
-	if a.Line != b.Line || !slices.Equal(a.Body, b.Body) || len(a.Kids) != len(b.Kids) {
+	if !a.Same(b) || len(a.Kids) != len(b.Kids) {
 		return false
 	}
 	if a.Ordered() {
@@ -374,7 +458,7 @@ func Differences(have, want *Item) (out []Difference) {
 				continue
 			}
 			keptW = append(keptW, k.ID)
-			if o.Line != k.Line || !slices.Equal(o.Body, k.Body) {
+			if !o.Same(k) {
 				out = append(out, Difference{Block: block(h), Have: o.Line, Want: k.Line, item: k})
 			}
 			walk(o, k)

@@ -1,0 +1,153 @@
+package grammar
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// show writes a tree one node a line, so that cases can be read.
+func show(n *Node) string {
+	var b strings.Builder
+	var walk func(depth int, n *Node)
+	walk = func(depth int, n *Node) {
+		for _, k := range n.Kids {
+			b.WriteString(strings.Repeat(" ", depth) + k.Text + "\n")
+			walk(depth+1, k)
+		}
+	}
+	walk(0, n)
+	return b.String()
+}
+
+var braces = &Blocks{Indent: 4, Comments: []string{"#"}, Marks: &Marks{Opens: regexp.MustCompile(`^(.*) \{$`), Closes: regexp.MustCompile(`^\}$`), Open: "{head} {", Close: "}", End: ";"}}
+var closing = &Blocks{Indent: 1, Comments: []string{"#"}, Marks: &Marks{Opens: regexp.MustCompile(`^(?:pen|gate) \S+$`), Closes: regexp.MustCompile(`^done$`), Open: "{head}", Close: "done"}}
+
+func TestForms(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		g    Grammar
+		src  string
+		tree string
+		err  string
+	}{
+		{"braces", braces, "# c\na b {\n  c 1;\n  d {\n    e;\n  }\n}\nf;\n", "a b\n c 1\n d\n  e\nf\n", ""},
+		{"an empty block in braces", braces, "a {\n}\n", "a\n", ""},
+		{"a brace too few", braces, "a {\n b;\n", "", `line 1: the block "a" is never closed`},
+		{"a brace too many", braces, "a {\n}\n}\n", "", "line 3: "},
+		{"no end to a line", braces, "a\n", "", "line 1: "},
+		{"a closing word", closing, "pen a\n gate b\n  x\n done\n y\ndone\nz\n", "pen a\n gate b\n  x\n y\nz\n", ""},
+		{"flat", &Blocks{Flat: true, Comments: []string{"#"}}, "a : b\n  c : d\n\n# e\n", "a : b\nc : d\n", ""},
+		{"a list told by its first leaf", XML{}, "<a><b><n>1</n><v>x</v></b><b><n>2</n></b></a>", "a\n b 1\n  v x\n b 2\n", ""},
+		{"a list told by its keys", XML{Keys: func([]string) []string { return []string{"k", "n"} }}, "<a><b><n>1</n><k>2</k><v>x y</v></b></a>", "a\n b 2 1\n  v \"x y\"\n", ""},
+		{"prefixes do not matter", XML{}, `<p:a xmlns:p="urn:x"><p:t xmlns:q="urn:y">q:z</p:t></p:a>`, "a\n t z{urn:y}\n", ""},
+		{"two of a name in two name spaces", XML{}, `<a xmlns="u:1"><v>1</v><v xmlns="u:2">2</v></a>`, "a\n v{u:1} 1\n v{u:2} 2\n", ""},
+		{"not well-formed", XML{}, "<a>\n<b></a>", "", "line 2: not well-formed XML"},
+		{"cut off", XML{}, "<a>\n<b>", "", "line 2: "},
+		{"objects and lists", JSON{}, `{"a":{"b":1,"c":"1","d":[1,"x"],"e":[]},"l":[{"name":"n 1","v":true},{"name":"n2"}]}`,
+			"a\n b 1\n c \"1\"\n d 1\n d x\n e []\nl \"n 1\"\n v true\nl n2\n", ""},
+		{"a list told by place", JSON{}, `{"l":[{"v":1},{"v":1}]}`, "l [0]\n v 1\nl [1]\n v 1\n", ""},
+		{"cut off JSON", JSON{}, "{\"a\":\n[1,", "", "line 2: not well-formed JSON"},
+		{"more than one JSON", JSON{}, "{}\n{}", "", "line 2: "},
+		{"not an object", JSON{}, "[1]", "", "not an object"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			n, err := c.g.Parse(c.src)
+			if c.err != "" {
+				if err == nil || !strings.Contains(err.Error(), c.err) {
+					t.Fatalf("%v, want %s", err, c.err)
+				}
+				return
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := show(n); got != c.tree {
+				t.Errorf("got\n%s\nwant\n%s", got, c.tree)
+			}
+			if b, ok := c.g.(*Blocks); ok {
+				again, err := b.Parse(b.Print(n))
+				if err != nil || show(again) != c.tree {
+					t.Errorf("printed and read again: %v\n%s", err, b.Print(n))
+				}
+			}
+		})
+	}
+}
+
+// TestSpans: where a value is said to stand, it stands.
+func TestSpans(t *testing.T) {
+	for _, c := range []struct {
+		g    Grammar
+		src  string
+		want string
+	}{
+		{XML{}, "<a>\n  <k>s&amp;1</k>\n  <l><n>s2</n><x/></l>\n  <l><n>s3</n><y/></l>\n</a>\n", "s&amp;1 s2 s3"},
+		{JSON{}, "{\n  \"k\": \"s\\\"1\",\n  \"n\": 42,\n  \"l\": [{\"name\": \"s\\\\\", \"v\": null}]\n}\n", `s\"1 42 s\\ null`},
+	} {
+		n, err := c.g.Parse(c.src)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(c.src, "\n")
+		var got []string
+		var walk func(n *Node)
+		walk = func(n *Node) {
+			for _, s := range n.Spans {
+				if s.Line > 0 {
+					got = append(got, lines[s.Line-1][s.Start:s.End])
+				}
+			}
+			for _, k := range n.Kids {
+				walk(k)
+			}
+		}
+		walk(n)
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%q, want %q", got, c.want)
+		}
+	}
+}
+
+func FuzzXML(f *testing.F) {
+	f.Add([]byte(`<a xmlns="u"><b a="1">t&#10;x</b><!-- c --><?p i?><c/></a>`))
+	f.Add([]byte("<a>\n<b><k>1</k></b><b><k>2</k></b></a>"))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		out, err := FormatXML(src)
+		if err != nil {
+			return
+		}
+		again, err := FormatXML([]byte(out))
+		if err != nil || again != out {
+			t.Fatalf("formatted again: %v\n%q\n%q", err, out, again)
+		}
+		if _, err := (XML{}).Parse(out); err != nil {
+			t.Fatalf("%q: %v", out, err)
+		}
+	})
+}
+
+func FuzzJSON(f *testing.F) {
+	f.Add([]byte(`{"a":[{"name":"x","v":1e3},{"name":"y"}],"b":{"c":"\"\\"}}`))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		out, err := FormatJSON(src)
+		if err != nil {
+			return
+		}
+		if n, err := (JSON{}).Parse(out); err == nil {
+			var walk func(n *Node)
+			lines := strings.Split(out, "\n")
+			walk = func(n *Node) {
+				for _, s := range n.Spans {
+					if s.Line > 0 {
+						_ = lines[s.Line-1][s.Start:s.End]
+					}
+				}
+				for _, k := range n.Kids {
+					walk(k)
+				}
+			}
+			walk(n)
+		}
+	})
+}

@@ -1,0 +1,265 @@
+package grammar
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// JSON is the grammar of JSON documents (RFC 8259) as FormatJSON writes them.
+//
+// A member becomes a node whose words are its name and its value. An array of
+// objects becomes one node an entry, told by the members that the rules name,
+// by a "name" or "id" that every entry has, or by its place; an array of other
+// values one node a value.
+type JSON struct {
+	Keys Keys
+}
+
+// Parse reads src, one object.
+func (g JSON) Parse(src string) (*Node, error) {
+	p := &jsonReader{d: json.NewDecoder(strings.NewReader(src)), idx: newLineIndex([]byte(src)), src: src}
+	p.d.UseNumber()
+	v, err := p.value(0)
+	if err == nil {
+		if _, more := p.d.Token(); more != io.EOF {
+			err = p.fail("something follows the document")
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if v.members == nil {
+		return nil, &Error{1, "the document is not an object"}
+	}
+	root := &Node{}
+	g.nodes(root, v, nil)
+	return root, nil
+}
+
+// jsonValue is a value read: an object (members), an array (entries) or a word.
+type jsonValue struct {
+	word        string
+	at          Span
+	first, last int
+	names       []string
+	members     []*jsonValue // of an object, in order; not nil even if empty
+	entries     []*jsonValue // of an array; not nil even if empty
+}
+
+type jsonReader struct {
+	d   *json.Decoder
+	idx lineIndex
+	src string
+}
+
+func (p *jsonReader) fail(msg string) *Error {
+	return &Error{p.idx.line(int(p.d.InputOffset())), "not well-formed JSON: " + msg}
+}
+
+func (p *jsonReader) token() (json.Token, error) {
+	tok, err := p.d.Token()
+	if err == io.EOF {
+		return nil, p.fail("it ends in the middle")
+	}
+	if err != nil {
+		var s *json.SyntaxError
+		if errors.As(err, &s) {
+			return nil, &Error{p.idx.line(int(s.Offset)), "not well-formed JSON: " + s.Error()}
+		}
+		return nil, p.fail(err.Error())
+	}
+	return tok, nil
+}
+
+func (p *jsonReader) value(depth int) (*jsonValue, error) {
+	if depth > deepest {
+		return nil, p.fail(fmt.Sprintf("nested deeper than %d", deepest))
+	}
+	tok, err := p.token()
+	if err != nil {
+		return nil, err
+	}
+	end := int(p.d.InputOffset())
+	line := p.idx.line(end - 1)
+	v := &jsonValue{first: line, last: line}
+	switch t := tok.(type) {
+	case json.Delim:
+		if t == '{' {
+			v.members = []*jsonValue{}
+		} else {
+			v.entries = []*jsonValue{}
+		}
+		for p.d.More() {
+			if t == '{' {
+				name, err := p.token()
+				if err != nil {
+					return nil, err
+				}
+				v.names = append(v.names, name.(string))
+			}
+			k, err := p.value(depth + 1)
+			if err != nil {
+				return nil, err
+			}
+			if t == '{' {
+				v.members = append(v.members, k)
+			} else {
+				v.entries = append(v.entries, k)
+			}
+		}
+		if _, err := p.token(); err != nil {
+			return nil, err
+		}
+		v.last = p.idx.line(int(p.d.InputOffset()) - 1)
+		return v, nil
+	case string:
+		// A text that reads like another kind of value is told from it by quotes.
+		if v.word = Quote(t); !strings.HasPrefix(v.word, `"`) && json.Valid([]byte(t)) {
+			v.word = `"` + t + `"`
+		}
+	case json.Number:
+		v.word = t.String()
+	case bool:
+		v.word = strconv.FormatBool(t)
+	case nil:
+		v.word = "null"
+	}
+	start := end
+	if s, ok := tok.(string); ok {
+		// Back to the opening quote: the text as written may hold escapes.
+		raw := p.src[:end-1]
+		start = strings.LastIndexByte(raw, '"')
+		for start > 0 && backslashes(raw[:start])%2 == 1 {
+			start = strings.LastIndexByte(raw[:start], '"')
+		}
+		_ = s
+		start, end = start+1, end-1
+	} else {
+		start = end - len(v.word)
+	}
+	v.at = Span{line, start - p.idx[line-1], end - p.idx[line-1]}
+	return v, nil
+}
+
+func backslashes(s string) int { return len(s) - len(strings.TrimRight(s, `\`)) }
+
+func (g JSON) nodes(up *Node, v *jsonValue, path []string) {
+	for i, m := range v.members {
+		here := append(slices.Clone(path), v.names[i])
+		name := Quote(v.names[i])
+		switch {
+		case m.entries != nil:
+			g.entries(up, name, m, here)
+		case m.members != nil:
+			n := &Node{Text: name, Line: m.first, Last: m.last, Ident: 1, Spans: []Span{{}}}
+			up.Kids = append(up.Kids, n)
+			g.nodes(n, m, here)
+		default:
+			up.Kids = append(up.Kids, &Node{Text: name + " " + m.word, Line: m.first, Ident: 1, Spans: []Span{{}, m.at}})
+		}
+	}
+}
+
+func (g JSON) entries(up *Node, name string, list *jsonValue, path []string) {
+	if len(list.entries) == 0 {
+		up.Kids = append(up.Kids, &Node{Text: name + " []", Line: list.first, Ident: 1, Spans: []Span{{}, {}}})
+	}
+	keys := g.keysOf(path, list.entries)
+	for i, e := range list.entries {
+		if e.members == nil {
+			word := e.word
+			if e.entries != nil {
+				word = fmt.Sprintf("[%d]", i)
+			}
+			n := &Node{Text: name + " " + word, Line: e.first, Ident: 2, Spans: []Span{{}, e.at}}
+			up.Kids = append(up.Kids, n)
+			if e.entries != nil {
+				g.entries(n, "entry", e, append(slices.Clone(path), "entry"))
+			}
+			continue
+		}
+		n := &Node{Line: e.first, Last: e.last, Ident: 1, Spans: []Span{{}}}
+		words := []string{name}
+		rest := &jsonValue{members: []*jsonValue{}}
+		for j, m := range e.members {
+			if !slices.Contains(keys, e.names[j]) {
+				rest.names, rest.members = append(rest.names, e.names[j]), append(rest.members, m)
+			}
+		}
+		for _, k := range keys {
+			at := slices.Index(e.names, k)
+			words, n.Spans = append(words, e.members[at].word), append(n.Spans, e.members[at].at)
+		}
+		if len(keys) == 0 {
+			words, n.Spans = append(words, fmt.Sprintf("[%d]", i)), append(n.Spans, Span{})
+		}
+		n.Text, n.Ident = strings.Join(words, " "), len(words)
+		up.Kids = append(up.Kids, n)
+		g.nodes(n, rest, path)
+	}
+}
+
+// keysOf finds the members that tell entries apart: only ones that every entry
+// has, with a plain value.
+func (g JSON) keysOf(path []string, entries []*jsonValue) []string {
+	all := func(name string) bool {
+		for _, e := range entries {
+			at := slices.Index(e.names, name)
+			if at < 0 || e.members[at].members != nil || e.members[at].entries != nil {
+				return false
+			}
+		}
+		return len(entries) > 0
+	}
+	unique := func(name string) bool {
+		seen := map[string]bool{}
+		for _, e := range entries {
+			w := e.members[slices.Index(e.names, name)].word
+			if seen[w] {
+				return false
+			}
+			seen[w] = true
+		}
+		return true
+	}
+	var out []string
+	if g.Keys != nil {
+		for _, k := range g.Keys(path) {
+			if all(k) {
+				out = append(out, k)
+			}
+		}
+	}
+	if len(out) > 0 {
+		return out
+	}
+	for _, k := range []string{"name", "id"} {
+		if all(k) && unique(k) {
+			return []string{k}
+		}
+	}
+	return nil
+}
+
+// FormatJSON writes a JSON document with one member or value a line, two
+// blanks for each level. Order, numbers and texts stay as they were written.
+func FormatJSON(src []byte) (string, error) {
+	var b bytes.Buffer
+	if err := json.Indent(&b, bytes.TrimSpace(src), "", "  "); err != nil {
+		idx := newLineIndex(src)
+		line := 1
+		var s *json.SyntaxError
+		if errors.As(err, &s) {
+			line = idx.line(int(s.Offset))
+		}
+		return "", &Error{line, "not well-formed JSON: " + err.Error()}
+	}
+	b.WriteByte('\n')
+	return b.String(), nil
+}
