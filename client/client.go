@@ -140,8 +140,8 @@ func (c *Client) Probe(ctx context.Context, address string, port int) (Probe, er
 }
 
 // Try signs in to a device that is not saved yet and asks who it is.
-func (c *Client) Try(ctx context.Context, d NewDevice) (Identity, error) {
-	return call[Identity](c, ctx, "POST", "/try", nil, d)
+func (c *Client) Try(ctx context.Context, d NewDevice) (Tried, error) {
+	return call[Tried](c, ctx, "POST", "/try", nil, d)
 }
 
 // AddDevice adds a device.

@@ -50,6 +50,14 @@ type Device struct {
 	LastChanged  *time.Time `json:"last_changed,omitempty"`
 	Latest       int        `json:"latest"`                  // newest running version, 0 for none
 	LatchedSince *time.Time `json:"latched_since,omitempty"` // its login was refused and is not tried
+
+	Transport  string            `json:"transport,omitempty"`  // empty: the dialect's usual one
+	Parent     string            `json:"parent,omitempty"`     // the device it hangs on
+	Member     string            `json:"member,omitempty"`     // its name there, if the parent speaks for it
+	Jump       string            `json:"jump,omitempty"`       // the device its connections go through
+	Timeouts   map[string]string `json:"timeouts,omitempty"`   // its own, instead of the dialect's
+	Serials    []string          `json:"serials"`              // the hardware that may answer here
+	Credential string            `json:"credential,omitempty"` // the credential set it uses; empty when it has one of its own
 }
 
 // NewDevice is what a device is added or edited with. Empty fields of an edit
@@ -67,6 +75,60 @@ type NewDevice struct {
 	Password string    `json:"password,omitempty"`
 	Key      string    `json:"key,omitempty"`   // private key, PEM or OpenSSH form
 	Raise    string    `json:"raise,omitempty"` // secret of the raised mode
+	Agent    string    `json:"agent,omitempty"` // public key that the service's SSH agent signs with
+
+	Passphrase string             `json:"passphrase,omitempty"` // what its archives are to be encrypted under
+	Credential string             `json:"credential,omitempty"` // a credential set, instead of user and password
+	Transport  string             `json:"transport,omitempty"`  // one of the dialect's
+	Parent     *string            `json:"parent,omitempty"`     // name of the device it hangs on; empty for none
+	Jump       *string            `json:"jump,omitempty"`       // name of the device to go through; empty for none
+	Timeouts   *map[string]string `json:"timeouts,omitempty"`   // connect, answer, idle, whole
+	Serials    *[]string          `json:"serials,omitempty"`    // the hardware that may answer there
+}
+
+// Tried is what a device showed that is not registered yet.
+type Tried struct {
+	Identity
+	Parts    []TriedPart `json:"parts"`
+	Members  []string    `json:"members"` // devices it speaks for
+	Warnings []string    `json:"warnings"`
+}
+
+// TriedPart is a part that was fetched and thrown away.
+type TriedPart struct {
+	Name    string `json:"name"`
+	Lines   int    `json:"lines"`
+	Bytes   int    `json:"bytes"`
+	Absent  bool   `json:"absent,omitempty"`
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// CredentialSet is a credential that many devices share, without its secrets.
+type CredentialSet struct {
+	Name      string     `json:"name"`
+	User      string     `json:"user"`
+	Selector  string     `json:"selector,omitempty"` // new devices that it picks get this set
+	ChangedAt time.Time  `json:"changed_at"`
+	Devices   int        `json:"devices"`
+	Latched   int        `json:"latched"`              // how many of them refused it
+	ShutSince *time.Time `json:"shut_since,omitempty"` // it is not tried anywhere
+	ShutWhy   string     `json:"shut_why,omitempty"`
+}
+
+// NewCredentialSet is what a set is made or changed with. Empty fields of a
+// change leave things as they are.
+type NewCredentialSet struct {
+	Name       string  `json:"name,omitempty"`
+	Selector   *string `json:"selector,omitempty"`
+	User       string  `json:"user,omitempty"`
+	Password   string  `json:"password,omitempty"`
+	Key        string  `json:"key,omitempty"`
+	Agent      string  `json:"agent,omitempty"`
+	Raise      string  `json:"raise,omitempty"`
+	Passphrase string  `json:"passphrase,omitempty"`
+
+	FactoryUser     string `json:"factory_user,omitempty"`
+	FactoryPassword string `json:"factory_password,omitempty"`
 }
 
 // Probe is what a device shows before anybody signs in.
@@ -81,6 +143,7 @@ type Identity struct {
 	Model   string `json:"model,omitempty"`
 	Serial  string `json:"serial"`
 	Release string `json:"release,omitempty"`
+	Factory bool   `json:"factory,omitempty"` // it has factory settings
 }
 
 // Version is one part's content at one time, immutable.
@@ -103,6 +166,7 @@ type Version struct {
 	Added      int       `json:"added"`
 	Removed    int       `json:"removed"`
 	DialectRev int       `json:"dialect_revision"`
+	Aside      string    `json:"aside,omitempty"` // why it counts for nothing: other hardware, in factory state
 	SeenFrom   time.Time `json:"seen_from"`
 	SeenUntil  time.Time `json:"seen_until"`
 	SeenOpen   bool      `json:"seen_open"`
@@ -116,7 +180,17 @@ type Text struct {
 	TakenAt time.Time `json:"taken_at"`
 	Version *Version  `json:"version,omitempty"`
 	Masked  bool      `json:"masked"`
+	Opaque  bool      `json:"opaque,omitempty"` // a file that is no text; it can be downloaded
+	Size    int       `json:"size"`             // bytes
 	Text    string    `json:"text"`
+
+	Landmarks []Landmark `json:"landmarks"`
+}
+
+// Landmark is something a person looks for to believe in a version.
+type Landmark struct {
+	Name   string   `json:"name"`
+	Values []string `json:"values"`
 }
 
 // Mark is what is said of a version; absent fields leave things as they are.
@@ -137,6 +211,7 @@ type Diff struct {
 	Added    int    `json:"added"`
 	Removed  int    `json:"removed"`
 	SetAside int    `json:"set_aside"` // lines that change by themselves and were left out
+	Unsure   int    `json:"unsure"`    // lines whose secrets could not be compared
 	Masked   bool   `json:"masked"`
 	Hunks    []Hunk `json:"hunks"`
 	Unified  string `json:"unified"`
@@ -173,6 +248,7 @@ type Residual struct {
 // Drift is how a device stands to its baseline.
 type Drift struct {
 	Device      string     `json:"device"`
+	Part        string     `json:"part"`
 	State       string     `json:"state"` // steady, drifted, no baseline, not known
 	Baseline    string     `json:"baseline,omitempty"`
 	Running     string     `json:"running,omitempty"`
@@ -266,6 +342,8 @@ type Preview struct {
 	ID         string     `json:"id"`
 	Hash       string     `json:"hash"`
 	Device     string     `json:"device"`
+	Part       string     `json:"part"`
+	Changes    []Residual `json:"changes"` // what a document that is sent as a whole changes
 	Serial     string     `json:"serial"`
 	Method     string     `json:"method"`
 	Target     string     `json:"target"`
@@ -286,7 +364,7 @@ type Preview struct {
 
 // Step is what is sent at once.
 type Step struct {
-	Kind  string   `json:"kind"` // enter, set, remove, leave
+	Kind  string   `json:"kind"` // enter, set, remove, leave, load, commit
 	Lines []string `json:"lines"`
 	Block string   `json:"block,omitempty"`
 	Depth int      `json:"depth"`

@@ -16,6 +16,7 @@ import (
 	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/store"
+	"magpie/internal/work"
 )
 
 func wireDevice(d core.Device) client.Device {
@@ -26,7 +27,11 @@ func wireDevice(d core.Device) client.Device {
 	out := client.Device{ID: d.ID, Name: d.Name, Address: d.Address, Port: d.Port, Site: d.Site, Kind: d.Kind, Tags: tags, Dialect: d.Dialect, User: d.User,
 		HostKey: link.Fingerprint(d.HostKey), State: d.State, Drifted: d.Drifted, Unsaved: d.Unsaved, Trouble: d.Trouble, Host: d.Host, Model: d.Model,
 		Serial: d.Serial, Release: d.Release, CreatedAt: d.CreatedAt, LastTried: d.LastTried, LastPulled: d.LastPulled, LastChanged: d.LastChanged,
-		Latest: d.Latest, LatchedSince: d.Latched}
+		Latest: d.Latest, LatchedSince: d.Latched, Transport: d.Transport, Parent: d.Parent, Member: d.Member, Jump: d.Jump, Timeouts: d.Timeouts,
+		Serials: d.Serials, Credential: d.SetName}
+	if out.Serials == nil {
+		out.Serials = []string{}
+	}
 	return out
 }
 
@@ -52,6 +57,8 @@ func (s *Server) probe(c *gin.Context) {
 	var in struct {
 		Address string `json:"address"`
 		Port    int    `json:"port"`
+
+		Transport string `json:"transport"`
 	}
 	if !read(c, &in) {
 		return
@@ -60,25 +67,53 @@ func (s *Server) probe(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	key, print, err := link.HostKey(c.Request.Context(), link.Target{Address: in.Address, Port: in.Port}, 10*time.Second)
+	if !slices.Contains([]string{"", dialect.SSH, dialect.Netconf, dialect.Telnet, dialect.HTTP, dialect.HTTPS}, in.Transport) {
+		fail(c, bad(fmt.Sprintf("%q is no transport", in.Transport), "it is one of ssh, netconf, telnet, http, https"))
+		return
+	}
+	key, print, err := link.Probe(c.Request.Context(), link.Target{Transport: in.Transport, Address: in.Address, Port: in.Port}, 10*time.Second)
 	answer(c, 200, client.Probe{HostKey: key, Fingerprint: print}, err)
 }
 
-// try signs in to a device that is not saved yet and asks who it is.
+// try signs in to a device that is not saved yet, asks who it is and fetches
+// its parts.
 func (s *Server) try(c *gin.Context) {
 	var n client.NewDevice
 	if !read(c, &n) {
 		return
 	}
-	var d core.Device
-	var sec store.Secret
-	_, _, err := s.apply(n, &d, &sec)
-	if err != nil {
+	ctx := c.Request.Context()
+	q := s.Work.Store.As(actor(c))
+	e := entry{own: &store.Secret{}}
+	if err := s.apply(ctx, q, n, &e); err != nil {
 		fail(c, problem(err))
 		return
 	}
-	id, err := s.Work.Try(c.Request.Context(), d, sec)
-	answer(c, 200, client.Identity(id), err)
+	out, err := s.attempt(ctx, q, s.Work.Dialect(e.d.Dialect), e, nil)
+	answer(c, 200, out, err)
+}
+
+func (s *Server) attempt(ctx context.Context, q *store.Q, dia *dialect.Dialect, e entry, trace func(link.Exchange)) (client.Tried, error) {
+	secret := e.own
+	if secret == nil {
+		of, err := q.SecretOf(ctx, e.d.CredentialID)
+		if err != nil {
+			return client.Tried{}, err
+		}
+		secret = &of
+	}
+	t, err := s.Work.Try(ctx, dia, e.d, work.LinkCredential(*secret), trace)
+	out := client.Tried{Identity: client.Identity(t.Identity), Parts: []client.TriedPart{}, Members: t.Members, Warnings: t.Warnings}
+	for _, p := range t.Parts {
+		out.Parts = append(out.Parts, client.TriedPart(p))
+	}
+	if out.Members == nil {
+		out.Members = []string{}
+	}
+	if out.Warnings == nil {
+		out.Warnings = []string{}
+	}
+	return out, err
 }
 
 func checkReach(address string, port int) error {
@@ -91,56 +126,179 @@ func checkReach(address string, port int) error {
 	return nil
 }
 
+// entry is a device with its credential on their way into the database.
+type entry struct {
+	d      core.Device
+	own    *store.Secret // its own credential; nil when it uses a set
+	said   []string      // what changed, for the audit log
+	secret bool          // whether the credential did
+}
+
 // apply puts what was sent onto a device and its credential, and checks the
-// result. It tells what changed, for the audit log, and whether the credential
-// did.
-func (s *Server) apply(n client.NewDevice, d *core.Device, sec *store.Secret) (said []string, secret bool, err error) {
+// result.
+func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *entry) error {
+	d := &e.d
 	set := func(what string, into *string, v string) {
 		if v != "" && *into != v {
-			*into, said = v, append(said, what)
+			*into, e.said = v, append(e.said, what)
 		}
 	}
 	set("name", &d.Name, n.Name)
 	set("address", &d.Address, n.Address)
 	set("kind", &d.Kind, n.Kind)
 	set("dialect", &d.Dialect, n.Dialect)
+	set("transport", &d.Transport, n.Transport)
 	if n.HostKey != "" && n.HostKey != d.HostKey {
-		k, _, _, _, err := ssh.ParseAuthorizedKey([]byte(n.HostKey))
-		if err != nil {
-			return nil, false, bad("host_key is no SSH public key", "take it from POST /api/v1/probe, or from the device itself")
+		key := strings.TrimSpace(n.HostKey)
+		if link.Fingerprint(key) == "" {
+			return bad("host_key is neither an SSH public key nor a certificate's fingerprint", "take it from POST /api/v1/probe, or from the device itself")
 		}
-		d.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k)))
-		said = append(said, "host key "+ssh.FingerprintSHA256(k))
+		if k, _, _, _, err := ssh.ParseAuthorizedKey([]byte(key)); err == nil {
+			key = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k)))
+		}
+		d.HostKey, e.said = key, append(e.said, "host key "+link.Fingerprint(key))
 	}
 	if n.Port != 0 && n.Port != d.Port {
-		d.Port, said = n.Port, append(said, "port")
+		d.Port, e.said = n.Port, append(e.said, "port")
 	}
 	if n.Site != nil && *n.Site != d.Site {
-		d.Site, said = *n.Site, append(said, "site")
+		d.Site, e.said = *n.Site, append(e.said, "site")
 	}
 	if n.Tags != nil {
-		d.Tags, said = *n.Tags, append(said, "tags")
+		d.Tags, e.said = *n.Tags, append(e.said, "tags")
 	}
-	before := *sec
-	set("user", &sec.User, n.User)
-	if n.Password != "" {
-		sec.Password, sec.Key = n.Password, ""
+	if n.Serials != nil {
+		d.Serials, e.said = *n.Serials, append(e.said, "expected hardware "+strings.Join(*n.Serials, ", "))
 	}
-	if n.Key != "" {
-		if _, err := ssh.ParsePrivateKey([]byte(n.Key)); err != nil {
-			return nil, false, bad("key is no private key that can be read: "+err.Error(), "give an unencrypted key in PEM or OpenSSH form")
+	if n.Timeouts != nil {
+		for k, v := range *n.Timeouts {
+			if t, err := time.ParseDuration(v); !slices.Contains([]string{"connect", "answer", "idle", "whole"}, k) || err != nil || t <= 0 || t > 24*time.Hour {
+				return bad(fmt.Sprintf("%s=%s is no time-out", k, v), "they are connect, answer, idle and whole, written like 500ms, 20s, 5m")
+			}
 		}
-		sec.Key, sec.Password = n.Key, ""
+		d.Timeouts, e.said = *n.Timeouts, append(e.said, "time-outs")
 	}
-	if n.Raise != "" {
-		sec.Raise = n.Raise
+	for _, x := range []struct {
+		what string
+		sent *string
+		id   *string
+	}{{"parent", n.Parent, &d.ParentID}, {"jump host", n.Jump, &d.JumpID}} {
+		if x.sent == nil {
+			continue
+		}
+		id := ""
+		if *x.sent != "" {
+			other, err := q.Device(ctx, *x.sent)
+			if err != nil {
+				return fmt.Errorf("%s: %w", x.what, err)
+			}
+			if id = other.ID; id == d.ID {
+				return bad("a device cannot be its own "+x.what, "name another device")
+			}
+		}
+		*x.id, e.said = id, append(e.said, x.what)
 	}
-	if secret = before != *sec; secret {
-		said = append(said, "credential")
+	if n.Credential != "" {
+		if n.User != "" || n.Password != "" || n.Key != "" {
+			return bad("both a credential set and a user are given", "give one of them")
+		}
+		c, err := q.CredentialSet(ctx, n.Credential)
+		if err != nil {
+			return err
+		}
+		d.CredentialID, d.SetName, d.User, e.own = c.ID, c.Name, c.User, nil
+		e.said = append(e.said, "credential set "+c.Name)
+		return s.checkDevice(d, nil)
 	}
-	return said, secret, s.checkDevice(d, sec)
+	if e.own == nil {
+		if n.User == "" && n.Password == "" && n.Key == "" && n.Agent == "" && n.Raise == "" && n.Passphrase == "" {
+			return s.checkDevice(d, nil)
+		}
+		if n.User == "" {
+			return bad("it uses the credential set "+d.SetName, "change the set, or give user and password for a credential of its own")
+		}
+		e.own = &store.Secret{}
+	}
+	before := *e.own
+	if err := fillSecret(e.own, n.User, n.Password, n.Key, n.Agent, n.Raise, n.Passphrase); err != nil {
+		return err
+	}
+	if e.secret = before != *e.own; e.secret {
+		e.said = append(e.said, "credential")
+	}
+	if *e.own == (store.Secret{}) {
+		c, err := s.setFor(ctx, q, *d)
+		if err != nil {
+			return err
+		}
+		if c.ID != "" {
+			d.CredentialID, d.SetName, d.User, e.own = c.ID, c.Name, c.User, nil
+			return s.checkDevice(d, nil)
+		}
+	}
+	return s.checkDevice(d, e.own)
 }
 
+// setFor finds the credential set whose selector picks a device.
+func (s *Server) setFor(ctx context.Context, q *store.Q, d core.Device) (found store.Credential, err error) {
+	sets, err := q.CredentialSets(ctx)
+	if err != nil {
+		return found, err
+	}
+	kind := d.Kind
+	if dia := s.Work.Dialect(d.Dialect); kind == "" && dia != nil {
+		kind = dia.Kind
+	}
+	for _, c := range sets {
+		if c.Selector == "" {
+			continue
+		}
+		sel, err := ref.ParseSelector(strings.Fields(c.Selector))
+		if err != nil || !sel.Match(ref.Subject{Name: d.Name, Site: d.Site, Kind: kind, Dialect: d.Dialect, Tags: d.Tags}) {
+			continue
+		}
+		if found.ID != "" {
+			return found, bad(fmt.Sprintf("the selectors of credential sets %s and %s both pick it", found.Name, c.Name), "say which: credential")
+		}
+		found = c
+	}
+	return found, nil
+}
+
+// fillSecret puts what was sent into a secret; what is empty stays.
+func fillSecret(sec *store.Secret, user, password, key, agent, raise, passphrase string) error {
+	if user != "" {
+		sec.User = user
+	}
+	if password != "" {
+		sec.Password, sec.Key, sec.Agent = password, "", ""
+	}
+	if key != "" {
+		if _, err := ssh.ParsePrivateKey([]byte(key)); err != nil {
+			return bad("key is no private key that can be read: "+err.Error(), "give an unencrypted key in PEM or OpenSSH form")
+		}
+		sec.Key, sec.Password, sec.Agent = key, "", ""
+	}
+	if agent != "" {
+		if link.Fingerprint(agent) == "" {
+			return bad("agent is no SSH public key", "give the public key that the agent of the service holds, as ssh-add -L prints it")
+		}
+		sec.Agent, sec.Key, sec.Password = agent, "", ""
+	}
+	if raise != "" {
+		sec.Raise = raise
+	}
+	if passphrase != "" {
+		sec.Passphrase = passphrase
+	}
+	if len([]rune(sec.User)) > 128 {
+		return bad("the user's name has more than 128 characters", "")
+	}
+	return nil
+}
+
+// checkDevice completes an entry from its dialect and says what is wrong with
+// it. sec is its own credential; nil when it uses a set.
 func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 	if err := ref.DeviceName(d.Name); err != nil {
 		return bad(err.Error(), "")
@@ -153,8 +311,16 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		}
 		return bad(fmt.Sprintf("no dialect is named %q", d.Dialect), "there are: "+strings.Join(names, ", "))
 	}
+	way, ok := dia.Way(d.Transport)
+	if !ok {
+		var ways []string
+		for _, w := range dia.Ways() {
+			ways = append(ways, w.Transport)
+		}
+		return bad(fmt.Sprintf("dialect %s does not speak %s", d.Dialect, d.Transport), "it speaks "+strings.Join(ways, ", "))
+	}
 	if d.Port == 0 {
-		d.Port = dia.Reach.Port
+		d.Port = way.Port
 	}
 	if d.Kind == "" {
 		d.Kind = dia.Kind
@@ -170,14 +336,11 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 			return bad(fmt.Sprintf("%q cannot be a site or tag", t), "at most 64 characters, without blanks and the signs = * ? [ ] \\")
 		}
 	}
-	if d.HostKey == "" {
+	if d.HostKey == "" && link.Shows(way.Transport) {
 		return bad("no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key")
 	}
-	if len([]rune(sec.User)) > 128 {
-		return bad("the user's name has more than 128 characters", "")
-	}
-	if sec.User == "" || sec.Password == "" && sec.Key == "" {
-		return bad("no user with a password or key is given", "give user, and password or key")
+	if sec != nil && (sec.User == "" || sec.Password == "" && sec.Key == "" && sec.Agent == "") {
+		return bad("no user with a password or key is given", "give user, and password or key; or a credential set")
 	}
 	return nil
 }
@@ -188,19 +351,30 @@ func (s *Server) addDevice(c *gin.Context) {
 		return
 	}
 	var d core.Device
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
-		d = core.Device{}
-		var sec store.Secret
-		if _, _, err := s.apply(n, &d, &sec); err != nil {
-			return err
-		}
-		if err := q.AddDevice(c.Request.Context(), &d, sec); err != nil {
-			return err
-		}
-		d.User = sec.User
-		return q.Audit(c.Request.Context(), "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, link.Fingerprint(d.HostKey)))
+	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+		d, err = s.add(c.Request.Context(), q, n)
+		return err
 	})
 	answer(c, 201, wireDevice(d), err)
+}
+
+// add registers a device.
+func (s *Server) add(ctx context.Context, q *store.Q, n client.NewDevice) (core.Device, error) {
+	e := entry{own: &store.Secret{}}
+	if err := s.apply(ctx, q, n, &e); err != nil {
+		return e.d, err
+	}
+	if err := q.AddDevice(ctx, &e.d, e.own); err != nil {
+		return e.d, err
+	}
+	shown := link.Fingerprint(e.d.HostKey)
+	if shown == "" {
+		shown = "none, the transport shows none"
+	}
+	if err := q.Audit(ctx, "device added", e.d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", e.d.Address, e.d.Port, e.d.Dialect, shown)); err != nil {
+		return e.d, err
+	}
+	return q.DeviceByID(ctx, e.d.ID)
 }
 
 // change edits one device in a transaction and answers with it.
@@ -225,24 +399,32 @@ func (s *Server) editDevice(c *gin.Context) {
 		return
 	}
 	s.change(c, func(q *store.Q, d *core.Device) error {
-		sec, err := q.Secret(c.Request.Context(), *d)
-		if err != nil {
+		ctx := c.Request.Context()
+		e, name := entry{d: *d}, d.Name
+		if d.SetName == "" {
+			sec, err := q.Secret(ctx, *d)
+			if err != nil {
+				return err
+			}
+			e.own = &sec
+		}
+		if err := s.apply(ctx, q, n, &e); err != nil {
 			return err
 		}
-		name := d.Name
-		said, secret, err := s.apply(n, d, &sec)
-		if err != nil {
+		if e.own != nil && d.SetName != "" {
+			// A credential of its own, instead of the set.
+			e.d.CredentialID = store.NewID(s.Work.Now())
+		}
+		*d = e.d
+		if err := q.EditDevice(ctx, *d); err != nil {
 			return err
 		}
-		if err := q.EditDevice(c.Request.Context(), *d); err != nil {
-			return err
-		}
-		if secret {
-			if err := q.SetSecret(c.Request.Context(), *d, sec); err != nil {
+		if e.secret {
+			if err := q.SetSecret(ctx, *d, *e.own); err != nil {
 				return err
 			}
 		}
-		return q.Audit(c.Request.Context(), "device edited", name, strings.Join(said, ", "))
+		return q.Audit(ctx, "device edited", name, strings.Join(e.said, ", "))
 	})
 }
 

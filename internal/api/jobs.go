@@ -210,7 +210,7 @@ func (s *Server) preview(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
+	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
 		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
 		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf}
 	if !a.Secrets {

@@ -21,7 +21,7 @@ func wireVersion(v core.Version) client.Version {
 	}
 	return client.Version{ID: v.ID, Ref: fmt.Sprintf("%s@%d", ref, v.Number), Device: v.Device, Part: v.Part, Number: v.Number, TakenAt: v.TakenAt, Reason: v.Reason,
 		Actor: v.Actor, Author: v.Author, Name: v.Name, Note: v.Note, Pinned: v.Pinned, Baseline: v.Baseline, Size: v.Size, Lines: v.Lines, Added: v.Added,
-		Removed: v.Removed, DialectRev: v.DialectRev, SeenFrom: v.SeenFrom, SeenUntil: v.SeenUntil, SeenOpen: v.SeenOpen, Sightings: v.Sightings}
+		Removed: v.Removed, DialectRev: v.DialectRev, Aside: v.Aside, SeenFrom: v.SeenFrom, SeenUntil: v.SeenUntil, SeenOpen: v.SeenOpen, Sightings: v.Sightings}
 }
 
 func (s *Server) versions(c *gin.Context) {
@@ -29,7 +29,7 @@ func (s *Server) versions(c *gin.Context) {
 	if !ok {
 		return
 	}
-	part := c.DefaultQuery("part", "running")
+	part := c.Query("part")
 	before := 0
 	if raw := c.Query("before"); raw != "" {
 		var err error
@@ -43,6 +43,9 @@ func (s *Server) versions(c *gin.Context) {
 	if err != nil {
 		fail(c, problem(err))
 		return
+	}
+	if part == "" {
+		part = s.Work.PartOf(d, "running")
 	}
 	rows, err := q.Versions(c.Request.Context(), d.ID, part, before, n)
 	out := make([]client.Version, len(rows))
@@ -75,8 +78,16 @@ func (s *Server) version(c *gin.Context) {
 	if !ok {
 		return
 	}
-	shown, err := s.Work.Shown(actor(c), side)
-	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !actor(c).Secrets, Text: shown}
+	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !actor(c).Secrets, Opaque: side.Opaque(), Size: side.Size(), Landmarks: []client.Landmark{}}
+	var err error
+	if !out.Opaque {
+		out.Text, err = s.Work.Shown(actor(c), side)
+	}
+	for _, l := range s.Work.Landmarks(side) {
+		if len(l.Values) > 0 {
+			out.Landmarks = append(out.Landmarks, client.Landmark(l))
+		}
+	}
 	if side.Version != nil {
 		v := wireVersion(*side.Version)
 		out.Version = &v
@@ -102,9 +113,13 @@ func (s *Server) versionText(c *gin.Context) {
 	if !actor(c).Secrets {
 		number += "_masked"
 	}
-	name := fmt.Sprintf("%s_%s_%s_%s.cfg", side.Device.Name, side.Part, side.TakenAt.UTC().Format("20060102T150405Z"), number)
+	ending, media := "cfg", "text/plain; charset=utf-8"
+	if side.Opaque() {
+		ending, media = "bin", "application/octet-stream"
+	}
+	name := fmt.Sprintf("%s_%s_%s_%s."+ending, side.Device.Name, side.Part, side.TakenAt.UTC().Format("20060102T150405Z"), number)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
-	c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(shown))
+	c.Data(http.StatusOK, media, []byte(shown))
 }
 
 func (s *Server) mark(c *gin.Context) {
@@ -150,7 +165,7 @@ func (s *Server) diff(c *gin.Context) {
 	}
 	cmp, err := s.Work.Compare(actor(c), from, to, lines, c.Query("all") == "true")
 	out := client.Diff{From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
-		Masked: !actor(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
+		Unsure: cmp.Unsure, Masked: !actor(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {
 		w := client.Hunk{From: h.A, FromLen: h.ALen, To: h.B, ToLen: h.BLen, Block: h.Block, Lines: make([]client.DiffLine, len(h.Lines))}
@@ -193,13 +208,20 @@ func (s *Server) drift(c *gin.Context) {
 	}
 	out := []client.Drift{}
 	for _, d := range devs {
-		j, err := s.Work.Drift(c.Request.Context(), actor(c), d, live)
+		parts, err := s.Work.JudgedParts(c.Request.Context(), actor(c), d)
 		if err != nil {
 			fail(c, problem(err))
 			return
 		}
-		out = append(out, client.Drift{Device: d.Name, State: j.State, Baseline: j.Baseline, Running: j.Running,
-			Differences: wireResiduals(actor(c), j.Differences), Trouble: j.Trouble})
+		for _, part := range parts {
+			j, err := s.Work.Drift(c.Request.Context(), actor(c), d, part, live)
+			if err != nil {
+				fail(c, problem(err))
+				return
+			}
+			out = append(out, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,
+				Differences: wireResiduals(actor(c), j.Differences), Trouble: j.Trouble})
+		}
 	}
 	c.JSON(200, out)
 }

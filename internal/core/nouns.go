@@ -13,6 +13,8 @@ import (
 const (
 	RefusedLogin = "refused login"
 	Unreachable  = "unreachable"
+	OtherUnit    = "other hardware"
+	AtFactory    = "in factory state"
 	Failing      = "failing" // reached, but its last pull ended without a version; see its last pull
 	Drifted      = "drifted"
 	Unsaved      = "unsaved"
@@ -21,7 +23,7 @@ const (
 )
 
 // States in the order in which a person should look at them.
-var States = []string{RefusedLogin, Unreachable, Failing, Drifted, Unsaved, NeverPulled, Steady}
+var States = []string{RefusedLogin, Unreachable, OtherUnit, AtFactory, Failing, Drifted, Unsaved, NeverPulled, Steady}
 
 // Kinds of device.
 var Kinds = []string{"router", "switch", "firewall", "wireless-controller", "access-point", "other"}
@@ -106,6 +108,16 @@ type Device struct {
 	Latest      int        `db:"latest"` // number of the newest running version; 0 for none
 	Latched     *time.Time `db:"latched"`
 	User        string     `db:"login_user"`
+
+	Transport string `db:"transport"` // empty: the dialect's usual one
+	ParentID  string `db:"parent_id"` // the device it hangs on
+	Parent    string `db:"parent"`    // its name
+	Member    string `db:"member"`    // its name at the parent, which speaks for it
+	JumpID    string `db:"jump_id"`   // the device its connections go through
+	Jump      string `db:"jump"`      // its name
+	Timeouts  Spans  `db:"timeouts"`  // its own, instead of the dialect's
+	Serials   Words  `db:"serials"`   // the hardware that may answer here; empty before the first pull
+	SetName   string `db:"set_name"`  // the credential set it uses; empty when it has one of its own
 }
 
 // Words is a list kept as JSON.
@@ -123,6 +135,23 @@ func (w *Words) Scan(v any) error {
 		return json.Unmarshal([]byte(raw), w)
 	}
 	return fmt.Errorf("a list of words cannot be read from %T", v)
+}
+
+// Spans are spans of time by what is waited for, as written, kept as JSON.
+type Spans map[string]string
+
+// Scan reads the JSON form.
+func (m *Spans) Scan(v any) error {
+	switch raw := v.(type) {
+	case nil:
+		*m = nil
+		return nil
+	case []byte:
+		return json.Unmarshal(raw, m)
+	case string:
+		return json.Unmarshal([]byte(raw), m)
+	}
+	return fmt.Errorf("spans cannot be read from %T", v)
 }
 
 // Part is one configuration document of a device.
@@ -176,6 +205,8 @@ type Version struct {
 	Added       int       `db:"added"`   // lines added since the version before
 	Removed     int       `db:"removed"` // lines removed
 	DialectRev  int       `db:"dialect_rev"`
+	Aside       string    `db:"aside"` // why it counts for nothing: other hardware, in factory state; else empty
+	Sign        string    `db:"sign"`  // the device's own sign of change
 
 	SeenFrom  time.Time `db:"seen_from"`
 	SeenUntil time.Time `db:"seen_until"`

@@ -4,7 +4,10 @@
 package dialect
 
 import (
+	"cmp"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -15,150 +18,32 @@ import (
 	"magpie/internal/core/text"
 )
 
-// File is a dialect file as written. See schema.json for what each key means.
-type File struct {
-	Dialect  string          `yaml:"dialect"`
-	Title    string          `yaml:"title"`
-	Kind     string          `yaml:"kind"`
-	Reach    Reach           `yaml:"reach"`
-	Converse Converse        `yaml:"converse"`
-	Refusals []Refusal       `yaml:"refusals"`
-	Identity Identity        `yaml:"identity"`
-	Parts    map[string]Part `yaml:"parts"`
-	Grammar  Grammar         `yaml:"grammar"`
-	Rules    []Rule          `yaml:"rules"`
-	Change   Change          `yaml:"change"`
-}
-
-// Reach says where and how a device listens.
-type Reach struct {
-	Transport string   `yaml:"transport"`
-	Port      int      `yaml:"port"`
-	Timeouts  Timeouts `yaml:"timeouts"`
-}
-
-// Timeouts are how long is waited for what, as written ("20s").
-type Timeouts struct {
-	Connect string `yaml:"connect"`
-	Answer  string `yaml:"answer"`
-	Idle    string `yaml:"idle"`
-	Whole   string `yaml:"whole"`
-}
-
-// Converse says how to hold a conversation.
-type Converse struct {
-	Host    string          `yaml:"host"`
-	Starts  string          `yaml:"starts"`
-	Modes   map[string]Mode `yaml:"modes"`
-	Pager   *Pager          `yaml:"pager"`
-	Prepare []string        `yaml:"prepare"`
-	Goodbye string          `yaml:"goodbye"`
-}
-
-// Mode is a state of the command line with a prompt of its own.
-type Mode struct {
-	Prompt string `yaml:"prompt"`
-	From   string `yaml:"from"`
-	Enter  string `yaml:"enter"`
-	Asks   string `yaml:"asks"`
-	Leave  string `yaml:"leave"`
-}
-
-// Pager is what stands at the end of a page and the key that goes on.
-type Pager struct {
-	Shows  string `yaml:"shows"`
-	Answer string `yaml:"answer"`
-}
-
-// Refusal is what a refusing answer looks like.
-type Refusal struct {
-	Pattern string `yaml:"pattern"`
-	Means   string `yaml:"means"`
-}
-
-// Identity is how a device tells who it is.
-type Identity struct {
-	Mode    string `yaml:"mode"`
-	Command string `yaml:"command"`
-	Host    string `yaml:"host"`
-	Model   string `yaml:"model"`
-	Serial  string `yaml:"serial"`
-	Release string `yaml:"release"`
-}
-
-// Part is how a part is fetched and what proves that it is whole.
-type Part struct {
-	Mode    string `yaml:"mode"`
-	Command string `yaml:"command"`
-	Absent  string `yaml:"absent"`
-	Author  string `yaml:"author"`
-	Whole   Whole  `yaml:"whole"`
-}
-
-// Whole is what proves that a part was fetched whole.
-type Whole struct {
-	First []string `yaml:"first"`
-	Last  string   `yaml:"last"`
-	Has   []string `yaml:"has"`
-}
-
-// Grammar is how the text is built.
-type Grammar struct {
-	Form      string   `yaml:"form"`
-	Indent    int      `yaml:"indent"`
-	Comments  []string `yaml:"comments"`
-	Delimited []struct {
-		Opens  string `yaml:"opens"`
-		Closes string `yaml:"closes"`
-	} `yaml:"delimited"`
-}
-
-// Rule is a row of the table of path patterns; see rules.Rule.
-type Rule struct {
-	Path       string            `yaml:"path"`
-	Ordered    bool              `yaml:"ordered"`
-	Overwrites bool              `yaml:"overwrites"`
-	Permanent  bool              `yaml:"permanent"`
-	Volatile   bool              `yaml:"volatile"`
-	Default    string            `yaml:"default"`
-	Writes     []string          `yaml:"writes"`
-	Defines    string            `yaml:"defines"`
-	Uses       map[string]string `yaml:"uses"`
-	Secret     []string          `yaml:"secret"`
-	Hostname   string            `yaml:"hostname"`
-}
-
-// Change is how a configuration is changed.
-type Change struct {
-	Mode    string   `yaml:"mode"`
-	Remove  string   `yaml:"remove"`
-	Leave   string   `yaml:"leave"`
-	Methods []string `yaml:"methods"`
-	Save    *Save    `yaml:"save"`
-}
-
-// Save is how running becomes startup.
-type Save struct {
-	Mode    string `yaml:"mode"`
-	Command string `yaml:"command"`
-	Done    string `yaml:"done"`
-}
-
 // Dialect is a checked dialect, compiled to what core and link work with.
 type Dialect struct {
 	File
 	Source   string // the file's text
 	Revision int    // given by the store; 0 before that
 
-	Blocks   *grammar.Blocks
+	Blocks   *grammar.Blocks // nil where the form is another
 	Table    *rules.Table
 	Language *change.Language
 	Connect  time.Duration
 	Answer   time.Duration
 	Idle     time.Duration
 	Whole    time.Duration
+	Restarts time.Duration // how long a restart after a load may take; 0: there is none
 
+	grammar  grammar.Grammar // nil: opaque
 	patterns map[string]*regexp.Regexp
+	spans    map[string]time.Duration
+	variants []*variant
+}
+
+// variant is the whole dialect as it is for some models and releases.
+type variant struct {
+	model, release *regexp.Regexp
+	from, below    string
+	is             *Dialect
 }
 
 // Pattern returns a pattern of the file compiled. It panics on one that was
@@ -169,6 +54,53 @@ func (d *Dialect) Pattern(source string) *regexp.Regexp {
 		panic("dialect " + d.Dialect + " has no pattern " + source)
 	}
 	return re
+}
+
+// Span returns a span of time of the file; otherwise stands for one not
+// written.
+func (d *Dialect) Span(source string, otherwise time.Duration) time.Duration {
+	if source == "" {
+		return otherwise
+	}
+	return d.spans[source]
+}
+
+// For returns the dialect as it is for a model and software release: the first
+// variant that matches, or the dialect itself.
+func (d *Dialect) For(model, release string) *Dialect {
+	for _, v := range d.variants {
+		if v.model != nil && !v.model.MatchString(model) || v.release != nil && !v.release.MatchString(release) {
+			continue
+		}
+		if v.from != "" && compareReleases(release, v.from) < 0 || v.below != "" && compareReleases(release, v.below) >= 0 {
+			continue
+		}
+		// Time-outs and revision may have been set since it was loaded.
+		is := *v.is
+		is.Revision, is.Connect, is.Answer, is.Idle, is.Whole = d.Revision, d.Connect, d.Answer, d.Idle, d.Whole
+		return &is
+	}
+	return d
+}
+
+var digits = regexp.MustCompile(`\d+|[A-Za-z]+`)
+
+// compareReleases orders release names by their numbers and words from left to
+// right.
+func compareReleases(a, b string) int {
+	as, bs := digits.FindAllString(a, -1), digits.FindAllString(b, -1)
+	for i := 0; i < len(as) && i < len(bs); i++ {
+		x, errX := strconv.Atoi(as[i])
+		y, errY := strconv.Atoi(bs[i])
+		c := strings.Compare(as[i], bs[i])
+		if errX == nil && errY == nil {
+			c = cmp.Compare(x, y)
+		}
+		if c != 0 {
+			return c
+		}
+	}
+	return cmp.Compare(len(as), len(bs))
 }
 
 // Prompt compiles a mode's prompt for the host names that may stand in it. No
@@ -199,34 +131,150 @@ func (d *Dialect) Refused(line string) (means, words string) {
 	return "", ""
 }
 
+// Way returns the way of that transport, or the first for "".
+func (d *Dialect) Way(transport string) (Way, bool) {
+	if transport == "" || transport == d.Reach.Transport {
+		return d.Reach.Way, true
+	}
+	for _, w := range d.Reach.Also {
+		if w.Transport == transport {
+			return w, true
+		}
+	}
+	return Way{}, false
+}
+
+// Ways lists the transports, the usual one first.
+func (d *Dialect) Ways() []Way { return append([]Way{d.Reach.Way}, d.Reach.Also...) }
+
+// PartOf returns what the dialect says of a part: "running+guest" is the
+// logical element guest's "running".
+func (d *Dialect) PartOf(name string) (*Part, bool) {
+	base, element, _ := strings.Cut(name, "+")
+	p, ok := d.Parts[base]
+	if element != "" && ok {
+		p, ok = d.Parts[base+"+"]
+	}
+	return p, ok
+}
+
+// Member returns the dialect as it is for a device that another speaks for.
+func (d *Dialect) Member() *Dialect {
+	m := *d
+	m.Parts, m.Elements, m.Members = d.Members.Parts, nil, nil
+	m.Kind = d.Members.Kind
+	return &m
+}
+
+// PartNames lists the parts that every device has, the main one first, then
+// running before startup before others.
+func (d *Dialect) PartNames() []string { return sortedParts(d.Parts) }
+
+func sortedParts(parts map[string]*Part) []string {
+	var names []string
+	for n := range parts {
+		if !strings.HasSuffix(n, "+") {
+			names = append(names, n)
+		}
+	}
+	rank := func(n string) int { return slices.Index([]string{"startup", "running"}, n) }
+	slices.SortFunc(names, func(a, b string) int {
+		return cmp.Or(rank(b)-rank(a), strings.Compare(a, b))
+	})
+	return names
+}
+
+// Main is the part by which a device is judged: running where there is one.
+func (d *Dialect) Main() string { return d.PartNames()[0] }
+
+// Doc reads one part's contents as the dialect says.
+type Doc struct {
+	*Dialect
+	Part    *Part
+	grammar grammar.Grammar // nil: opaque
+}
+
+// Doc returns how a part's contents are read. A part that the dialect no longer
+// knows is read by its grammar.
+func (d *Dialect) Doc(part string) *Doc {
+	if p, ok := d.PartOf(part); ok && p.Form == "opaque" {
+		return &Doc{d, p, nil}
+	} else if ok {
+		return &Doc{d, p, d.grammar}
+	}
+	return &Doc{d, &Part{}, d.grammar}
+}
+
+// Landmarks are what a person looks for in the part.
+func (d *Doc) Landmarks() []*rules.Rule {
+	var out []*rules.Rule
+	for _, m := range d.Part.Landmarks {
+		r := &rules.Rule{Path: m.Path, Landmark: m.Name}
+		if r.Compile() == nil { // checked when the dialect was loaded
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Opaque tells whether the part is no text that can be read.
+func (d *Doc) Opaque() bool { return d.grammar == nil }
+
+// ErrOpaque is returned on reading an opaque file as if it were text.
+var ErrOpaque = &grammar.Error{Msg: "it is an opaque file; nothing in it can be read"}
+
+// Tree reads configuration text as the part's grammar says.
+func (d *Doc) Tree(src string) (*grammar.Node, error) {
+	if d.grammar == nil {
+		return nil, ErrOpaque
+	}
+	return d.grammar.Parse(src)
+}
+
 // Parse reads configuration text as the dialect's grammar says and returns
 // both the tree and what it means.
-func (d *Dialect) Parse(src string) (*grammar.Node, *rules.Item, error) {
-	root, err := d.Blocks.Parse(src)
+func (d *Doc) Parse(src string) (*grammar.Node, *rules.Item, error) {
+	root, err := d.Tree(src)
 	if err != nil {
 		return nil, nil, err
 	}
 	return root, d.Table.Resolve(root), nil
 }
 
-// Settled returns text without comments and lines that change by themselves:
-// texts that agree in it are unchanged. Text the grammar cannot read is
+// Settled returns content without what changes by itself: comments, volatile
+// lines, secrets salted anew; bytes of an opaque file that say nothing.
+// Contents that agree in it are unchanged. Text the grammar cannot read is
 // returned as it is.
-func (d *Dialect) Settled(src string) string {
+func (d *Doc) Settled(src string) string {
+	if d.grammar == nil {
+		raw := []byte(src)
+		for _, r := range d.Part.Ignore {
+			for i := r.At; i < r.At+r.Length && i < len(raw); i++ {
+				raw[i] = 0
+			}
+		}
+		return string(raw)
+	}
+	root, err := d.grammar.Parse(src)
+	if err != nil {
+		return src
+	}
 	lines := text.Lines(src)
+	says := d.Table.Settled(len(lines), root)
+	d.Table.Resalted(lines, root)
 	var out []string
-	for i, says := range d.SettledLines(src) {
-		if says {
-			out = append(out, lines[i])
+	for i, l := range lines {
+		if says[i] {
+			out = append(out, l)
 		}
 	}
 	return text.Join(out)
 }
 
 // SettledLines tells of each line whether Settled keeps it.
-func (d *Dialect) SettledLines(src string) []bool {
+func (d *Doc) SettledLines(src string) []bool {
 	n := len(text.Lines(src))
-	if root, err := d.Blocks.Parse(src); err == nil {
+	if root, err := d.Tree(src); err == nil {
 		return d.Table.Settled(n, root)
 	}
 	all := make([]bool, n)
@@ -236,11 +284,25 @@ func (d *Dialect) SettledLines(src string) []bool {
 	return all
 }
 
+// Equivalent compares two contents under the dialect's rules, and as they are
+// once settled where the grammar cannot read a side.
+func (d *Doc) Equivalent(a, b string) bool {
+	if a == b {
+		return true
+	}
+	_, ta, errA := d.Parse(a)
+	_, tb, errB := d.Parse(b)
+	if errA != nil || errB != nil {
+		return d.Settled(a) == d.Settled(b)
+	}
+	return rules.Equivalent(ta, tb)
+}
+
 // Split makes a text ready to be compared: lines of different blocks are kept
 // apart.
-func (d *Dialect) Split(src string) diff.Text {
+func (d *Doc) Split(src string) diff.Text {
 	t := diff.Split(src)
-	if root, err := d.Blocks.Parse(src); err == nil {
+	if root, err := d.Tree(src); err == nil {
 		t.Within = grammar.Enclosing(root, len(t.Lines))[1:]
 	}
 	return t

@@ -90,7 +90,7 @@ func TestMaskingHidesEverySecret(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 2))
 	for range 300 {
 		src := tern.Generate(r).Text()
-		root, _, err := d.Parse(src)
+		root, _, err := d.Doc("running").Parse(src)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -106,7 +106,7 @@ func TestMaskingHidesEverySecret(t *testing.T) {
 		if strings.Count(shown, "\n") != strings.Count(src, "\n") {
 			t.Fatal("masking changed the number of lines")
 		}
-		if _, _, err := d.Parse(shown); err != nil {
+		if _, _, err := d.Doc("running").Parse(shown); err != nil {
 			t.Fatalf("masked text does not parse: %v", err)
 		}
 	}
@@ -128,11 +128,11 @@ func TestWhatCountsAsTheSame(t *testing.T) {
 		{"a line more", base + "domain x\n", false, false},
 		{"a value changed", strings.Replace(base, "strict", "loose", 1), false, false},
 	} {
-		if got := d.Settled(base) == d.Settled(c.other); got != c.unchanged {
+		if got := d.Doc("running").Settled(base) == d.Doc("running").Settled(c.other); got != c.unchanged {
 			t.Errorf("%s: unchanged is %v", c.name, got)
 		}
-		_, a, err1 := d.Parse(base)
-		_, b, err2 := d.Parse(c.other)
+		_, a, err1 := d.Doc("running").Parse(base)
+		_, b, err2 := d.Doc("running").Parse(c.other)
 		if err1 != nil || err2 != nil {
 			t.Fatal(err1, err2)
 		}

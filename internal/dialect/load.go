@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed"
 	"encoding/json"
 	"fmt"
@@ -104,21 +105,84 @@ func Load(name string, source []byte) (*Dialect, error) {
 		l.invalid(err.(*jsonschema.ValidationError))
 		return nil, l.sorted()
 	}
-	d := &Dialect{Source: string(source), patterns: map[string]*regexp.Regexp{}}
+	d := &Dialect{Source: string(source)}
 	if err := yaml.Unmarshal(source, &d.File); err != nil {
 		return nil, l.syntax(err)
 	}
 	l.compile(d)
+	l.variants(d, any)
 	if len(l.found) > 0 {
 		return nil, l.sorted()
 	}
 	return d, nil
 }
 
+// variants makes the whole dialect as it is for each variant.
+func (l *loader) variants(d *Dialect, file any) {
+	for i, v := range d.Variants {
+		l.d = d
+		at := []string{"variants", strconv.Itoa(i)}
+		out := &variant{from: v.From, below: v.Below, is: &Dialect{Source: d.Source}}
+		l.pattern(v.Model, under(at, "model")...)
+		l.pattern(v.Release, under(at, "release")...)
+		out.model, out.release = d.patterns[v.Model], d.patterns[v.Release]
+		merged := overlay(file, v.Sets).(map[string]any)
+		delete(merged, "variants")
+		raw, err := json.Marshal(merged)
+		if err == nil {
+			var value any
+			if value, err = jsonschema.UnmarshalJSON(bytes.NewReader(raw)); err == nil {
+				l.where = under(at, "sets")
+				if bad := schema.Validate(value); bad != nil {
+					l.invalid(bad.(*jsonschema.ValidationError))
+					l.where = nil
+					continue
+				}
+				if err = yaml.Unmarshal(raw, &out.is.File); err == nil {
+					for _, name := range v.Lacks {
+						delete(out.is.Parts, name)
+						out.is.Change.Methods = slices.DeleteFunc(out.is.Change.Methods, func(m string) bool { return m == name })
+					}
+					l.compile(out.is)
+				}
+				l.where = nil
+			}
+		}
+		if err != nil {
+			l.at(at, "%v", err)
+			continue
+		}
+		d.variants = append(d.variants, out)
+	}
+}
+
+// overlay lays one value over another: mappings are merged, all else is
+// replaced.
+func overlay(below, above any) any {
+	b, ok := below.(map[string]any)
+	a, ok2 := above.(map[string]any)
+	if !ok || !ok2 {
+		return above
+	}
+	out := map[string]any{}
+	for k, v := range b {
+		out[k] = v
+	}
+	for k, v := range a {
+		if old, ok := out[k]; ok {
+			v = overlay(old, v)
+		}
+		out[k] = v
+	}
+	return out
+}
+
 type loader struct {
 	name  string
 	root  ast.Node
+	d     *Dialect
 	found Problems
+	where []string // what every path is below: a variant
 }
 
 func (l *loader) sorted() Problems {
@@ -146,6 +210,7 @@ func (l *loader) syntax(err error) Problems {
 
 // at notes a problem at a place in the data.
 func (l *loader) at(path []string, format string, args ...any) {
+	path = append(slices.Clone(l.where), path...)
 	p := Problem{File: l.name, Path: dotted(path), Text: fmt.Sprintf(format, args...)}
 	p.Line, p.Column = l.locate(path)
 	l.found = append(l.found, p)
@@ -229,93 +294,340 @@ func (l *loader) invalid(e *jsonschema.ValidationError) {
 // compile checks what a schema cannot and makes what the rest of the program
 // works with.
 func (l *loader) compile(d *Dialect) {
-	l.spans(d)
-	l.modes(d)
-	re := func(source string, path ...string) {
-		if source == "" {
-			return
-		}
-		c, err := regexp.Compile(source)
-		if err != nil {
-			l.at(path, "%v", err)
-			return
-		}
-		d.patterns[source] = c
-	}
-	group := func(source string, path ...string) {
-		re(source, path...)
-		if c := d.patterns[source]; source != "" && c != nil && c.NumSubexp() < 1 {
-			l.at(path, "needs a group in round brackets around what is looked for")
-		}
-	}
+	l.d = d
+	d.patterns, d.spans = map[string]*regexp.Regexp{}, map[string]time.Duration{}
+	t := d.Reach.Timeouts
+	d.Connect = l.span(t.Connect, 10*time.Second, "reach", "timeouts", "connect")
+	d.Answer = l.span(t.Answer, 60*time.Second, "reach", "timeouts", "answer")
+	d.Idle = l.span(t.Idle, 20*time.Second, "reach", "timeouts", "idle")
+	d.Whole = l.span(t.Whole, 10*time.Minute, "reach", "timeouts", "whole")
+	l.span(d.Reach.Retry.After, 0, "reach", "retry", "after")
+	d.Restarts = l.span(d.Change.Restarts, 0, "change", "restarts")
+	l.ways()
+	l.modes()
 	if p := d.Converse.Pager; p != nil {
-		re(p.Shows, "converse", "pager", "shows")
+		l.pattern(p.Shows, "converse", "pager", "shows")
 	}
+	if p := d.Converse.Login; p != nil {
+		l.pattern(p.User, "converse", "login", "user")
+		l.pattern(p.Password, "converse", "login", "password")
+		l.pattern(p.Refused, "converse", "login", "refused")
+	}
+	l.pattern(d.Web.Refused, "web", "refused")
+	l.pattern(d.Web.Expired, "web", "expired")
+	l.steps(d.Web.Login, "web", "login")
+	l.steps(d.Web.Logout, "web", "logout")
 	for i, r := range d.Refusals {
-		re(r.Pattern, "refusals", strconv.Itoa(i), "pattern")
+		l.pattern(r.Pattern, "refusals", strconv.Itoa(i), "pattern")
 	}
-	group(d.Identity.Host, "identity", "host")
-	group(d.Identity.Model, "identity", "model")
-	group(d.Identity.Serial, "identity", "serial")
-	group(d.Identity.Release, "identity", "release")
-	for name, p := range d.Parts {
-		re(p.Absent, "parts", name, "absent")
-		group(p.Author, "parts", name, "author")
-		re(p.Whole.Last, "parts", name, "whole", "last")
+	id := d.Identity
+	l.source(id.Source, "identity")
+	l.group(id.Host, "identity", "host")
+	l.group(id.Model, "identity", "model")
+	l.group(id.Serial, "identity", "serial")
+	l.group(id.Release, "identity", "release")
+	if e := d.Elements; e != nil {
+		l.source(e.Source, "elements")
+		l.group(e.Each, "elements", "each")
+	}
+	if m := d.Members; m != nil {
+		l.source(m.Source, "members")
+		l.group(m.Each, "members", "each")
+		if re := d.patterns[m.Each]; re != nil && re.SubexpIndex("name") < 0 {
+			l.at([]string{"members", "each"}, "needs a group named name: (?P<name>...)")
+		}
+		l.parts(m.Parts, "members", "parts")
+	}
+	l.parts(d.Parts, "parts")
+	if f := d.Factory; f != nil {
+		l.source(f.Source, "factory")
+		l.pattern(f.Shows, "factory", "shows")
+	}
+	if d.Change.Save != nil {
+		l.pattern(d.Change.Save.Done, "change", "save", "done")
+	}
+	l.steps(d.Change.Load, "change", "load")
+	l.rules(d)
+	l.form()
+	l.change()
+}
+
+// pattern compiles a pattern of the file.
+func (l *loader) pattern(source string, path ...string) {
+	if source == "" {
+		return
+	}
+	c, err := regexp.Compile(source)
+	if err != nil {
+		l.at(path, "%v", err)
+		return
+	}
+	l.d.patterns[source] = c
+}
+
+// group compiles a pattern that must have a group around what is looked for.
+func (l *loader) group(source string, path ...string) {
+	l.pattern(source, path...)
+	if c := l.d.patterns[source]; source != "" && c != nil && c.NumSubexp() < 1 {
+		l.at(path, "needs a group in round brackets around what is looked for")
+	}
+}
+
+func (l *loader) span(source string, otherwise time.Duration, path ...string) time.Duration {
+	if source == "" {
+		return otherwise
+	}
+	v, err := time.ParseDuration(source)
+	if err != nil || v <= 0 {
+		l.at(path, "%q is no span of time; write 500ms, 20s, 5m", source)
+	}
+	l.d.spans[source] = v
+	return v
+}
+
+// ways checks that what the transports need is there.
+func (l *loader) ways() {
+	d := l.d
+	for _, w := range d.Ways() {
+		switch w.Transport {
+		case SSH, Telnet:
+			if w.Transport == Telnet && d.Converse.Login == nil {
+				l.at([]string{"reach"}, "telnet signs nobody in by itself: converse.login has to say how the device asks")
+			}
+			if len(d.Converse.Modes) == 0 && !d.execOnly() {
+				l.at([]string{"reach"}, "a command line is spoken to over %s, so converse has to say how its prompts look", w.Transport)
+			}
+		case HTTP, HTTPS:
+			if d.Web.Auth == "steps" && len(d.Web.Login) == 0 {
+				l.at([]string{"web", "auth"}, "signing in by steps needs web.login")
+			}
+		}
+	}
+}
+
+// execOnly tells whether no command line is ever opened.
+func (d *Dialect) execOnly() bool {
+	only := d.Identity.Exec != ""
+	for _, p := range d.Parts {
+		only = only && p.Command == ""
+	}
+	return only
+}
+
+func (l *loader) speaks(transports ...string) bool {
+	for _, w := range l.d.Ways() {
+		if slices.Contains(transports, w.Transport) {
+			return true
+		}
+	}
+	return false
+}
+
+func under(path []string, more ...string) []string { return append(slices.Clone(path), more...) }
+
+func (l *loader) mode(mode string, path []string) {
+	if mode == "" {
+		return
+	}
+	if _, ok := l.d.Converse.Modes[mode]; !ok {
+		l.at(path, "no mode is named %q under converse.modes", mode)
+	}
+}
+
+// steps checks a list of steps.
+func (l *loader) steps(steps []Step, path ...string) {
+	for i, st := range steps {
+		at := under(path, strconv.Itoa(i))
+		kinds := 0
+		for _, set := range []bool{st.Type != "", st.Ask != "", st.RPC != "", st.Put != nil} {
+			if set {
+				kinds++
+			}
+		}
+		if kinds != 1 {
+			l.at(at, "is one of type, ask, rpc and put; this has %d of them", kinds)
+		}
+		switch {
+		case st.Type != "" && !l.speaks(SSH, Telnet):
+			l.at(under(at, "type"), "no command line is spoken to here; reach.transport is %s", l.d.Reach.Transport)
+		case st.Type != "" && st.Mode == "":
+			l.at(at, "a typed line needs the mode it is typed in")
+		case st.Ask != "" && !l.speaks(HTTP, HTTPS):
+			l.at(under(at, "ask"), "nothing is asked over HTTP here; reach.transport is %s", l.d.Reach.Transport)
+		case st.RPC != "" && !l.speaks(Netconf):
+			l.at(under(at, "rpc"), "no NETCONF is spoken here; reach.transport is %s", l.d.Reach.Transport)
+		}
+		if st.Ask != "" && !asks.MatchString(st.Ask) {
+			l.at(under(at, "ask"), "is a method and a path, like: GET /status")
+		}
+		l.mode(st.Mode, under(at, "mode"))
+		l.pattern(st.Done, under(at, "done")...)
+		l.pattern(st.Fails, under(at, "fails")...)
+		l.pattern(st.Until, under(at, "until")...)
+		for name, p := range st.Keep {
+			l.group(p, under(at, "keep", name)...)
+		}
+		for j, a := range st.Answers {
+			l.pattern(a.Asks, under(at, "answers", strconv.Itoa(j), "asks")...)
+		}
+		l.span(st.Every, 0, under(at, "every")...)
+		l.span(st.Within, 0, under(at, "within")...)
+		if st.Until != "" && st.Within == "" {
+			l.at(under(at, "until"), "needs within: nothing is waited for without an end")
+		}
+	}
+}
+
+var asks = regexp.MustCompile(`^(GET|POST|PUT|PATCH|DELETE) (/|\{)`)
+
+// source checks where something is read from.
+func (l *loader) source(s Source, path ...string) {
+	l.steps(s.Make, under(path, "make")...)
+	l.steps(s.Tidy, under(path, "tidy")...)
+	var from []string
+	for _, x := range []struct {
+		key string
+		set bool
+	}{{"command", s.Command != ""}, {"exec", s.Exec != ""}, {"datastore", s.Datastore != ""}, {"state", s.State != ""},
+		{"resource", s.Resource != ""}, {"file", s.File != nil}, {"sent", s.Sent != ""}} {
+		if x.set {
+			from = append(from, x.key)
+		}
+	}
+	if len(from) != 1 {
+		l.at(path, "is read from exactly one of command, exec, datastore, state, resource, file and sent; this has %d of them", len(from))
+		return
+	}
+	switch from[0] {
+	case "command":
+		if !l.speaks(SSH, Telnet) {
+			l.at(under(path, "command"), "no command line is spoken to here; reach.transport is %s", l.d.Reach.Transport)
+		} else if s.Mode == "" {
+			l.at(path, "a command needs the mode it is typed in")
+		}
+	case "exec":
+		if !l.speaks(SSH) {
+			l.at(under(path, "exec"), "exec runs a command over SSH; reach.transport is %s", l.d.Reach.Transport)
+		}
+	case "datastore", "state":
+		if !l.speaks(Netconf) {
+			l.at(under(path, from[0]), "no NETCONF is spoken here; reach.transport is %s", l.d.Reach.Transport)
+		}
+	case "resource":
+		if !l.speaks(HTTP, HTTPS) {
+			l.at(under(path, "resource"), "nothing is asked over HTTP here; reach.transport is %s", l.d.Reach.Transport)
+		}
+	}
+	l.mode(s.Mode, under(path, "mode"))
+}
+
+func (l *loader) parts(parts map[string]*Part, path ...string) {
+	for name, p := range parts {
+		at := under(path, name)
+		if p.Sign != nil {
+			l.source(p.Sign.Source, under(at, "sign")...)
+			l.group(p.Sign.Pattern, under(at, "sign", "pattern")...)
+		}
+		l.source(p.Source, at...)
+		l.pattern(p.Absent, under(at, "absent")...)
+		l.group(p.Author, under(at, "author")...)
+		l.pattern(p.Cut.Before, under(at, "cut", "before")...)
+		l.pattern(p.Cut.After, under(at, "cut", "after")...)
+		l.pattern(p.Whole.Last, under(at, "whole", "last")...)
 		for i, f := range p.Whole.First {
-			re(f, "parts", name, "whole", "first", strconv.Itoa(i))
+			l.pattern(f, under(at, "whole", "first", strconv.Itoa(i))...)
 		}
 		for i, h := range p.Whole.Has {
-			re(h, "parts", name, "whole", "has", strconv.Itoa(i))
+			l.pattern(h, under(at, "whole", "has", strconv.Itoa(i))...)
+		}
+		if w := p.Whole; w.Last == "" && !w.Document && w.Length == nil && w.Checksum == nil && w.Size == "" {
+			l.at(under(at, "whole"), "says nothing that a cut-off part would lack; give one of last, document, length, checksum and size")
+		}
+		if strings.HasSuffix(name, "+") != p.Each {
+			l.at(at, "a part of each logical element is written with a + behind its name and each: true")
+		} else if p.Each && l.d.Elements == nil {
+			l.at(at, "elements has to say which logical elements there are")
+		}
+		for i, m := range p.Landmarks {
+			if err := (&rules.Rule{Path: m.Path}).Compile(); err != nil {
+				l.at(under(at, "landmarks", strconv.Itoa(i), "path"), "%v", err)
+			}
 		}
 	}
-	if d.Change.Save != nil {
-		re(d.Change.Save.Done, "change", "save", "done")
-	}
-	d.Blocks = &grammar.Blocks{Indent: max(d.Grammar.Indent, 1), Comments: d.Grammar.Comments}
-	for i, x := range d.Grammar.Delimited {
-		re(x.Opens, "grammar", "delimited", strconv.Itoa(i), "opens")
-		re(x.Closes, "grammar", "delimited", strconv.Itoa(i), "closes")
-		d.Blocks.Delimited = append(d.Blocks.Delimited, grammar.Delimited{Opens: d.patterns[x.Opens], Closes: d.patterns[x.Closes]})
-	}
-	l.rules(d)
-	d.Language = &change.Language{Table: d.Table, Remove: d.Change.Remove, Leave: d.Change.Leave}
 }
 
-func (l *loader) spans(d *Dialect) {
-	span := func(source, name string, otherwise time.Duration) time.Duration {
-		if source == "" {
-			return otherwise
+// form makes the grammar.
+func (l *loader) form() {
+	d, g := l.d, l.d.Grammar
+	keys := func(path []string) []string {
+		for _, r := range d.Table.Rules {
+			if at, keys := r.Names(); slices.Equal(at, path) {
+				return keys
+			}
 		}
-		v, err := time.ParseDuration(source)
-		if err != nil || v <= 0 {
-			l.at([]string{"reach", "timeouts", name}, "%q is no span of time; write 500ms, 20s, 5m", source)
-		}
-		return v
+		return nil
 	}
-	t := d.Reach.Timeouts
-	d.Connect = span(t.Connect, "connect", 10*time.Second)
-	d.Answer = span(t.Answer, "answer", 60*time.Second)
-	d.Idle = span(t.Idle, "idle", 20*time.Second)
-	d.Whole = span(t.Whole, "whole", 10*time.Minute)
+	switch g.Form {
+	case "xml":
+		d.grammar = grammar.XML{Keys: keys}
+		return
+	case "json":
+		d.grammar = grammar.JSON{Keys: keys}
+		return
+	case "opaque":
+		return
+	}
+	b := &grammar.Blocks{Flat: g.Form == "flat", Indent: max(g.Indent, 1), Comments: g.Comments}
+	if m := g.Marks; m != nil {
+		l.pattern(m.Opens, "grammar", "marks", "opens")
+		l.pattern(m.Closes, "grammar", "marks", "closes")
+		b.Marks = &grammar.Marks{Opens: d.patterns[m.Opens], Closes: d.patterns[m.Closes], Open: cmp.Or(m.Open, "{head}"), Close: m.Close, End: m.End}
+	}
+	for i, x := range g.Delimited {
+		l.pattern(x.Opens, "grammar", "delimited", strconv.Itoa(i), "opens")
+		l.pattern(x.Closes, "grammar", "delimited", strconv.Itoa(i), "closes")
+		b.Delimited = append(b.Delimited, grammar.Delimited{Opens: d.patterns[x.Opens], Closes: d.patterns[x.Closes]})
+	}
+	d.Blocks, d.grammar = b, b
 }
 
-// modes checks that every mode named exists and can be reached.
-func (l *loader) modes(d *Dialect) {
-	known := func(mode string, path ...string) {
-		if _, ok := d.Converse.Modes[mode]; !ok {
-			l.at(path, "no mode is named %q under converse.modes", mode)
+// change checks that each method offered can be done.
+func (l *loader) change() {
+	d, c := l.d, l.d.Change
+	lines := d.Blocks != nil && c.Remove != ""
+	for i, m := range c.Methods {
+		at := []string{"change", "methods", strconv.Itoa(i)}
+		switch {
+		case (m == "merge" || m == "replace") && lines:
+			if c.Mode == "" {
+				l.at(at, "lines are typed in a mode: change.mode has to name it")
+			}
+		case m == "upload" || m == "stage":
+			if len(c.Load) == 0 {
+				l.at(at, "needs change.load: the steps that put a file on the device")
+			}
+		case (m == "replace" || m == "merge" || m == "commit") && l.speaks(Netconf):
+		case m == "replace" && len(c.Load) > 0:
+		default:
+			l.at(at, "nothing here says how: lines need change.mode, remove and leave; documents NETCONF or change.load")
 		}
 	}
-	known(d.Converse.Starts, "converse", "starts")
-	known(d.Identity.Mode, "identity", "mode")
-	known(d.Change.Mode, "change", "mode")
-	if d.Change.Save != nil {
-		known(d.Change.Save.Mode, "change", "save", "mode")
+	if d.Blocks != nil {
+		d.Language = &change.Language{Table: d.Table, Remove: c.Remove, Leave: c.Leave}
 	}
-	for name, p := range d.Parts {
-		known(p.Mode, "parts", name, "mode")
+	l.mode(c.Mode, []string{"change", "mode"})
+	if c.Save != nil {
+		l.mode(c.Save.Mode, []string{"change", "save", "mode"})
 	}
+}
+
+// modes checks that every mode can be reached.
+func (l *loader) modes() {
+	d := l.d
+	if len(d.Converse.Modes) == 0 {
+		return
+	}
+	l.mode(d.Converse.Starts, []string{"converse", "starts"})
 	for name, m := range d.Converse.Modes {
 		path := []string{"converse", "modes", name}
 		if !strings.Contains(m.Prompt, "{host}") {
@@ -344,7 +656,9 @@ func (l *loader) modes(d *Dialect) {
 }
 
 func (l *loader) rules(d *Dialect) {
-	d.Table = &rules.Table{}
+	d.Table = &rules.Table{Quotes: d.Grammar.Quotes}
+	l.pattern(d.Grammar.Withheld, "grammar", "withheld")
+	d.Table.Withheld = d.patterns[d.Grammar.Withheld]
 	defined := map[string]bool{}
 	for _, r := range d.Rules {
 		defined[r.Defines] = true
@@ -353,7 +667,7 @@ func (l *loader) rules(d *Dialect) {
 	for i, r := range d.Rules {
 		at := func(keys ...string) []string { return append([]string{"rules", strconv.Itoa(i)}, keys...) }
 		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Overwrites: r.Overwrites, Permanent: r.Permanent, Volatile: r.Volatile,
-			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Secret: r.Secret, Hostname: r.Hostname}
+			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname}
 		if first, twice := seen[r.Path]; twice {
 			l.at(at("path"), "the same path stands in rules[%d], which would always win", first)
 		}

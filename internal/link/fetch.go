@@ -1,14 +1,16 @@
 package link
 
 import (
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"regexp"
-	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"magpie/internal/core/grammar"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 )
@@ -17,81 +19,378 @@ import (
 // part is not whole: what looked like a prompt may be a line of the part.
 const patienceForRest = time.Second
 
-// Identity asks the device who it is.
+// Identity asks the device who it is. From then on the session goes by what the
+// dialect says of that model and release.
 func (s *Session) Identity() (Identity, error) {
-	i := s.d.Identity
-	if err := s.Enter(i.Mode); err != nil {
-		return Identity{}, err
-	}
-	out, err := s.Command(i.Command)
+	i := &s.d.Identity
+	out, err := s.lines("who it is", &i.Source)
 	if err != nil {
 		return Identity{}, fmt.Errorf("asking who it is: %w", err)
 	}
-	find := func(pattern string) string {
+	get := func(pattern string) string {
 		if pattern == "" {
 			return ""
 		}
-		re := s.d.Pattern(pattern)
-		for _, l := range text.Lines(out) {
-			if m := re.FindStringSubmatch(l); m != nil {
-				return strings.TrimSpace(m[1])
-			}
-		}
-		return ""
+		v, _ := find(s.d.Pattern(pattern), out)
+		return v
 	}
-	id := Identity{Host: find(i.Host), Model: find(i.Model), Serial: find(i.Serial), Release: find(i.Release)}
+	id := Identity{Host: get(i.Host), Model: get(i.Model), Serial: get(i.Serial), Release: get(i.Release)}
 	if id.Serial == "" {
-		return id, fmt.Errorf("asking who it is: the answer to %q names no serial number", i.Command)
+		return id, fmt.Errorf("asking who it is: the answer names no serial number")
+	}
+	s.d = s.d.For(id.Model, id.Release)
+	if t, ok := s.sp.(*typist); ok {
+		t.d = s.d
+	}
+	s.vars["host"], s.vars["serial"], s.vars["model"], s.vars["release"] = id.Host, id.Serial, id.Model, id.Release
+	if f := s.d.Factory; f != nil {
+		out, err := s.lines("whether it has factory settings", &f.Source)
+		if err != nil {
+			return id, fmt.Errorf("asking whether it has factory settings: %w", err)
+		}
+		re := s.d.Pattern(f.Shows)
+		id.Factory = re.MatchString(out) || hasLine(re, out)
 	}
 	return id, nil
+}
+
+// lines reads a source and brings it into lines that patterns can be held to: a
+// document becomes lines of words.
+func (s *Session) lines(what string, src *dialect.Source) (string, error) {
+	raw, err := s.source("", what, src, func(string) string { return "" })
+	if err != nil {
+		return "", err
+	}
+	return flat(raw), nil
+}
+
+// flat turns a document into lines: each leaf with the words of what is around
+// it in front, joined by " / ". Other text stays as it is.
+func flat(raw string) string {
+	var root *grammar.Node
+	err := errors.New("no document")
+	switch t := strings.TrimSpace(raw); {
+	case strings.HasPrefix(t, "{"):
+		root, err = grammar.JSON{}.Parse(t)
+	case strings.HasPrefix(t, "<"):
+		root, err = grammar.XML{}.Parse(t)
+	}
+	if err != nil {
+		return raw
+	}
+	var b strings.Builder
+	var walk func(path string, n *grammar.Node)
+	walk = func(path string, n *grammar.Node) {
+		for _, k := range n.Kids {
+			b.WriteString(path + k.Text + "\n")
+			walk(path+k.Text+" / ", k)
+		}
+	}
+	walk("", root)
+	return b.String()
+}
+
+// Elements lists the device's logical elements.
+func (s *Session) Elements() ([]string, error) {
+	e := s.d.Elements
+	if e == nil {
+		return nil, nil
+	}
+	out, err := s.lines("its logical elements", &e.Source)
+	if err != nil {
+		return nil, fmt.Errorf("asking for its logical elements: %w", err)
+	}
+	var names []string
+	seen := map[string]bool{}
+	for _, l := range text.Lines(out) {
+		if m := s.d.Pattern(e.Each).FindStringSubmatch(l); m != nil && !seen[m[1]] {
+			seen[m[1]] = true
+			names = append(names, m[1])
+		}
+	}
+	return names, nil
+}
+
+// Members lists the devices that this one speaks for.
+func (s *Session) Members() ([]Member, error) {
+	m := s.d.Members
+	if m == nil {
+		return nil, nil
+	}
+	out, err := s.lines("the devices it speaks for", &m.Source)
+	if err != nil {
+		return nil, fmt.Errorf("asking for the devices it speaks for: %w", err)
+	}
+	re := s.d.Pattern(m.Each)
+	var all []Member
+	for _, found := range re.FindAllStringSubmatch(out, -1) {
+		group := func(name string) string {
+			if i := re.SubexpIndex(name); i > 0 {
+				return strings.TrimSpace(found[i])
+			}
+			return ""
+		}
+		all = append(all, Member{group("name"), group("serial"), group("model"), group("release"), group("state")})
+	}
+	return all, nil
+}
+
+// For speaks of a member from then on, by what the dialect says of members.
+func (s *Session) For(member string) *Session {
+	m := *s
+	m.d = s.d.Member()
+	m.vars = map[string]string{}
+	for k, v := range s.vars {
+		m.vars[k] = v
+	}
+	m.vars["member"] = member
+	return m.respeak()
+}
+
+// respeak binds the way of speaking to a copy of the session.
+func (s *Session) respeak() *Session {
+	switch sp := s.sp.(type) {
+	case *typist:
+		s.sp = &typist{sp.terminal, s}
+	case *execs:
+		s.sp = &execs{s}
+	case *web:
+		w := *sp
+		w.s = s
+		s.sp = &w
+	case *netconf:
+		n := *sp
+		n.s = s
+		s.sp = &n
+	}
+	return s
 }
 
 // Fetch gets one part and proves that it is whole. An *Incomplete error holds
 // what came.
 func (s *Session) Fetch(name string) (Part, error) {
-	p, ok := s.d.Parts[name]
+	p, ok := s.d.PartOf(name)
 	if !ok {
 		return Part{}, fmt.Errorf("dialect %s knows no part %q", s.d.Dialect, name)
 	}
-	if err := s.Enter(p.Mode); err != nil {
-		return Part{}, err
-	}
-	if err := s.write(p.Command); err != nil {
-		return Part{}, err
-	}
-	for {
-		_, err := s.until("reading "+name, s.prompt(s.mode))
+	_, s.vars["element"], _ = strings.Cut(name, "+")
+	out := Part{}
+	if p.Sign != nil {
+		sign, err := s.lines("the sign of change of "+name, &p.Sign.Source)
 		if err != nil {
-			return Part{}, &Incomplete{name, why(err), s.came(p.Command), err}
+			return out, fmt.Errorf("asking for the sign of change of %s: %w", name, err)
 		}
-		out := s.output(p.Command)
-		if p.Absent != "" && s.d.Pattern(p.Absent).MatchString(strings.TrimSpace(out)) {
-			return Part{Absent: true}, nil
+		if out.Sign, ok = find(s.d.Pattern(p.Sign.Pattern), sign); !ok {
+			return out, fmt.Errorf("asking for the sign of change of %s: the answer does not show %s", name, p.Sign.Pattern)
 		}
-		flaw := Check(s.d, p, out)
-		if flaw == "" {
-			return Part{Text: out, Author: author(s.d, p, out)}, nil
+	}
+	var content string
+	absent := false
+	flaw := func(raw string) string {
+		if p.Absent != "" && s.d.Pattern(p.Absent).MatchString(strings.TrimSpace(raw)) {
+			absent = true
+			return ""
 		}
-		if first, _, _ := strings.Cut(out, "\n"); first != "" {
-			if err := s.refusal(p.Command, first); err != nil {
-				return Part{}, err
+		var wrong string
+		content, wrong = s.shape(name, p, raw)
+		return wrong
+	}
+	raw, err := s.source(name, name, &p.Source, flaw)
+	var refused *Refused
+	if p.Absent != "" && errors.As(err, &refused) && s.d.Pattern(p.Absent).MatchString(refused.Words) {
+		return Part{Absent: true}, nil
+	}
+	if err != nil {
+		return Part{}, err
+	}
+	if absent {
+		return Part{Absent: true}, nil
+	}
+	out.Text, out.Author = content, author(s.d, p, raw)
+	if p.Passphrase {
+		out.Passphrase = s.vars["passphrase"]
+	}
+	return out, nil
+}
+
+// source reads from a source: makes the device ready, reads, and tidies up,
+// whatever happened.
+func (s *Session) source(part, what string, src *dialect.Source, flaw func(string) string) (out string, err error) {
+	if len(src.Tidy) > 0 {
+		// The name is ours alone, so that what is removed later is what was made.
+		b := make([]byte, 5)
+		_, _ = rand.Read(b)
+		s.vars["file"] = "mp" + hex.EncodeToString(b)
+		if s.call.Left != nil {
+			if err := s.call.Left(part, s.vars["file"]); err != nil {
+				return "", fmt.Errorf("noting down what would have to be removed again: %w", err)
 			}
 		}
-		err = s.moreWithin(patienceForRest, "")
-		var late *TimeoutError
-		if errors.As(err, &late) {
-			return Part{}, &Incomplete{name, flaw, s.came(p.Command), nil}
-		} else if err != nil {
-			return Part{}, &Incomplete{name, why(err), s.came(p.Command), err}
+		defer func() {
+			if e := s.tidy(part, src); e != nil && err == nil {
+				err = e
+			}
+		}()
+	}
+	took := func() ([]byte, error) { return nil, nil }
+	if src.Sent != "" {
+		if s.call.Inbox == nil {
+			return "", fmt.Errorf("this device sends %s to a server by %s, and this service has no inbox; see inbox in docs/operations.md", what, src.Sent)
+		}
+		host, port, path, wait, cancel, err := s.call.Inbox.Expect(s.ctx, src.Sent, s.call.Target.Address)
+		if err != nil {
+			return "", err
+		}
+		defer cancel()
+		if src.Sent != "sftp" && src.Sent != "scp" && src.Sent != "https" {
+			s.call.Warn(fmt.Sprintf("the device sends %s by %s, which carries it unencrypted", what, src.Sent))
+		}
+		s.vars["inbox"], s.vars["inbox-port"], s.vars["inbox-path"] = host, fmt.Sprint(port), path
+		took = wait
+	}
+	if err := s.steps(src.Make); err != nil {
+		return "", fmt.Errorf("making %s: %w", what, err)
+	}
+	began := time.Now()
+	switch {
+	case src.File != nil || src.Sent != "":
+		var raw []byte
+		var err error
+		if src.Sent != "" {
+			raw, err = took()
+		} else {
+			var path string
+			if path, err = s.expand(src.File.Path); err == nil {
+				raw, err = s.getFile(src.File, path)
+			}
+		}
+		s.trace("reading "+what, fmt.Sprintf("%d bytes", len(raw)), began, err)
+		if err != nil {
+			return "", s.cutOff(what, raw, err)
+		}
+		out = string(raw)
+		if wrong := flaw(out); wrong != "" {
+			return "", &Incomplete{what, wrong, out[:min(len(out), most)], nil}
+		}
+		return out, nil
+	default:
+		out, err = s.sp.read(what, src, flaw)
+		s.trace("reading "+what, out, began, err)
+		return out, err
+	}
+}
+
+func (s *Session) cutOff(what string, raw []byte, err error) error {
+	var refused *Refused
+	if errors.As(err, &refused) || errors.Is(err, ErrLoginRefused) || errors.Is(err, ErrUnreachable) {
+		return err
+	}
+	return &Incomplete{what, why(err), string(raw[:min(len(raw), most)]), err}
+}
+
+// tidy removes what the device made for us.
+func (s *Session) tidy(part string, src *dialect.Source) error {
+	if err := s.steps(src.Tidy); err != nil {
+		return fmt.Errorf("removing %s from the device again: %w", s.vars["file"], err)
+	}
+	if s.call.Gone != nil {
+		return s.call.Gone(part, s.vars["file"])
+	}
+	return nil
+}
+
+// Tidy removes a file that an earlier visit left behind.
+func (s *Session) Tidy(part, file string) error {
+	p, ok := s.d.PartOf(part)
+	if !ok {
+		return nil
+	}
+	s.vars["file"] = file
+	return s.tidy(part, &p.Source)
+}
+
+// shape turns what came into the part's content, and tells what keeps it from
+// being whole.
+func (s *Session) shape(name string, p *dialect.Part, raw string) (content, wrong string) {
+	if wrong := checkBytes(p.Whole, []byte(raw), s.vars); wrong != "" {
+		return "", wrong
+	}
+	if len(p.Unpack) > 0 {
+		un, err := unpack([]byte(raw), p.Unpack, p.Inside)
+		if err != nil {
+			return "", err.Error()
+		}
+		raw = string(un)
+	}
+	form := s.d.Grammar.Form
+	if p.Form != "" {
+		form = p.Form
+	}
+	under, err := s.expand(p.Under)
+	if err != nil {
+		return "", err.Error()
+	}
+	switch form {
+	case "opaque":
+		return raw, ""
+	case "xml":
+		raw, err = grammar.FormatXML([]byte(raw), under, p.Without...)
+	case "json":
+		raw, err = grammar.FormatJSON([]byte(raw), under, p.Without...)
+	default:
+		raw = strings.ReplaceAll(raw, "\r\n", "\n")
+	}
+	if err != nil {
+		return "", err.Error()
+	}
+	if raw, wrong = trim(s.d, p.Cut, raw); wrong != "" {
+		return "", wrong
+	}
+	return raw, Check(s.d, p, raw)
+}
+
+// trim cuts away what does not belong to a part.
+func trim(d *dialect.Dialect, c dialect.Cut, src string) (out, wrong string) {
+	lines := text.Lines(src)
+	if c.Before != "" {
+		at := index(d.Pattern(c.Before), lines)
+		if at < 0 {
+			return "", fmt.Sprintf("no line matches %s, with which it begins", c.Before)
+		}
+		lines = lines[at:]
+	}
+	if c.After != "" {
+		at := -1
+		for i, l := range lines {
+			if d.Pattern(c.After).MatchString(l) {
+				at = i
+			}
+		}
+		if at < 0 {
+			return "", fmt.Sprintf("no line matches %s, with which it ends", c.After)
+		}
+		lines = lines[:at+1]
+	}
+	if c.Before == "" && c.After == "" {
+		return src, ""
+	}
+	return text.Join(lines), ""
+}
+
+func index(re *regexp.Regexp, lines []string) int {
+	for i, l := range lines {
+		if re.MatchString(l) {
+			return i
 		}
 	}
+	return -1
 }
 
 // most is how much of what cannot be used is kept for a look.
 const most = 256 << 10
 
 // came is what the device sent after a command, as far as it is kept.
-func (s *Session) came(command string) string {
+func (s *terminal) came(command string) string {
 	out := text.Terminal(string(s.buf[:min(len(s.buf), most)]))
 	return strings.TrimPrefix(out, command+"\n")
 }
@@ -104,7 +403,7 @@ func why(err error) string {
 }
 
 // Check tells what keeps text from being the whole part, or "".
-func Check(d *dialect.Dialect, p dialect.Part, src string) string {
+func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 	lines := text.Lines(src)
 	for i, l := range lines {
 		if !utf8.ValidString(l) {
@@ -123,42 +422,31 @@ func Check(d *dialect.Dialect, p dialect.Part, src string) string {
 			return fmt.Sprintf("line %d is not how the part begins", i+1)
 		}
 	}
-	last := d.Pattern(p.Whole.Last)
-	m := last.FindStringSubmatch(lines[len(lines)-1])
-	if m == nil {
-		return "its end mark is missing"
-	}
-	if i := last.SubexpIndex("lines"); i > 0 {
-		if n, _ := strconv.Atoi(m[i]); n != len(lines)-len(first)-1 {
-			return fmt.Sprintf("its end mark counts %d lines, %d came", n, len(lines)-len(first)-1)
+	if p.Whole.Last != "" {
+		last := d.Pattern(p.Whole.Last)
+		m := last.FindStringSubmatch(lines[len(lines)-1])
+		if m == nil {
+			return "its end mark is missing"
+		}
+		if i := last.SubexpIndex("lines"); i > 0 {
+			n := 0
+			if _, err := fmt.Sscan(m[i], &n); err != nil || n != len(lines)-len(first)-1 {
+				return fmt.Sprintf("its end mark counts %s lines, %d came", m[i], len(lines)-len(first)-1)
+			}
 		}
 	}
 	for _, pattern := range p.Whole.Has {
-		if !has(d.Pattern(pattern), lines) {
+		if !hasLine(d.Pattern(pattern), src) {
 			return fmt.Sprintf("no line matches %s, which is always there", pattern)
 		}
 	}
 	return ""
 }
 
-func has(re *regexp.Regexp, lines []string) bool {
-	for _, l := range lines {
-		if re.MatchString(l) {
-			return true
-		}
-	}
-	return false
-}
-
-func author(d *dialect.Dialect, p dialect.Part, src string) string {
+func author(d *dialect.Dialect, p *dialect.Part, src string) string {
 	if p.Author == "" {
 		return ""
 	}
-	re := d.Pattern(p.Author)
-	for _, l := range text.Lines(src) {
-		if m := re.FindStringSubmatch(l); m != nil {
-			return m[1]
-		}
-	}
-	return ""
+	v, _ := find(d.Pattern(p.Author), src)
+	return v
 }

@@ -9,18 +9,29 @@ import (
 
 // Target is where a device is reached.
 type Target struct {
-	Address string // host name or IP address
-	Port    int
-	HostKey string // the key accepted for it, as in an authorized_keys line
+	Transport string // one of the dialect's; empty means its usual one
+	Address   string // host name or IP address
+	Port      int
+	HostKey   string // the key accepted for it: an authorized_keys line, or a certificate's fingerprint as Probe gives it
+	Through   []Hop  // jump hosts, the nearest first
 }
 
-// Credential is how to sign in. Exactly one of Password and Key is used, Key
-// first when both are set; every sign-in is a single attempt.
+// Hop is a jump host: SSH connections to what lies behind it go through it
+// (RFC 4254 §7.2).
+type Hop struct {
+	Target
+	Credential
+}
+
+// Credential is how to sign in. Agent is used before Key and Key before
+// Password; every sign-in is a single attempt.
 type Credential struct {
-	User     string
-	Password string
-	Key      []byte // a private key in PEM or OpenSSH form
-	Raise    string // the secret of the raised mode
+	User       string
+	Password   string // also answers the one question of keyboard-interactive (RFC 4256); a token where HTTP wants a bearer
+	Key        []byte // a private key in PEM or OpenSSH form
+	Agent      string // the public key, as an authorized_keys line, that the SSH agent at SSH_AUTH_SOCK signs with
+	Raise      string // the secret of the raised mode
+	Passphrase string // what archives are encrypted under
 }
 
 // Identity is what a device says of itself.
@@ -29,13 +40,19 @@ type Identity struct {
 	Model   string `json:"model,omitempty"`
 	Serial  string `json:"serial"`
 	Release string `json:"release,omitempty"`
+	Factory bool   `json:"factory,omitempty"` // it has factory settings
 }
+
+// Member is a device that another speaks for.
+type Member struct{ Name, Serial, Model, Release, State string }
 
 // Part is one configuration document as fetched.
 type Part struct {
-	Text   string
-	Author string // who changed it last, if the device says
-	Absent bool   // the device has no such part
+	Text       string // the content, byte for byte; an opaque file's bytes
+	Author     string // who changed it last, if the device says
+	Absent     bool   // the device has no such part
+	Sign       string // the cheap sign of change, if the device has one
+	Passphrase string // what the content is encrypted under
 }
 
 // ErrLoginRefused is returned when the device does not accept the user,
@@ -72,9 +89,10 @@ func (e *TimeoutError) Error() string { return fmt.Sprintf("%s: nothing came for
 
 // Refused is returned when the device refuses a line.
 type Refused struct {
-	Line  string // what was sent; the caller knows whether it holds a secret
-	Means string // refused, held, busy or login
-	Words string // the device's own
+	Line   string // what was sent; the caller knows whether it holds a secret
+	Means  string // refused, held, busy or login
+	Words  string // the device's own
+	Holder string // who holds it, where the device says so in a form of its own
 }
 
 func (e *Refused) Error() string {

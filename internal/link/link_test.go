@@ -98,7 +98,7 @@ func unit(t testing.TB, m mangler, lines ...string) (*tern.Device, link.Target) 
 	t.Cleanup(func() { s.Close() })
 	at := l.Addr().(*net.TCPAddr)
 	target := link.Target{Address: "127.0.0.1", Port: at.Port}
-	if target.HostKey, _, err = link.HostKey(context.Background(), target, 5*time.Second); err != nil {
+	if target.HostKey, _, err = link.Probe(context.Background(), target, 5*time.Second); err != nil {
 		t.Fatal(err)
 	}
 	return d, target
@@ -123,7 +123,7 @@ func TestHoweverTheBytesArrive(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d, target := unit(t, c.m, placard...)
-			s, err := link.Open(context.Background(), ternDialect(t), target, cred, sure)
+			s, err := link.Open(context.Background(), link.Call{Dialect: ternDialect(t), Target: target, Credential: cred, Guard: sure})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -149,15 +149,15 @@ func TestHoweverTheBytesArrive(t *testing.T) {
 // changes the prompt under us.
 func TestPushConversation(t *testing.T) {
 	d, target := unit(t, mangler{})
-	s, err := link.Open(context.Background(), ternDialect(t), target, cred, sure)
+	s, err := link.Open(context.Background(), link.Call{Dialect: ternDialect(t), Target: target, Credential: cred, Guard: sure})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := s.Enter("chart"); err != nil {
+	if err := s.Begin(); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Send([]string{"placard ((", "r1 chart ~~ ", "?! no refusal", "))"}, ""); err != nil {
+	if err := s.Send(link.Change{Kind: "line", Lines: []string{"placard ((", "r1 chart ~~ ", "?! no refusal", "))"}}); err != nil {
 		t.Errorf("a placard was taken for a refusal: %v", err)
 	}
 	for _, c := range []struct {
@@ -170,7 +170,7 @@ func TestPushConversation(t *testing.T) {
 		{"mtu 9000", "", ""},
 		{"up", "", ""},
 	} {
-		err := s.Send([]string{c.line}, c.host)
+		err := s.Send(link.Change{Kind: "line", Lines: []string{c.line}, Hostname: c.host})
 		var r *link.Refused
 		if c.words == "" && err != nil || c.words != "" && (!errors.As(err, &r) || r.Words != c.words || r.Line != c.line) {
 			t.Fatalf("%s: %v", c.line, err)
@@ -192,20 +192,20 @@ func TestGuardStopsTheSession(t *testing.T) {
 	d, target := unit(t, mangler{})
 	ok := true
 	no := errors.New("no longer sure")
-	s, err := link.Open(context.Background(), ternDialect(t), target, cred, func() error {
+	s, err := link.Open(context.Background(), link.Call{Dialect: ternDialect(t), Target: target, Credential: cred, Guard: func() error {
 		if ok {
 			return nil
 		}
 		return no
-	})
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Enter("chart"); err != nil {
+	if err := s.Begin(); err != nil {
 		t.Fatal(err)
 	}
 	ok = false
-	if err := s.Send([]string{"lane q"}, ""); !errors.Is(err, no) {
+	if err := s.Send(link.Change{Kind: "line", Lines: []string{"lane q"}}); !errors.Is(err, no) {
 		t.Errorf("%v", err)
 	}
 	s.Close()
@@ -247,14 +247,14 @@ func TestWhatGoesWrong(t *testing.T) {
 			return errors.Is(err, link.ErrUnreachable) || errors.As(err, new(*link.TimeoutError))
 		}},
 	} {
-		if _, err := link.Open(context.Background(), hasty, c.target, c.cred, sure); !c.is(err) {
+		if _, err := link.Open(context.Background(), link.Call{Dialect: hasty, Target: c.target, Credential: c.cred, Guard: sure}); !c.is(err) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	// A wrong secret of the raised mode counts as a refused login.
 	wrong := cred
 	wrong.Raise = "x"
-	s, err := link.Open(context.Background(), ternDialect(t), target, wrong, sure)
+	s, err := link.Open(context.Background(), link.Call{Dialect: ternDialect(t), Target: target, Credential: wrong, Guard: sure})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -274,7 +274,7 @@ func TestNothingIsLeftBehind(t *testing.T) {
 	for i := range 12 {
 		d.SetFaults([]tern.Faults{{}, {CutAfter: 40}, {Hang: "recite running"}, {Garbage: 50}}[i%4])
 		ctx, cancel := context.WithCancel(context.Background())
-		s, err := link.Open(ctx, dia, target, cred, sure)
+		s, err := link.Open(ctx, link.Call{Dialect: dia, Target: target, Credential: cred, Guard: sure})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,14 +1,12 @@
 package link
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"regexp"
-	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -21,408 +19,411 @@ import (
 // to have lost its mind.
 const Limit = 16 << 20
 
-// quiet is how long nothing must come before something that looks like a
-// prompt is tried out with an empty line; doubt is the same once a device has
-// shown two different ones.
-const (
-	quiet = 40 * time.Millisecond
-	doubt = 400 * time.Millisecond
-)
+// ErrEndless is returned when a device sends more than Limit.
+var ErrEndless = fmt.Errorf("more than %d MiB came and no end is in sight", Limit>>20)
 
-// Session is one conversation with a device's command line.
-type Session struct {
-	d       *dialect.Dialect
-	c       Credential
-	guard   func() error
-	ctx     context.Context
-	cancel  context.CancelFunc
-	client  *ssh.Client
-	in      io.WriteCloser
-	chunks  chan []byte
-	ended   error // why chunks was closed
-	mode    string
-	hosts   []string // names the prompt may show
-	prompts map[string]*regexp.Regexp
-	buf     []byte // what came since the last line was sent
-	echoes  int    // how many newlines our own lines make on a terminal
-	paged   int    // where in buf the last answered page ends
+// Call is what a conversation is opened with.
+type Call struct {
+	Dialect    *dialect.Dialect
+	Target     Target
+	Credential Credential
+	Name       string       // the device's name here: {name}
+	Member     string       // the member of the device that is meant: {member}
+	Guard      func() error // asked before everything that is sent; its error stops the session
+	Warn       func(string) // told what a person should know of the way; may be nil
+	Trace      func(Exchange)
+	Began      func(session string) error // told the device's own name for this session, where it has one; may be nil
+	Ours       func(session string) bool  // tells whether a session that holds the device is one this service left behind; may be nil
+	Inbox      Inbox                      // where devices send files to; nil when there is none
+	// Left is told before a device makes a file that has to be removed again, and
+	// Gone after it was. Either may be nil.
+	Left, Gone func(part, file string) error
 }
 
-// Open signs in, finds the prompt and prepares the session as the dialect
-// says. guard is asked before every line that is sent; its error stops the
-// session. The context covers the session's whole life.
-func Open(ctx context.Context, d *dialect.Dialect, t Target, c Credential, guard func() error) (*Session, error) {
+// Exchange is one thing said to a device and its answer, for those who look
+// over the shoulder. Secrets of the credential are taken out.
+type Exchange struct {
+	Sent, Answer string
+	Took         time.Duration
+	Err          error
+}
+
+// Inbox receives a file that a device was told to send.
+type Inbox interface {
+	// Expect opens a one-time path for a protocol. host and port are where the
+	// device reaches it.
+	Expect(ctx context.Context, protocol, from string) (host string, port int, path string, wait func() ([]byte, error), cancel func(), err error)
+}
+
+// speaker is one way of speaking.
+type speaker interface {
+	// read gets what a source names. flaw tells what keeps it from being whole,
+	// or "": some ways can wait for more.
+	read(what string, src *dialect.Source, flaw func(string) string) (string, error)
+	// step does a step and returns its answer.
+	step(st *dialect.Step) (string, error)
+	close()
+}
+
+// Session is one conversation with a device, whatever it speaks. It is not
+// safe for concurrent use.
+type Session struct {
+	call   Call
+	d      *dialect.Dialect
+	ctx    context.Context
+	cancel func()
+	vars   map[string]string
+	raw    map[string][]byte // {content}, and other values that are no text
+	sp     speaker
+	client *ssh.Client // where SSH is spoken
+	once   *sync.Once
+}
+
+// Open signs in and makes the session ready. The context covers the session's
+// whole life.
+func Open(ctx context.Context, call Call) (*Session, error) {
+	d := call.Dialect
+	way, ok := d.Way(call.Target.Transport)
+	if !ok {
+		return nil, fmt.Errorf("dialect %s does not speak %s", d.Dialect, call.Target.Transport)
+	}
+	if call.Target.Port == 0 {
+		call.Target.Port = way.Port
+	}
+	if call.Warn == nil {
+		call.Warn = func(string) {}
+	}
 	ctx, cancel := context.WithTimeoutCause(ctx, d.Whole, &TimeoutError{What: "the whole visit", Took: d.Whole})
-	client, stop, err := signIn(ctx, d, t, c)
+	s := &Session{call: call, d: d, ctx: ctx, cancel: cancel, once: new(sync.Once), raw: map[string][]byte{}}
+	c := call.Credential
+	s.vars = map[string]string{"user": c.User, "password": c.Password, "raise": c.Raise, "passphrase": c.Passphrase,
+		"name": call.Name, "member": call.Member, "address": call.Target.Address}
+	err := s.speak(way)
 	if err != nil {
 		cancel()
 		return nil, err
 	}
-	s := &Session{d: d, c: c, guard: guard, ctx: ctx, client: client, mode: d.Converse.Starts, chunks: make(chan []byte, 16)}
-	s.cancel = func() { stop(); cancel() }
-	if err := s.shell(); err != nil {
-		s.Close()
-		return nil, fmt.Errorf("opening a shell: %w", err)
-	}
-	if err := s.findPrompt(); err != nil {
-		s.Close()
-		return nil, fmt.Errorf("finding the prompt: %w", err)
-	}
-	for _, line := range d.Converse.Prepare {
-		if _, err := s.Command(line); err != nil {
-			s.Close()
-			return nil, fmt.Errorf("preparing with %q: %w", line, err)
-		}
-	}
 	return s, nil
 }
 
-func (s *Session) shell() error {
-	ch, err := s.client.NewSession()
-	if err != nil {
-		return err
-	}
-	out, err := ch.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if s.in, err = ch.StdinPipe(); err != nil {
-		return err
-	}
-	// RFC 4254 §6.2, §8: a terminal wide enough that lines do not wrap.
-	if err := ch.RequestPty("dumb", 100, 512, ssh.TerminalModes{ssh.ECHO: 0}); err != nil {
-		return err
-	}
-	if err := ch.Shell(); err != nil {
-		return err
-	}
-	ctx := s.ctx // Close waits under a shorter one
-	go func() {
-		defer close(s.chunks)
-		for {
-			chunk := make([]byte, 32<<10)
-			n, err := out.Read(chunk)
-			if n > 0 {
-				select {
-				case s.chunks <- chunk[:n]:
-				case <-ctx.Done():
-					s.ended = context.Cause(ctx)
-					return
-				}
-			}
-			if err != nil {
-				s.ended = ErrCut
-				return
-			}
-		}
-	}()
-	return nil
-}
-
-// Close says goodbye, if the device still listens, and ends the connection.
-func (s *Session) Close() {
-	if s.in != nil && s.d.Converse.Goodbye != "" && s.ctx.Err() == nil && s.guard() == nil && len(s.hosts) > 0 {
-		ctx, cancel := context.WithTimeout(s.ctx, 2*time.Second)
-		s.ctx = ctx
-		if s.Enter(s.d.Converse.Starts) == nil {
-			_ = s.write(s.d.Converse.Goodbye)
-			// The device hangs up by itself; that is the clean end.
-			for waiting := true; waiting; {
-				select {
-				case _, waiting = <-s.chunks:
-				case <-ctx.Done():
-					waiting = false
-				}
-			}
-		}
-		cancel()
-	}
-	s.client.Close()
-	s.cancel()
-	for range s.chunks { // let the reader go
-	}
-}
-
-func (s *Session) write(line string) error {
-	if err := s.guard(); err != nil {
-		return err
-	}
-	s.buf, s.paged, s.echoes = s.buf[:0], 0, 1+strings.Count(line, "\r")
-	if _, err := io.WriteString(s.in, line+"\r"); err != nil {
-		return ErrCut
-	}
-	return nil
-}
-
-// more waits for bytes. The first wait after a line may take longer.
-func (s *Session) more(first bool, what string) error {
-	wait := s.d.Idle
-	if first {
-		wait = s.d.Answer
-	}
-	return s.moreWithin(wait, what)
-}
-
-func (s *Session) moreWithin(wait time.Duration, what string) error {
-	timer := time.NewTimer(wait)
-	defer timer.Stop()
-	select {
-	case chunk, ok := <-s.chunks:
-		if !ok {
-			return s.ended
-		}
-		s.buf = append(s.buf, chunk...)
-		if len(s.buf) > Limit {
-			return fmt.Errorf("%s: more than %d MiB came and no end is in sight", what, Limit>>20)
-		}
-		return nil
-	case <-timer.C:
-		return &TimeoutError{What: what, Took: wait}
-	case <-s.ctx.Done():
-		return context.Cause(s.ctx)
-	}
-}
-
-// tail is the unfinished last line of what came, as a person would see it.
-func (s *Session) tail() string { return s.tailFrom(0) }
-
-func (s *Session) tailFrom(start int) string {
-	line := s.buf[max(start, bytes.LastIndexByte(s.buf, '\n')+1):]
-	if len(line) > 2048 {
-		return ""
-	}
-	return text.Terminal(string(line))
-}
-
-// findPrompt learns the device's prompt. What looks like one is believed only
-// if nothing follows it and an empty line is answered with the same again.
-func (s *Session) findPrompt() error {
-	any := s.d.Prompt(s.d.Converse.Starts)
-	settle := func(quiet time.Duration) (string, error) {
-		deadline := time.Now().Add(s.d.Connect)
-		for {
-			if tail := s.tail(); any.MatchString(tail) {
-				err := s.moreWithin(quiet, "")
-				var late *TimeoutError
-				if errors.As(err, &late) {
-					return tail, nil
-				} else if err != nil {
-					return "", err
-				}
-				continue
-			}
-			left := time.Until(deadline)
-			if left <= 0 {
-				return "", &TimeoutError{What: "no prompt of the dialect came; the last line is " + fmt.Sprintf("%q", cutTo(s.tail(), 60)), Took: s.d.Connect}
-			}
-			if err := s.moreWithin(left, "waiting for a prompt"); err != nil {
-				return "", err
-			}
-		}
-	}
-	seen, err := settle(quiet)
-	if err != nil {
-		return err
-	}
-	for try := range 5 {
-		if err := s.write(""); err != nil {
-			return err
-		}
-		for !bytes.Contains(s.buf, []byte("\n")) {
-			if err := s.moreWithin(s.d.Connect, "waiting for the prompt again"); err != nil {
-				return err
-			}
-		}
-		wait := quiet
-		if try > 0 {
-			wait = doubt
-		}
-		again, err := settle(wait)
+func (s *Session) speak(way dialect.Way) (err error) {
+	t, c, d := s.call.Target, s.call.Credential, s.d
+	switch way.Transport {
+	case dialect.SSH, dialect.Netconf:
+		client, stop, err := signIn(s.ctx, d.Reach.Legacy, d.Connect, t, c, s.call.Warn)
 		if err != nil {
 			return err
 		}
-		if again == seen {
-			m := any.FindStringSubmatch(seen)
-			s.hosts = []string{m[any.SubexpIndex("host")]}
+		s.client = client
+		done := s.cancel
+		s.cancel = func() { stop(); client.Close(); done() }
+		if way.Transport == dialect.Netconf {
+			if s.sp, err = newNetconf(s, client); err != nil {
+				s.cancel()
+				return err
+			}
 			return nil
 		}
-		// The empty line may have been answered twice; let it all come in.
-		if seen, err = settle(doubt); err != nil {
+		if len(d.Converse.Modes) == 0 {
+			s.sp = &execs{s}
+			return nil
+		}
+		st, err := shell(client)
+		if err != nil {
+			s.cancel()
+			return fmt.Errorf("opening a shell: %w", err)
+		}
+		return s.talk(st, true)
+	case dialect.Telnet:
+		s.call.Warn("Telnet carries password and configuration unencrypted")
+		conn, stop, err := dialThrough(s.ctx, t, d.Connect)
+		if err != nil {
 			return err
 		}
+		_ = conn.SetDeadline(time.Time{})
+		done := s.cancel
+		s.cancel = func() { stop(); conn.Close(); done() }
+		tn := newTelnet(conn)
+		return s.talk(&stream{tn, tn, func() { conn.Close() }}, false)
+	default:
+		s.sp, err = newWeb(s, way)
+		return err
 	}
-	return fmt.Errorf("the prompt is never the same twice; the last was %q", cutTo(seen, 60))
 }
 
-func cutTo(s string, n int) string {
-	if len(s) > n {
-		return s[:n] + "…"
+func (s *Session) talk(st *stream, signedIn bool) error {
+	term, err := newTerminal(s.ctx, s.call, s.d, st, signedIn)
+	if err != nil {
+		s.cancel()
+		return err
 	}
-	return s
+	s.sp = &typist{term, s}
+	return nil
 }
 
-// exchange sends a line and reads until the last line matches one of the
-// patterns. It returns which, and what came before, without the echo.
-func (s *Session) exchange(line string, what string, ends ...*regexp.Regexp) (which int, out string, err error) {
-	if err := s.write(line); err != nil {
-		return 0, "", err
-	}
-	which, err = s.until(what, ends...)
-	return which, s.output(line), err
+// Close ends the conversation cleanly, if the device still listens.
+func (s *Session) Close() {
+	s.once.Do(func() {
+		s.sp.close()
+		s.cancel()
+	})
 }
 
-// until reads until the last line matches one of the patterns. A page's end is
-// answered on the way.
-func (s *Session) until(what string, ends ...*regexp.Regexp) (int, error) {
-	for first := true; ; first = false {
-		tail := s.tail()
-		for i, re := range ends {
-			// An echo that looks like a prompt is not one.
-			if re.MatchString(tail) && bytes.Count(s.buf, []byte("\n")) >= s.echoes {
-				return i, nil
-			}
+// Dialect is the dialect as it is for the device that answered: known once
+// Identity has been asked.
+func (s *Session) Dialect() *dialect.Dialect { return s.d }
+
+var variable = regexp.MustCompile(`\{([a-z][a-z0-9-]*)\}`)
+
+// expand puts values in the place of {names}. What no name stands for is an
+// error: a command with a hole in it is never sent.
+func (s *Session) expand(source string) (string, error) {
+	return s.expandFor(source, func(v string) string { return v })
+}
+
+func (s *Session) expandFor(source string, encode func(string) string) (out string, err error) {
+	out = variable.ReplaceAllStringFunc(source, func(m string) string {
+		name := m[1 : len(m)-1]
+		if raw, ok := s.raw[name]; ok {
+			return encode(string(raw))
 		}
-		if p := s.d.Converse.Pager; p != nil && s.d.Pattern(p.Shows).MatchString(s.tailFrom(s.paged)) {
-			if err := s.guard(); err != nil {
-				return 0, err
-			}
-			if _, err := io.WriteString(s.in, p.Answer); err != nil {
-				return 0, ErrCut
-			}
-			s.paged, first = len(s.buf), true
+		v, ok := s.vars[name]
+		if !ok {
+			err = fmt.Errorf("the dialect uses {%s} in %q, and nothing gave it a value by then", name, source)
 		}
-		if err := s.more(first, what); err != nil {
-			return 0, err
+		return encode(v)
+	})
+	return out, err
+}
+
+// hide takes the credential's secrets out of what is shown to a person.
+func (s *Session) hide(text string) string {
+	for _, v := range []string{s.call.Credential.Password, s.call.Credential.Raise, s.call.Credential.Passphrase} {
+		if len(v) > 2 {
+			text = strings.ReplaceAll(text, v, "‹secret›")
 		}
+	}
+	return text
+}
+
+func (s *Session) trace(sent, answer string, began time.Time, err error) {
+	if s.call.Trace != nil {
+		s.call.Trace(Exchange{Sent: s.hide(sent), Answer: s.hide(answer), Took: time.Since(began), Err: err})
 	}
 }
 
-// output is what came, without the echo of the line and without the last,
-// unfinished line.
-func (s *Session) output(line string) string {
-	out := text.Terminal(string(s.buf))
-	out = out[:strings.LastIndexByte(out, '\n')+1]
-	for _, sent := range strings.Split(line, "\r") {
-		if rest, ok := strings.CutPrefix(out, sent+"\n"); ok {
-			out = rest
-		}
-	}
-	return out
-}
-
-func (s *Session) prompt(mode string) *regexp.Regexp {
-	if s.prompts[mode] == nil {
-		if s.prompts == nil {
-			s.prompts = map[string]*regexp.Regexp{}
-		}
-		s.prompts[mode] = s.d.Prompt(mode, s.hosts...)
-	}
-	return s.prompts[mode]
-}
-
-// refusal finds the first line that the dialect takes for a refusal.
-func (s *Session) refusal(line, out string) error {
-	for _, l := range text.Lines(out) {
-		if means, words := s.d.Refused(l); means != "" {
-			r := &Refused{Line: line, Means: means, Words: words}
-			if means == "login" {
-				return fmt.Errorf("%w: %w", ErrLoginRefused, r)
-			}
-			return r
+// steps does steps one after the other.
+func (s *Session) steps(steps []dialect.Step) error {
+	for i := range steps {
+		if err := s.step(&steps[i]); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// Command sends a line in the mode the session is in and returns the answer.
-// A refusal comes back as *Refused.
-func (s *Session) Command(line string) (string, error) {
-	_, out, err := s.exchange(line, fmt.Sprintf("waiting for the answer to %q", line), s.prompt(s.mode))
+// step does a step, again and again if it is to be done until something shows.
+func (s *Session) step(st *dialect.Step) error {
+	what := s.describe(st)
+	began := time.Now()
+	within, every := s.d.Span(st.Within, 0), s.d.Span(st.Every, time.Second)
+	for {
+		if err := s.call.Guard(); err != nil {
+			return err
+		}
+		at := time.Now()
+		out, err := s.one(st)
+		s.trace(what, out, at, err)
+		if err != nil {
+			return fmt.Errorf("%s: %w", what, err)
+		}
+		shows := func(pattern string) bool {
+			return s.d.Pattern(pattern).MatchString(out) || hasLine(s.d.Pattern(pattern), out)
+		}
+		if st.Fails != "" && shows(st.Fails) {
+			return fmt.Errorf("%s: %w", what, &Refused{Line: what, Means: "refused", Words: firstLine(out, s.d.Pattern(st.Fails))})
+		}
+		if st.Until != "" && !shows(st.Until) {
+			if time.Since(began) > within {
+				return fmt.Errorf("%s: %w", what, &TimeoutError{What: fmt.Sprintf("the answer never showed %s", st.Until), Took: within})
+			}
+			select {
+			case <-time.After(every):
+			case <-s.ctx.Done():
+				return context.Cause(s.ctx)
+			}
+			continue
+		}
+		if st.Done != "" && !shows(st.Done) {
+			return fmt.Errorf("%s: was answered with %q, which does not say that it is done", what, cutTo(strings.TrimSpace(s.hide(out)), 120))
+		}
+		for name, pattern := range st.Keep {
+			v, ok := find(s.d.Pattern(pattern), out)
+			if !ok {
+				return fmt.Errorf("%s: the answer does not show %s, which {%s} is taken from", what, pattern, name)
+			}
+			s.vars[name] = v
+		}
+		return nil
+	}
+}
+
+func (s *Session) one(st *dialect.Step) (string, error) {
+	if st.Put != nil {
+		path, err := s.expand(st.Put.Path)
+		if err != nil {
+			return "", err
+		}
+		return "", s.putFile(st.Put, path, s.raw["content"])
+	}
+	return s.sp.step(st)
+}
+
+// describe names a step without the secrets that may stand in it.
+func (s *Session) describe(st *dialect.Step) string {
+	switch {
+	case st.Type != "":
+		return fmt.Sprintf("%q", st.Type)
+	case st.Ask != "":
+		return st.Ask
+	case st.RPC != "":
+		return "rpc " + cutTo(strings.TrimSpace(st.RPC), 40)
+	}
+	return "putting " + st.Put.Path + " by " + st.Put.Over
+}
+
+// find returns the first group of the first line that matches, or of the text
+// as a whole.
+func find(re *regexp.Regexp, src string) (string, bool) {
+	for _, l := range text.Lines(src) {
+		if m := re.FindStringSubmatch(l); m != nil {
+			return strings.TrimSpace(m[1]), true
+		}
+	}
+	if m := re.FindStringSubmatch(src); m != nil {
+		return strings.TrimSpace(m[1]), true
+	}
+	return "", false
+}
+
+func hasLine(re *regexp.Regexp, src string) bool {
+	for _, l := range text.Lines(src) {
+		if re.MatchString(l) {
+			return true
+		}
+	}
+	return false
+}
+
+func firstLine(src string, re *regexp.Regexp) string {
+	for _, l := range text.Lines(src) {
+		if re.MatchString(l) {
+			return strings.TrimSpace(l)
+		}
+	}
+	return cutTo(strings.TrimSpace(src), 160)
+}
+
+// typist types at a command line.
+type typist struct {
+	*terminal
+	s *Session
+}
+
+func (t *typist) read(what string, src *dialect.Source, flaw func(string) string) (string, error) {
+	if src.Exec != "" {
+		return (&execs{t.s}).read(what, src, flaw)
+	}
+	command, err := t.s.expand(src.Command)
+	if err != nil {
+		return "", err
+	}
+	if err := t.Enter(src.Mode); err != nil {
+		return "", err
+	}
+	if err := t.write(command); err != nil {
+		return "", err
+	}
+	for {
+		if _, err := t.until("reading "+what, t.prompt(t.mode)); err != nil {
+			return "", &Incomplete{what, why(err), t.came(command), err}
+		}
+		out := t.output(command)
+		wrong := flaw(out)
+		if wrong == "" {
+			return out, nil
+		}
+		if first, _, _ := strings.Cut(out, "\n"); first != "" {
+			if err := t.refusal(command, first); err != nil {
+				return "", err
+			}
+		}
+		err = t.moreWithin(patienceForRest, "")
+		var late *TimeoutError
+		if errors.As(err, &late) {
+			return "", &Incomplete{what, wrong, t.came(command), nil}
+		} else if err != nil {
+			return "", &Incomplete{what, why(err), t.came(command), err}
+		}
+	}
+}
+
+func (t *typist) step(st *dialect.Step) (string, error) {
+	line, err := t.s.expand(st.Type)
+	if err != nil {
+		return "", err
+	}
+	if err := t.Enter(st.Mode); err != nil {
+		return "", err
+	}
+	out, err := t.answer(line, st.Answers, t.s.expand)
 	if err != nil {
 		return out, err
 	}
-	return out, s.refusal(line, out)
+	return out, t.refusal(st.Type, out)
 }
 
-// Enter brings the session into a mode, through the modes in between.
-func (s *Session) Enter(mode string) error {
-	up := func(m string) (path []string) {
-		for ; m != s.d.Converse.Starts; m = s.d.Converse.Modes[m].From {
-			path = append(path, m)
-		}
-		return append(path, s.d.Converse.Starts)
-	}
-	way := up(mode)
-	for !slices.Contains(way, s.mode) {
-		m := s.d.Converse.Modes[s.mode]
-		if _, out, err := s.exchange(m.Leave, "leaving "+s.mode, s.prompt(m.From)); err != nil {
-			return err
-		} else if err := s.refusal(m.Leave, out); err != nil {
-			return err
-		}
-		s.mode = m.From
-	}
-	for i := slices.Index(way, s.mode) - 1; i >= 0; i-- {
-		if err := s.step(way[i]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
+// execs runs each command in an SSH channel of its own.
+type execs struct{ s *Session }
 
-// step enters a mode from the one below it, answering the question for a
-// secret if there is one.
-func (s *Session) step(mode string) error {
-	m := s.d.Converse.Modes[mode]
-	ends := []*regexp.Regexp{s.prompt(mode), s.prompt(s.mode)}
-	if m.Asks != "" {
-		ends = append(ends, regexp.MustCompile("(?:"+m.Asks+")$"))
-	}
-	which, out, err := s.exchange(m.Enter, "entering "+mode, ends...)
+func (e *execs) read(what string, src *dialect.Source, flaw func(string) string) (string, error) {
+	command, err := e.s.expand(src.Exec)
 	if err != nil {
-		return err
-	}
-	if which == 2 {
-		s.echoes = 1
-		if which, out, err = s.exchange(s.c.Raise, "answering the question for the raised-mode secret", ends[:2]...); err != nil {
-			return err
-		}
-	}
-	if which == 1 {
-		if err := s.refusal(m.Enter, out); err != nil {
-			return err
-		}
-		return &Refused{Line: m.Enter, Means: "refused", Words: strings.TrimSpace(out)}
-	}
-	s.mode = mode
-	return nil
-}
-
-// Send sends lines of a change at once and reads the answer. hostname, if not
-// empty, is a name the prompt may show from then on. *Refused is the device's
-// refusal; any other error leaves it unknown whether the lines took effect.
-func (s *Session) Send(lines []string, hostname string) error {
-	if hostname != "" && !slices.Contains(s.hosts, hostname) {
-		s.hosts, s.prompts = append(s.hosts, hostname), nil
-	}
-	all := strings.Join(lines, "\r")
-	_, out, err := s.exchange(all, "waiting for the answer to a line", s.prompt(s.mode))
-	if err != nil {
-		return err
-	}
-	return s.refusal(lines[0], out)
-}
-
-// Save makes what runs the startup part, as the dialect says.
-func (s *Session) Save() (answer string, err error) {
-	save := s.d.Change.Save
-	if err := s.Enter(save.Mode); err != nil {
 		return "", err
 	}
-	out, err := s.Command(save.Command)
-	out = strings.TrimSpace(out)
-	if err == nil && save.Done != "" && !s.d.Pattern(save.Done).MatchString(out) {
-		return out, fmt.Errorf("%q was answered with %q, which does not say that it is done", save.Command, cutTo(out, 120))
+	if err := e.s.call.Guard(); err != nil {
+		return "", err
 	}
-	return out, err
+	ch, err := e.s.client.NewSession()
+	if err != nil {
+		return "", err
+	}
+	defer ch.Close()
+	out, err := ch.StdoutPipe()
+	if err != nil {
+		return "", err
+	}
+	if err := ch.Start(command); err != nil {
+		return "", err
+	}
+	raw, err := drain(e.s.ctx, out, e.s.d.Answer, e.s.d.Idle, "reading "+what)
+	got := text.Terminal(string(raw))
+	if err != nil {
+		return "", &Incomplete{what, why(err), got[:min(len(got), most)], err}
+	}
+	if wrong := flaw(got); wrong != "" {
+		if first, _, _ := strings.Cut(got, "\n"); first != "" {
+			if means, words := e.s.d.Refused(first); means != "" {
+				return "", &Refused{Line: src.Exec, Means: means, Words: words}
+			}
+		}
+		return "", &Incomplete{what, wrong, got[:min(len(got), most)], nil}
+	}
+	return got, nil
 }
+
+func (e *execs) step(st *dialect.Step) (string, error) {
+	return e.read(st.Type, &dialect.Source{Exec: st.Type}, func(string) string { return "" })
+}
+
+func (e *execs) close() {}

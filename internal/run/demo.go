@@ -221,7 +221,7 @@ func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, 
 	st := n.store.At(func() time.Time { return began })
 	keys := make([]string, len(f.places))
 	err := each(len(f.places), 16, func(i int) (err error) {
-		keys[i], _, err = link.HostKey(ctx, link.Target{Address: f.places[i].Address, Port: f.places[i].Port}, 10*time.Second)
+		keys[i], _, err = link.Probe(ctx, link.Target{Address: f.places[i].Address, Port: f.places[i].Port}, 10*time.Second)
 		return err
 	})
 	if err != nil {
@@ -240,7 +240,7 @@ func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, 
 				case strings.HasPrefix(p.Name, "mv-"):
 					d.Tags = core.Words{"ship"}
 				}
-				if err := q.AddDevice(ctx, &d, store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}); err != nil {
+				if err := q.AddDevice(ctx, &d, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}); err != nil {
 					return err
 				}
 				if err := q.Audit(ctx, "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, link.Fingerprint(d.HostKey))); err != nil {

@@ -17,12 +17,19 @@ type Secret struct {
 	Password string `json:"password,omitempty"`
 	Key      string `json:"key,omitempty"` // a private key in PEM or OpenSSH form
 	Raise    string `json:"raise,omitempty"`
+	Agent    string `json:"agent,omitempty"` // the public key that the SSH agent signs with
+
+	Passphrase      string `json:"passphrase,omitempty"` // what archives are encrypted under
+	FactoryUser     string `json:"factory_user,omitempty"`
+	FactoryPassword string `json:"factory_password,omitempty"`
 }
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
 	d.state, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest,
-	l.since AS latched, COALESCE(c.user, '') AS login_user
+	d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
+	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id
+	LEFT JOIN devices u ON u.id = d.parent_id LEFT JOIN devices j ON j.id = d.jump_id
 	WHERE d.removed_at IS NULL`
 
 // Devices lists the devices a selector picks, by name.
@@ -61,34 +68,48 @@ func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
 	return get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.id = ?`, id)
 }
 
-// AddDevice writes a new device and its credential and gives it its id.
-func (q *Q) AddDevice(ctx context.Context, d *core.Device, s Secret) error {
+// MemberDevice returns the device that a parent speaks for under a name.
+func (q *Q) MemberDevice(ctx context.Context, parentID, member string) (core.Device, error) {
+	return get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.parent_id = ? AND d.member = ?`, parentID, member)
+}
+
+// AddDevice writes a new device and gives it its id. With a secret it gets a
+// credential of its own; otherwise d.CredentialID is the set it uses.
+func (q *Q) AddDevice(ctx context.Context, d *core.Device, s *Secret) error {
 	now := q.clock().UTC()
-	d.ID, d.CredentialID, d.CreatedAt, d.State = NewID(now), NewID(now), now, core.NeverPulled
-	tags, err := json.Marshal(d.Tags)
-	if err != nil {
-		return err
+	d.ID, d.CreatedAt, d.State = NewID(now), now, core.NeverPulled
+	if s != nil {
+		d.CredentialID = NewID(now)
+		if err := q.putSecret(ctx, d.CredentialID, *s); err != nil {
+			return err
+		}
 	}
-	if err := q.putSecret(ctx, d.CredentialID, s); err != nil {
-		return err
-	}
-	_, err = q.exec(ctx, `INSERT INTO devices (id, name, address, port, site, kind, tags, dialect, host_key, credential_id, created_at,
-		state, drifted, unsaved, trouble, host, model, serial, software, latest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, FALSE, FALSE, '', '', '', '', '', 0)`,
-		d.ID, d.Name, d.Address, d.Port, d.Site, d.Kind, string(tags), d.Dialect, d.HostKey, d.CredentialID, d.CreatedAt, d.State)
+	_, err := q.exec(ctx, `INSERT INTO devices (id, name, address, port, site, kind, tags, dialect, host_key, credential_id, created_at,
+		state, drifted, unsaved, trouble, host, model, serial, software, latest, transport, parent_id, member, jump_id, timeouts, serials)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, FALSE, FALSE, '', '', '', '', '', 0, ?, ?, ?, ?, ?, ?)`,
+		d.ID, d.Name, d.Address, d.Port, d.Site, d.Kind, asJSON(d.Tags), d.Dialect, d.HostKey, d.CredentialID, d.CreatedAt, d.State,
+		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Serials))
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("device %q: %w", d.Name, ErrTaken)
 	}
 	return err
 }
 
+// asJSON writes a list or map that nobody else can fill with what JSON lacks.
+func asJSON(v any) string {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return string(raw)
+}
+
 // EditDevice rewrites what a person may change of a device.
 func (q *Q) EditDevice(ctx context.Context, d core.Device) error {
-	tags, err := json.Marshal(d.Tags)
-	if err != nil {
-		return err
-	}
-	_, err = q.exec(ctx, `UPDATE devices SET name = ?, address = ?, port = ?, site = ?, kind = ?, tags = ?, dialect = ?, host_key = ? WHERE id = ?`,
-		d.Name, d.Address, d.Port, d.Site, d.Kind, string(tags), d.Dialect, d.HostKey, d.ID)
+	_, err := q.exec(ctx, `UPDATE devices SET name = ?, address = ?, port = ?, site = ?, kind = ?, tags = ?, dialect = ?, host_key = ?, credential_id = ?,
+		transport = ?, parent_id = ?, member = ?, jump_id = ?, timeouts = ?, serials = ? WHERE id = ?`,
+		d.Name, d.Address, d.Port, d.Site, d.Kind, asJSON(d.Tags), d.Dialect, d.HostKey, d.CredentialID,
+		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Serials), d.ID)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("device %q: %w", d.Name, ErrTaken)
 	}
@@ -134,6 +155,109 @@ func (q *Q) Secret(ctx context.Context, d core.Device) (s Secret, err error) {
 	return s, json.Unmarshal(raw, &s)
 }
 
+// Credential is a credential without its secrets: a device's own, or a named
+// set that many share.
+type Credential struct {
+	ID        string     `db:"id"`
+	Name      string     `db:"name"` // empty: a device's own
+	User      string     `db:"user"`
+	Selector  string     `db:"selector"` // which new devices get it
+	ChangedAt time.Time  `db:"changed_at"`
+	Shut      *time.Time `db:"shut_since"` // its breaker is open
+	Why       string     `db:"shut_reason"`
+	Devices   int        `db:"devices"`
+	Latched   int        `db:"latched"` // how many of them refused it
+}
+
+const credentialColumns = `SELECT c.id, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.shut_since, c.shut_reason,
+	(SELECT COUNT(*) FROM devices d WHERE d.credential_id = c.id AND d.removed_at IS NULL) AS devices,
+	(SELECT COUNT(*) FROM latches l WHERE l.credential_id = c.id) AS latched FROM credentials c `
+
+// Credential returns a credential without its secrets.
+func (q *Q) Credential(ctx context.Context, id string) (Credential, error) {
+	return get[Credential](ctx, q.ext, `SELECT c.id, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.shut_since, c.shut_reason, 0 AS devices, 0 AS latched
+		FROM credentials c WHERE c.id = ?`, id)
+}
+
+// CredentialSet returns the set of that name.
+func (q *Q) CredentialSet(ctx context.Context, name string) (Credential, error) {
+	c, err := get[Credential](ctx, q.ext, credentialColumns+`WHERE c.name = ?`, name)
+	if errors.Is(err, ErrNotFound) {
+		err = fmt.Errorf("credential set %q: %w", name, ErrNotFound)
+	}
+	return c, err
+}
+
+// CredentialSets lists the sets by name.
+func (q *Q) CredentialSets(ctx context.Context) ([]Credential, error) {
+	return list[Credential](ctx, q.ext, credentialColumns+`WHERE c.name IS NOT NULL ORDER BY c.name`)
+}
+
+// PutCredentialSet writes a set, new or changed. New secrets lift its latches
+// and close its breaker.
+func (q *Q) PutCredentialSet(ctx context.Context, c *Credential, s *Secret) error {
+	if c.ID == "" {
+		c.ID = NewID(q.clock())
+	}
+	if s != nil {
+		if err := q.putSecret(ctx, c.ID, *s); err != nil {
+			return err
+		}
+		if err := q.OpenCredential(ctx, c.ID); err != nil {
+			return err
+		}
+	}
+	_, err := q.exec(ctx, `UPDATE credentials SET name = ?, selector = ? WHERE id = ?`, c.Name, c.Selector, c.ID)
+	if errors.Is(err, ErrTaken) {
+		err = fmt.Errorf("credential set %q: %w", c.Name, ErrTaken)
+	}
+	return err
+}
+
+// RemoveCredentialSet deletes a set that no device uses.
+func (q *Q) RemoveCredentialSet(ctx context.Context, id string) error {
+	_, err := q.exec(ctx, `DELETE FROM credentials WHERE id = ?`, id)
+	return err
+}
+
+// Attach gives devices a set instead of what they had. Their own credentials go.
+func (q *Q) Attach(ctx context.Context, setID string, devices []core.Device) error {
+	for _, d := range devices {
+		if _, err := q.exec(ctx, `UPDATE devices SET credential_id = ? WHERE id = ?`, setID, d.ID); err != nil {
+			return err
+		}
+		if _, err := q.exec(ctx, `DELETE FROM credentials WHERE id = ? AND name IS NULL AND NOT EXISTS (SELECT 1 FROM devices WHERE credential_id = ?)`, d.CredentialID, d.CredentialID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SecretOf opens a credential by its id.
+func (q *Q) SecretOf(ctx context.Context, id string) (Secret, error) {
+	return q.Secret(ctx, core.Device{CredentialID: id, Name: id})
+}
+
+// Refusals counts the devices that refused a credential since a time.
+func (q *Q) Refusals(ctx context.Context, credentialID string, since time.Time) (int, error) {
+	return get[int](ctx, q.ext, `SELECT COUNT(*) FROM latches WHERE credential_id = ? AND since >= ?`, credentialID, since)
+}
+
+// ShutCredential opens a set's breaker: it is not tried anywhere.
+func (q *Q) ShutCredential(ctx context.Context, id, why string) error {
+	_, err := q.exec(ctx, `UPDATE credentials SET shut_since = ?, shut_reason = ? WHERE id = ? AND shut_since IS NULL`, q.clock().UTC(), why, id)
+	return err
+}
+
+// OpenCredential lets a credential be tried again, everywhere.
+func (q *Q) OpenCredential(ctx context.Context, id string) error {
+	if _, err := q.exec(ctx, `DELETE FROM latches WHERE credential_id = ?`, id); err != nil {
+		return err
+	}
+	_, err := q.exec(ctx, `UPDATE credentials SET shut_since = NULL, shut_reason = '' WHERE id = ?`, id)
+	return err
+}
+
 // Latch notes a refused login: until Unlatch, nothing tries it again.
 func (q *Q) Latch(ctx context.Context, d core.Device, reason string) error {
 	_, err := q.exec(ctx, `INSERT INTO latches (device_id, credential_id, since, reason) VALUES (?, ?, ?, ?)
@@ -151,31 +275,44 @@ func (q *Q) Unlatch(ctx context.Context, d core.Device) error {
 // are left alone where nil or zero.
 func (q *Q) SetStanding(ctx context.Context, d core.Device) error {
 	_, err := q.exec(ctx, `UPDATE devices SET state = ?, drifted = ?, unsaved = ?, trouble = ?, host = ?, model = ?, serial = ?, software = ?,
-		last_tried = ?, last_pulled = ?, last_changed = ?, latest = ? WHERE id = ?`,
-		d.State, d.Drifted, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, d.ID)
+		last_tried = ?, last_pulled = ?, last_changed = ?, latest = ?, serials = ? WHERE id = ?`,
+		d.State, d.Drifted, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, asJSON(d.Serials), d.ID)
 	return err
 }
 
 // KeepDialect records a dialect's text and returns its revision: the same as
-// before for the same text.
-func (q *Q) KeepDialect(ctx context.Context, name, source string) (int, error) {
+// before for the same text. settled is false until DialectSettled was called
+// for that revision.
+func (q *Q) KeepDialect(ctx context.Context, name, source string) (revision int, settled bool, err error) {
 	hash := q.keys.Hash("dialect", []byte(source))
 	type row struct {
 		Revision int    `db:"revision"`
 		Hash     string `db:"hash"`
+		Settled  bool   `db:"settled"`
 	}
-	last, err := get[row](ctx, q.ext, `SELECT revision, hash FROM dialects WHERE name = ? ORDER BY revision DESC LIMIT 1`, name)
+	last, err := get[row](ctx, q.ext, `SELECT revision, hash, settled FROM dialects WHERE name = ? ORDER BY revision DESC LIMIT 1`, name)
 	if err != nil && !errors.Is(err, ErrNotFound) {
-		return 0, err
+		return 0, false, err
 	}
 	if last.Hash == hash {
-		return last.Revision, nil
+		return last.Revision, last.Settled, nil
 	}
-	_, err = q.exec(ctx, `INSERT INTO dialects (name, revision, hash, source, loaded_at) VALUES (?, ?, ?, ?, ?)`, name, last.Revision+1, hash, source, q.clock().UTC())
+	_, err = q.exec(ctx, `INSERT INTO dialects (name, revision, hash, source, loaded_at, settled) VALUES (?, ?, ?, ?, ?, FALSE)`, name, last.Revision+1, hash, source, q.clock().UTC())
 	if errors.Is(err, ErrTaken) { // another node was faster
 		return q.KeepDialect(ctx, name, source)
 	}
-	return last.Revision + 1, err
+	return last.Revision + 1, false, err
+}
+
+// DialectSettled notes that all fingerprints follow a revision's rules.
+func (q *Q) DialectSettled(ctx context.Context, name string, revision int) error {
+	_, err := q.exec(ctx, `UPDATE dialects SET settled = TRUE WHERE name = ? AND revision = ?`, name, revision)
+	return err
+}
+
+// DialectSources returns the newest text of every dialect that came by the API.
+func (q *Q) DialectSources(ctx context.Context) ([]string, error) {
+	return list[string](ctx, q.ext, `SELECT source FROM dialects d WHERE uploaded AND revision = (SELECT MAX(revision) FROM dialects x WHERE x.name = d.name)`)
 }
 
 // Lease takes the right to talk to a device. alive tells whether the node and
@@ -226,4 +363,38 @@ type Node struct {
 // Nodes lists all nodes that ever ran.
 func (q *Q) Nodes(ctx context.Context) ([]Node, error) {
 	return list[Node](ctx, q.ext, `SELECT id, life, beat, at FROM nodes`)
+}
+
+// Began notes the device's own name for the session that has its lease.
+func (q *Q) Began(ctx context.Context, deviceID, session string) error {
+	_, err := q.exec(ctx, `UPDATE leases SET session = ? WHERE device_id = ?`, session, deviceID)
+	return err
+}
+
+// LastSession is the device's own name for the session that had the lease last.
+func (q *Q) LastSession(ctx context.Context, deviceID string) (string, error) {
+	return get[string](ctx, q.ext, `SELECT session FROM leases WHERE device_id = ?`, deviceID)
+}
+
+// Leftover is a file that a device made for us and that may still lie there.
+type Leftover struct {
+	Part string `db:"part"`
+	File string `db:"file"`
+}
+
+// Leave notes a file before the device makes it.
+func (q *Q) Leave(ctx context.Context, deviceID, part, file string) error {
+	_, err := q.exec(ctx, `INSERT INTO leftovers (device_id, part, file, at) VALUES (?, ?, ?, ?)`, deviceID, part, file, q.clock().UTC())
+	return err
+}
+
+// Gone forgets a file that was removed.
+func (q *Q) Gone(ctx context.Context, deviceID, file string) error {
+	_, err := q.exec(ctx, `DELETE FROM leftovers WHERE device_id = ? AND file = ?`, deviceID, file)
+	return err
+}
+
+// Leftovers lists the files that may still lie on a device.
+func (q *Q) Leftovers(ctx context.Context, deviceID string) ([]Leftover, error) {
+	return list[Leftover](ctx, q.ext, `SELECT part, file FROM leftovers WHERE device_id = ? ORDER BY at`, deviceID)
 }

@@ -52,7 +52,7 @@ func addDevice(t testing.TB, s *store.Store, name string) core.Device {
 	t.Helper()
 	d := core.Device{Name: name, Address: "127.0.0.1", Port: 22, Kind: "router", Dialect: "tern", HostKey: "k", Tags: core.Words{"edge"}}
 	tx(t, s, func(q *store.Q) error {
-		return q.AddDevice(bg, &d, store.Secret{User: "u", Password: "hush", Raise: "more"})
+		return q.AddDevice(bg, &d, &store.Secret{User: "u", Password: "hush", Raise: "more"})
 	})
 	return d
 }
@@ -68,7 +68,7 @@ func addVersion(q *store.Q, d core.Device, text string) (core.Version, error) {
 		return core.Version{}, err
 	}
 	v := core.Version{ContentID: id, PullID: "p", Fingerprint: "f", TakenAt: time.Now().UTC(), Reason: core.ByHand}
-	return v, q.AddVersion(bg, p, &v)
+	return v, q.AddVersion(bg, p, &v, "")
 }
 
 // TestVersionsNeverChange keeps random texts, from many hands at once, and reads
@@ -480,7 +480,7 @@ func TestNamesAreUnique(t *testing.T) {
 	s := open(t, scratch.Database(t))
 	d := addDevice(t, s, "r1")
 	other := core.Device{Name: "r1", Tags: core.Words{}}
-	if err := s.Tx(bg, who, func(q *store.Q) error { return q.AddDevice(bg, &other, store.Secret{}) }); !errors.Is(err, store.ErrTaken) {
+	if err := s.Tx(bg, who, func(q *store.Q) error { return q.AddDevice(bg, &other, &store.Secret{}) }); !errors.Is(err, store.ErrTaken) {
 		t.Errorf("a second r1: %v", err)
 	}
 	var a, b core.Version

@@ -94,11 +94,11 @@ func (q *Q) Parts(ctx context.Context, deviceID string) ([]core.Part, error) {
 }
 
 const versionColumns = `SELECT v.id, v.part_id, d.id AS device_id, d.name AS device, p.name AS part, v.number, v.content_id, v.pull_id, v.fingerprint, v.taken_at,
-	v.reason, v.actor, v.author, COALESCE(v.name, '') AS name, v.note, v.pinned, v.id = p.baseline_id AS baseline, c.size, v.line_count, v.added, v.removed, v.dialect_rev,
-	(SELECT MIN(from_at) FROM seen s WHERE s.version_id = v.id) AS seen_from,
-	(SELECT MAX(until_at) FROM seen s WHERE s.version_id = v.id) AS seen_until,
-	(SELECT MAX(open) FROM seen s WHERE s.version_id = v.id) AS seen_open,
-	(SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id) AS sightings
+	v.reason, v.actor, v.author, COALESCE(v.name, '') AS name, v.note, v.pinned, v.id = p.baseline_id AS baseline, c.size, v.line_count, v.added, v.removed, v.dialect_rev, v.aside, v.sign,
+	COALESCE((SELECT MIN(from_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_from,
+	COALESCE((SELECT MAX(until_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_until,
+	COALESCE((SELECT MAX(open) FROM seen s WHERE s.version_id = v.id), FALSE) AS seen_open,
+	COALESCE((SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id), 0) AS sightings
 	FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id JOIN contents c ON c.id = v.content_id `
 
 // Versions lists a part's versions, newest first, with numbers below before (0:
@@ -125,9 +125,15 @@ func (q *Q) VersionNamed(ctx context.Context, deviceID, part, name string) (core
 	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, deviceID, part, name)
 }
 
-// VersionLatest returns a part's newest version, or the nth before it.
+// VersionLatest returns a part's newest version, or the nth before it, of those
+// that count.
 func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? ORDER BY v.number DESC LIMIT 1 OFFSET ?`, deviceID, part, back)
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?`, deviceID, part, back)
+}
+
+// VersionAside returns a part's newest version that counts for nothing.
+func (q *Q) VersionAside(ctx context.Context, deviceID, part string) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.aside <> '' ORDER BY v.number DESC LIMIT 1`, deviceID, part)
 }
 
 // VersionBaseline returns a part's baseline.
@@ -137,12 +143,14 @@ func (q *Q) VersionBaseline(ctx context.Context, deviceID, part string) (core.Ve
 
 // VersionAt returns the version last seen at or before a time.
 func (q *Q) VersionAt(ctx context.Context, deviceID, part string, at time.Time) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.taken_at <= ? ORDER BY v.number DESC LIMIT 1`, deviceID, part, at.UTC())
+	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1`, deviceID, part, at.UTC())
 }
 
 // AddVersion writes the next version of a part and opens its seen interval,
-// closing that of the version before.
-func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version) error {
+// closing that of the version before. One that is set aside leaves the
+// intervals closed. passphrase is what its content is encrypted under, if it
+// is.
+func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version, passphrase string) error {
 	v.ID, v.PartID, v.Number = NewID(q.clock()), p.ID, p.Last+1
 	if _, err := q.exec(ctx, `UPDATE parts SET last_number = ? WHERE id = ?`, v.Number, p.ID); err != nil {
 		return err
@@ -150,12 +158,36 @@ func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version) error 
 	if err := q.CloseSeen(ctx, p.ID); err != nil {
 		return err
 	}
-	if _, err := q.exec(ctx, `INSERT INTO versions (id, part_id, number, content_id, pull_id, fingerprint, taken_at, reason, actor, author, name, note, pinned, line_count, added, removed, dialect_rev)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, '', FALSE, ?, ?, ?, ?)`, v.ID, v.PartID, v.Number, v.ContentID, v.PullID, v.Fingerprint, v.TakenAt, v.Reason, v.Actor, v.Author,
-		v.Lines, v.Added, v.Removed, v.DialectRev); err != nil {
+	sealed := []byte{}
+	if passphrase != "" {
+		sealed = q.keys.Seal("passphrase", v.ID, []byte(passphrase))
+	}
+	if _, err := q.exec(ctx, `INSERT INTO versions (id, part_id, number, content_id, pull_id, fingerprint, taken_at, reason, actor, author, name, note, pinned, line_count, added, removed, dialect_rev,
+		aside, sign, passphrase) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, '', FALSE, ?, ?, ?, ?, ?, ?, ?)`, v.ID, v.PartID, v.Number, v.ContentID, v.PullID, v.Fingerprint, v.TakenAt, v.Reason, v.Actor,
+		v.Author, v.Lines, v.Added, v.Removed, v.DialectRev, v.Aside, v.Sign, sealed); err != nil {
 		return err
 	}
+	if v.Aside != "" {
+		return nil
+	}
 	_, err := q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 0)`, v.ID, v.TakenAt, v.TakenAt)
+	return err
+}
+
+// Passphrase opens what a version's content is encrypted under; empty when it
+// is not.
+func (q *Q) Passphrase(ctx context.Context, versionID string) (string, error) {
+	sealed, err := get[[]byte](ctx, q.ext, `SELECT passphrase FROM versions WHERE id = ?`, versionID)
+	if err != nil || len(sealed) == 0 {
+		return "", err
+	}
+	raw, err := q.keys.Open("passphrase", versionID, sealed)
+	return string(raw), err
+}
+
+// SetFingerprint writes a version's fingerprint, worked out anew.
+func (q *Q) SetFingerprint(ctx context.Context, versionID, fingerprint string) error {
+	_, err := q.exec(ctx, `UPDATE versions SET fingerprint = ? WHERE id = ?`, fingerprint, versionID)
 	return err
 }
 

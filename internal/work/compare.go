@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/rules"
+	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/store"
@@ -29,7 +31,7 @@ type Side struct {
 	TakenAt time.Time
 
 	raw string
-	dia *dialect.Dialect
+	doc *dialect.Doc // nil when no dialect reads it
 }
 
 // Shown returns the text as the actor may see it: the one road on which
@@ -38,10 +40,29 @@ func (s *Service) Shown(actor core.Actor, side Side) (string, error) {
 	if actor.Secrets {
 		return side.raw, nil
 	}
-	if side.dia == nil {
+	if side.doc == nil {
 		return "", ErrCannotMask
 	}
-	return s.masked(side.dia, side.raw)
+	return s.masked(side.doc, side.raw)
+}
+
+// Opaque tells whether the text is no text.
+func (side Side) Opaque() bool { return side.doc != nil && side.doc.Opaque() }
+
+// Size is the content's size in bytes.
+func (side Side) Size() int { return len(side.raw) }
+
+// Landmarks are what a person looks for to believe in the version. Secrets are
+// hidden.
+func (s *Service) Landmarks(side Side) []rules.Found {
+	if side.doc == nil || side.doc.Opaque() {
+		return nil
+	}
+	_, top, err := side.doc.Parse(side.raw)
+	if err != nil {
+		return nil
+	}
+	return s.masker(side.doc.Dialect).Landmarks(top, side.doc.Landmarks())
 }
 
 // Resolve finds the version a reference names. For live the device is visited
@@ -52,7 +73,11 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 	if err != nil {
 		return side, err
 	}
-	side = Side{Device: d, Part: r.Part, dia: s.dialects[d.Dialect]}
+	r.Part = s.PartOf(d, r.Part)
+	side = Side{Device: d, Part: r.Part}
+	if dia := s.dialectOf(d); dia != nil {
+		side.doc = dia.Doc(r.Part)
+	}
 	if r.Which == "live" {
 		p, err := s.Look(ctx, d, r.Part)
 		if err != nil {
@@ -89,7 +114,19 @@ func (s *Service) Version(ctx context.Context, actor core.Actor, r ref.Version) 
 	return s.version(ctx, q, d, r)
 }
 
+// PartOf is the part that is meant: a device without a running part is spoken
+// of by its main one when no other is named.
+func (s *Service) PartOf(d core.Device, part string) string {
+	if dia := s.dialectOf(d); dia != nil && part == "running" {
+		if _, ok := dia.Parts[part]; !ok {
+			return dia.Main()
+		}
+	}
+	return part
+}
+
 func (s *Service) version(ctx context.Context, q *store.Q, d core.Device, r ref.Version) (v core.Version, err error) {
+	r.Part = s.PartOf(d, r.Part)
 	missing := ""
 	switch r.Which {
 	case "latest":
@@ -163,8 +200,12 @@ func (s *Service) Look(ctx context.Context, d core.Device, part string) (link.Pa
 	err := v.open(ctx)
 	if err == nil {
 		defer v.close()
+		sess := v.sess
+		if d.Member != "" {
+			sess = sess.For(d.Member)
+		}
 		var p link.Part
-		if p, err = v.sess.Fetch(part); err == nil {
+		if p, err = sess.Fetch(part); err == nil {
 			if p.Absent {
 				return p, fmt.Errorf("%s: the device has no such part", part)
 			}
@@ -182,22 +223,63 @@ func (s *Service) Look(ctx context.Context, d core.Device, part string) (link.Pa
 	return link.Part{}, err
 }
 
-// Try signs in to a device that is not registered and asks who it is. It is one
-// attempt, and nothing is kept of it.
-func (s *Service) Try(ctx context.Context, d core.Device, sec store.Secret) (link.Identity, error) {
-	dia := s.dialects[d.Dialect]
-	sess, err := link.Open(ctx, dia, link.Target{Address: d.Address, Port: d.Port, HostKey: d.HostKey},
-		link.Credential{User: sec.User, Password: sec.Password, Key: []byte(sec.Key), Raise: sec.Raise}, s.sure)
+// Tried is what a device that is not registered let us see.
+type Tried struct {
+	Identity link.Identity
+	Parts    []TriedPart
+	Members  []string // devices it speaks for
+	Warnings []string
+}
+
+// TriedPart is one part, fetched and thrown away.
+type TriedPart struct {
+	Name         string
+	Lines, Bytes int
+	Absent       bool
+	Trouble      string // why it could not be had
+}
+
+// Try signs in to a device that is not registered, asks who it is, and fetches
+// its parts. It is one attempt, and nothing is kept of it. trace, if not nil, is
+// told all that is said.
+func (s *Service) Try(ctx context.Context, dia *dialect.Dialect, d core.Device, c link.Credential, trace func(link.Exchange)) (out Tried, err error) {
+	target, err := s.through(ctx, d)
 	if err != nil {
-		return link.Identity{}, err
+		return out, err
+	}
+	sess, err := link.Open(ctx, link.Call{Dialect: dia, Target: target, Credential: c, Name: d.Name, Guard: s.sure, Trace: trace, Inbox: s.inbox(),
+		Warn: func(w string) { out.Warnings = append(out.Warnings, w) }})
+	if err != nil {
+		return out, err
 	}
 	defer sess.Close()
-	id, err := sess.Identity()
-	if err != nil {
-		return id, err
+	if out.Identity, err = sess.Identity(); err != nil {
+		return out, err
 	}
-	// The mode the parts are read in must be open to it too.
-	return id, sess.Enter(dia.Parts["running"].Mode)
+	dia = sess.Dialect()
+	elements, err := sess.Elements()
+	if err != nil {
+		return out, err
+	}
+	for _, name := range partNames(dia, elements) {
+		p, err := sess.Fetch(name)
+		t := TriedPart{Name: name, Absent: p.Absent, Bytes: len(p.Text)}
+		switch {
+		case err != nil:
+			t.Trouble = err.Error()
+			if errors.Is(err, link.ErrLoginRefused) || ctx.Err() != nil {
+				return out, err
+			}
+		case !dia.Doc(name).Opaque():
+			t.Lines = len(text.Lines(p.Text))
+		}
+		out.Parts = append(out.Parts, t)
+	}
+	members, err := sess.Members()
+	for _, m := range members {
+		out.Members = append(out.Members, m.Name)
+	}
+	return out, err
 }
 
 // How two texts relate, from closest to furthest.
@@ -215,6 +297,7 @@ type Comparison struct {
 	Hunks          []diff.Hunk
 	Added, Removed int
 	SetAside       int // lines that change by themselves and were left out
+	Unsure         int // lines whose secrets could not be compared: salted anew, or not told
 	Unified        string
 }
 
@@ -222,7 +305,14 @@ type Comparison struct {
 // Lines that only changed by themselves are left out and counted, unless all
 // are wanted.
 func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool) (c Comparison, err error) {
+	if a, b := from.holds(), to.holds(); a != b {
+		return c, fmt.Errorf("%w: %s holds %s, %s holds %s", ErrNotComparable, from.Ref, a, to.Ref, b)
+	}
 	c = Comparison{From: from, To: to, Relation: relation(from, to)}
+	if from.Opaque() || to.Opaque() {
+		return c, nil
+	}
+	c.Unsure = unsure(from) + unsure(to)
 	shownA, err := s.Shown(actor, from)
 	if err != nil {
 		return c, err
@@ -242,15 +332,15 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 		c.Added += e.To - e.From
 	}
 	a.Lines, b.Lines = diff.Split(shownA).Lines, diff.Split(shownB).Lines
-	blocks := func(d *dialect.Dialect, shown string, lines int) []string {
+	blocks := func(d *dialect.Doc, shown string, lines int) []string {
 		if d != nil {
-			if root, err := d.Blocks.Parse(shown); err == nil {
+			if root, err := d.Tree(shown); err == nil {
 				return grammar.Enclosing(root, lines)
 			}
 		}
 		return make([]string, lines+1)
 	}
-	blockA, blockB := blocks(from.dia, shownA, len(a.Lines)), blocks(to.dia, shownB, len(b.Lines))
+	blockA, blockB := blocks(from.doc, shownA, len(a.Lines)), blocks(to.doc, shownB, len(b.Lines))
 	enclosing := func(old bool, line int) string {
 		if old {
 			return blockA[line]
@@ -268,19 +358,49 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 }
 
 func (s Side) split() diff.Text {
-	if s.dia == nil {
+	if s.doc == nil {
 		return diff.Split(s.raw)
 	}
-	return s.dia.Split(s.raw)
+	return s.doc.Split(s.raw)
+}
+
+// holds tells whether an export holds everything or only what differs from the
+// defaults.
+func (s Side) holds() string {
+	if s.doc != nil && s.doc.Part.Holds == "differences" {
+		return "only what differs from the defaults"
+	}
+	return "everything"
+}
+
+// ErrNotComparable is returned when two sides say different things by the same
+// lines.
+var ErrNotComparable = errors.New("these two cannot be compared line by line")
+
+// unsure counts the lines of a side whose secrets cannot be compared.
+func unsure(s Side) int {
+	if s.doc == nil {
+		return 0
+	}
+	_, top, err := s.doc.Parse(s.raw)
+	if err != nil {
+		return 0
+	}
+	return len(top.Unsure())
+}
+
+// alike tells whether two sides are read the same way.
+func alike(a, b Side) bool {
+	return a.doc != nil && b.doc != nil && a.doc.Dialect.Dialect == b.doc.Dialect.Dialect && a.doc.Opaque() == b.doc.Opaque()
 }
 
 // withoutNoise drops edits in which each line of one side that says nothing
 // faces one of the other, and all edits of texts that are unchanged.
 func withoutNoise(es []diff.Edit, from, to Side, unchanged bool) (kept []diff.Edit, dropped int) {
-	if from.dia == nil || from.dia != to.dia {
+	if !alike(from, to) {
 		return es, 0
 	}
-	a, b := from.dia.SettledLines(from.raw), to.dia.SettledLines(to.raw)
+	a, b := from.doc.SettledLines(from.raw), to.doc.SettledLines(to.raw)
 	for _, e := range es {
 		if unchanged {
 			dropped += max(e.End-e.Start, e.To-e.From)
@@ -303,11 +423,11 @@ func relation(a, b Side) string {
 	switch {
 	case a.raw == b.raw:
 		return Identical
-	case a.dia == nil || a.dia != b.dia:
+	case !alike(a, b):
 		return Different
-	case a.dia.Settled(a.raw) == b.dia.Settled(b.raw):
+	case a.doc.Settled(a.raw) == b.doc.Settled(b.raw):
 		return Unchanged
-	case equivalent(a.dia, a.raw, b.raw):
+	case a.doc.Equivalent(a.raw, b.raw):
 		return Equivalent
 	}
 	return Different
@@ -316,6 +436,7 @@ func relation(a, b Side) string {
 // Drift is how a device stands to its baseline.
 type Drift struct {
 	Device      core.Device
+	Part        string
 	State       string // steady, drifted, no baseline, never pulled, or not known
 	Baseline    string
 	Running     string
@@ -323,11 +444,27 @@ type Drift struct {
 	Trouble     string
 }
 
-// Drift judges a device against its baseline: by its newest version, or by
+// JudgedParts lists the parts of a device that have a baseline, or its main one
+// where none has.
+func (s *Service) JudgedParts(ctx context.Context, actor core.Actor, d core.Device) ([]string, error) {
+	parts, err := s.Store.As(actor).Parts(ctx, d.ID)
+	var names []string
+	for _, p := range parts {
+		if p.Baseline != "" {
+			names = append(names, p.Name)
+		}
+	}
+	if len(names) == 0 {
+		names = []string{s.PartOf(d, "running")}
+	}
+	return names, err
+}
+
+// Drift judges a part of a device against its baseline: by its newest version, or by
 // what it runs now.
-func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, live bool) (out Drift, err error) {
-	out = Drift{Device: d, Differences: []Residual{}}
-	base, err := s.Resolve(ctx, actor, ref.Version{Device: d.Name, Part: "running", Which: "baseline"})
+func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, part string, live bool) (out Drift, err error) {
+	out = Drift{Device: d, Part: part, Differences: []Residual{}}
+	base, err := s.Resolve(ctx, actor, ref.Version{Device: d.Name, Part: part, Which: "baseline"})
 	if errors.Is(err, store.ErrNotFound) {
 		out.State = "no baseline"
 		return out, nil
@@ -340,26 +477,44 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, li
 	if live {
 		which = "live"
 	}
-	now, err := s.Resolve(ctx, actor, ref.Version{Device: d.Name, Part: "running", Which: which})
+	now, err := s.Resolve(ctx, actor, ref.Version{Device: d.Name, Part: part, Which: which})
 	if err != nil {
 		out.State, out.Trouble = "not known", err.Error()
 		return out, nil
 	}
 	out.Running = now.Ref
-	_, want, err := base.dia.Parse(base.raw)
-	if err != nil {
-		return out, fmt.Errorf("%s: %w", base.Ref, err)
+	if out.Differences, err = s.differences(now.doc, now.raw, base.raw); err != nil {
+		return out, fmt.Errorf("%s and %s: %w", now.Ref, base.Ref, err)
 	}
-	_, have, err := now.dia.Parse(now.raw)
-	if err != nil {
-		return out, fmt.Errorf("%s: %w", now.Ref, err)
-	}
-	out.Differences = residuals(rules.Differences(have, want), s.masker(base.dia))
 	out.State = core.Steady
 	if len(out.Differences) > 0 {
 		out.State = core.Drifted
 	}
 	return out, nil
+}
+
+// differences lists what keeps one content from being equivalent to another. Of
+// an opaque file it is known only that it differs.
+func (s *Service) differences(doc *dialect.Doc, have, want string) ([]Residual, error) {
+	if doc.Opaque() {
+		if doc.Equivalent(have, want) {
+			return []Residual{}, nil
+		}
+		say := func(raw string) string {
+			return fmt.Sprintf("an opaque file of %d bytes, SHA-256 %.16x", len(raw), sha256.Sum256([]byte(doc.Settled(raw))))
+		}
+		h, w := say(have), say(want)
+		return []Residual{{Have: h, Want: w, HaveMasked: h, WantMasked: w}}, nil
+	}
+	_, is, err := doc.Parse(have)
+	if err != nil {
+		return nil, err
+	}
+	_, should, err := doc.Parse(want)
+	if err != nil {
+		return nil, err
+	}
+	return residuals(rules.Differences(is, should), s.masker(doc.Dialect)), nil
 }
 
 // Mark is what a person says of a version; nil leaves a thing as it is.
@@ -424,23 +579,39 @@ func (s *Service) setBaseline(ctx context.Context, q *store.Q, v core.Version, o
 		}
 		id = ""
 	}
-	if err := q.SetBaseline(ctx, v.PartID, id); err != nil || v.Part != "running" {
+	if err := q.SetBaseline(ctx, v.PartID, id); err != nil {
 		return err
 	}
 	d, err := q.DeviceByID(ctx, v.DeviceID)
 	if err != nil {
 		return err
 	}
-	latest, err := q.VersionLatest(ctx, d.ID, "running", 0)
+	parts, err := q.Parts(ctx, d.ID)
 	if err != nil {
 		return err
 	}
-	raw, err := q.Content(ctx, latest.ContentID)
-	if err != nil {
-		return err
-	}
-	if d.Drifted, err = s.drifted(ctx, q, d, s.dialects[d.Dialect], string(raw)); err != nil {
-		return err
+	d.Drifted = false
+	for _, p := range parts {
+		latest, err := q.VersionLatest(ctx, d.ID, p.Name, 0)
+		if errors.Is(err, store.ErrNotFound) || err == nil && p.Baseline == "" {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		raw, err := q.Content(ctx, latest.ContentID)
+		if err != nil {
+			return err
+		}
+		dia := s.dialectOf(d)
+		if dia == nil {
+			continue
+		}
+		off, err := s.drifted(ctx, q, d, dia.Doc(p.Name), p.Name, string(raw))
+		if err != nil {
+			return err
+		}
+		d.Drifted = d.Drifted || off
 	}
 	if d.State == core.Drifted || d.State == core.Steady || d.State == core.Unsaved {
 		d.State = standing(d)
@@ -452,4 +623,50 @@ func (s *Service) setBaseline(ctx context.Context, q *store.Q, v core.Version, o
 func (s *Service) Preview(ctx context.Context, actor core.Actor, id string) (p Preview, row store.PreviewRow, err error) {
 	row, err = s.Store.As(actor).Preview(ctx, id, &p)
 	return p, row, err
+}
+
+// refingerprint works out the fingerprints of the newest versions of a
+// dialect's devices from what is kept.
+func (s *Service) refingerprint(ctx context.Context, d *dialect.Dialect) error {
+	q := s.Store.As(service)
+	devices, err := q.Devices(ctx, ref.Selector{})
+	if err != nil {
+		return err
+	}
+	for _, dev := range devices {
+		if dev.Dialect != d.Dialect {
+			continue
+		}
+		dia := s.dialectOf(dev)
+		parts, err := q.Parts(ctx, dev.ID)
+		if err != nil {
+			return err
+		}
+		for _, p := range parts {
+			v, err := q.VersionLatest(ctx, dev.ID, p.Name, 0)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			if pass, err := q.Passphrase(ctx, v.ID); err != nil {
+				return err
+			} else if pass != "" {
+				continue // it goes by the device's own sign
+			}
+			raw, err := q.Content(ctx, v.ContentID)
+			if err != nil {
+				return err
+			}
+			fingerprint := s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(p.Name).Settled(string(raw))))
+			if fingerprint == v.Fingerprint {
+				continue
+			}
+			if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.SetFingerprint(ctx, v.ID, fingerprint) }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

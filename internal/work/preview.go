@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/change"
 	"magpie/internal/core/rules"
+	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/store"
@@ -36,7 +38,9 @@ type Preview struct {
 	Base         string     `json:"base"`
 	Fingerprint  string     `json:"fingerprint"` // of what runs now
 	DialectRev   int        `json:"dialect_rev"`
+	Part         string     `json:"part"` // which part of the device is written
 	Steps        []SendStep `json:"steps"`
+	Changes      []Residual `json:"changes,omitempty"` // of a document sent as a whole: what it changes
 	Predicted    string     `json:"predicted"`
 	PredictedRed string     `json:"predicted_masked"`
 	Remains      []Residual `json:"remains"` // what would still differ from the target
@@ -56,6 +60,10 @@ type SendStep struct {
 	Depth    int      `json:"depth"`
 	Hostname string   `json:"hostname,omitempty"` // a name the prompt shows from then on
 	Secrets  []string `json:"secrets,omitempty"`
+
+	Content    string `json:"content,omitempty"` // of a load: the document or file
+	Current    string `json:"current,omitempty"` // and what it is laid over
+	Passphrase string `json:"passphrase,omitempty"`
 }
 
 // Residual is a line that differs, with what a reader may see of it.
@@ -116,7 +124,7 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		return
 	}
 	l.Info("kept: %s", k.summary())
-	p, err := s.preview(ctx, k.Device, v, k.Running, req)
+	p, err := s.preview(ctx, v, k, req)
 	if err != nil {
 		l.Trouble(err.Error(), "")
 		s.end(j, l, core.Refused, err.Error(), nil)
@@ -156,49 +164,134 @@ func (s *Service) previewHash(p Preview) (string, error) {
 	return s.Store.Keys().Hash("preview", raw), err
 }
 
+// written is the part of a device that a version is put into.
+func written(v core.Version) string {
+	if v.Part == "startup" {
+		return "running"
+	}
+	return v.Part
+}
+
+// ErrOtherHardware is why nothing is pushed to a device that is not the one
+// expected, or that has factory settings.
+var ErrOtherHardware = errors.New("nothing is pushed to it before a person has said that this unit belongs here")
+
 // preview works out a push of the requested version onto what runs now.
-func (s *Service) preview(ctx context.Context, d core.Device, v *visit, base core.Version, req PreviewRequest) (Preview, error) {
-	q := s.Store.As(service)
+func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequest) (Preview, error) {
+	q, d := s.Store.As(service), k.Device
 	target, err := q.VersionByID(ctx, req.VersionID)
 	if err != nil {
 		return Preview{}, fmt.Errorf("the version to push: %w", err)
 	}
+	if d.State == core.OtherUnit || d.State == core.AtFactory {
+		return Preview{}, fmt.Errorf("%s; %w: magpie device edit %s --serial %s", d.Trouble, ErrOtherHardware, d.Name, v.pull.Serial)
+	}
 	if !slices.Contains(v.dia.Change.Methods, req.Method) {
 		return Preview{}, fmt.Errorf("dialect %s does not offer method %q; it offers %v", v.dia.Dialect, req.Method, v.dia.Change.Methods)
 	}
-	if target.Part != "running" && target.Part != "startup" {
-		return Preview{}, fmt.Errorf("%s cannot be pushed: only running and startup versions can", label(target))
+	part := written(target)
+	got, ok := v.parts[part]
+	if !ok || got.Absent {
+		return Preview{}, fmt.Errorf("%s cannot be pushed: %s has no part %s now", label(target), d.Name, part)
 	}
 	owner, err := q.DeviceByID(ctx, target.DeviceID)
-	if err != nil || owner.Dialect != d.Dialect {
+	if err != nil || owner.Dialect != d.Dialect || (owner.Member == "") != (d.Member == "") {
 		return Preview{}, fmt.Errorf("%s was taken from a device of another dialect, so it cannot be put on %s", label(target), d.Name)
+	}
+	doc := v.dia.Doc(part)
+	if doc.Part.Holds == "differences" {
+		return Preview{}, fmt.Errorf("%s holds only what differs from the defaults; push a version of %s instead", label(target), v.dia.Main())
+	}
+	from, err := q.PullByID(ctx, target.PullID)
+	if err == nil && doc.Part.SameUnit && from.Serial != v.pull.Serial {
+		return Preview{}, fmt.Errorf("%s can only go back to the unit it came from, serial %s; this is %s", label(target), from.Serial, v.pull.Serial)
 	}
 	raw, err := q.Content(ctx, target.ContentID)
 	if err != nil {
 		return Preview{}, err
 	}
-	_, from, err := v.dia.Parse(v.parts["running"].Text)
+	passphrase, err := q.Passphrase(ctx, target.ID)
 	if err != nil {
-		return Preview{}, fmt.Errorf("what runs on %s cannot be read as its dialect says: %w", d.Name, err)
+		return Preview{}, err
 	}
-	_, to, err := v.dia.Parse(string(raw))
+	base := k.Versions[part]
+	if target.ID == base.ID {
+		got.Text = string(raw) // the same by the device's own sign, however it is encrypted
+	}
+	pl, err := s.plan(v, doc, part, req.Method, got.Text, string(raw), passphrase)
 	if err != nil {
-		return Preview{}, fmt.Errorf("%s cannot be read as the dialect says: %w", label(target), err)
+		return Preview{}, fmt.Errorf("putting %s on %s: %w", label(target), d.Name, err)
 	}
-	plan := v.dia.Language.Replace(from, to)
-	if req.Method == "merge" {
-		plan = v.dia.Language.Merge(from, to)
-	}
-	mask := s.masker(v.dia)
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
-		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Steps: sendSteps(plan.Steps, mask),
-		Remains: residuals(plan.Remains, mask), Warnings: plan.Notes, Undo: noUndoTimer, Saves: v.dia.Change.Save != nil, Unsaved: v.unsaved(), UndoOf: req.UndoOf}
-	p.Predicted = v.dia.Blocks.Print(plan.Predicted.Node())
-	if p.PredictedRed, err = s.masked(v.dia, p.Predicted); err != nil {
+		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
+		Remains: pl.remains, Warnings: pl.notes, Undo: noUndoTimer, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted}
+	if doc.Opaque() {
+		p.PredictedRed = p.Predicted
+	} else if p.PredictedRed, err = s.masked(doc, p.Predicted); err != nil {
 		return p, err
+	}
+	if v.dia.Restarts > 0 && len(p.Steps) > 0 {
+		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", v.dia.Restarts))
+	}
+	if doc.Part.Secrets == "withheld" {
+		p.Warnings = append(p.Warnings, "the device does not tell all secrets in its export, so this version cannot put them back")
 	}
 	if target.DeviceID != d.ID {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("%s was taken from %s, not from %s: names and addresses in it are the other device's", label(target), target.Device, d.Name))
+	}
+	return p, nil
+}
+
+// planned is a push worked out.
+type planned struct {
+	steps     []SendStep
+	predicted string
+	changes   []Residual
+	remains   []Residual
+	notes     []string
+}
+
+// plan works out what to send so that a part that runs have runs want: lines
+// where lines can be typed, otherwise the whole document or file.
+func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, passphrase string) (p planned, err error) {
+	mask := s.masker(v.dia)
+	if doc.Language != nil && doc.Change.Remove != "" && !doc.Opaque() && (method == "replace" || method == "merge") {
+		_, from, err := doc.Parse(have)
+		if err != nil {
+			return p, fmt.Errorf("what runs cannot be read as the dialect says: %w", err)
+		}
+		_, to, err := doc.Parse(want)
+		if err != nil {
+			return p, fmt.Errorf("the version cannot be read as the dialect says: %w", err)
+		}
+		plan := doc.Language.Replace(from, to)
+		if method == "merge" {
+			plan = doc.Language.Merge(from, to)
+		}
+		return planned{sendSteps(plan.Steps, mask), doc.Blocks.Print(plan.Predicted.Node()), nil, residuals(plan.Remains, mask), plan.Notes}, nil
+	}
+	p = planned{remains: []Residual{}, predicted: want}
+	if p.changes, err = s.differences(doc, have, want); err != nil {
+		return p, err
+	}
+	if doc.Opaque() {
+		p.predicted = fmt.Sprintf("an opaque file of %d bytes, SHA-256 %x\n", len(want), sha256.Sum256([]byte(want)))
+	}
+	if len(p.changes) == 0 {
+		return p, nil
+	}
+	what := fmt.Sprintf("the whole of %s, %d lines", part, len(text.Lines(want)))
+	if doc.Opaque() {
+		what = fmt.Sprintf("the file %s, %d bytes", part, len(want))
+	}
+	say := func(kind, line string) SendStep {
+		return SendStep{Kind: kind, Lines: []string{line}, Masked: []string{line}}
+	}
+	load := say("load", what)
+	load.Content, load.Current, load.Passphrase = want, have, passphrase
+	p.steps = []SendStep{load}
+	if v.sess.Commits() {
+		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))
 	}
 	return p, nil
 }
@@ -235,12 +328,12 @@ func (s *Service) masker(d *dialect.Dialect) rules.Masker {
 
 // masked returns a text with its secrets hidden. Text the grammar cannot read
 // cannot be masked and is not shown at all.
-func (s *Service) masked(d *dialect.Dialect, src string) (string, error) {
-	root, err := d.Blocks.Parse(src)
+func (s *Service) masked(d *dialect.Doc, src string) (string, error) {
+	root, err := d.Tree(src)
 	if err != nil {
 		return "", fmt.Errorf("%w: %w", ErrCannotMask, err)
 	}
-	return s.masker(d).Text(src, root), nil
+	return s.masker(d.Dialect).Text(src, root), nil
 }
 
 // ErrCannotMask is returned when a text cannot be shown to someone who may not

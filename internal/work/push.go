@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/core/rules"
+	"magpie/internal/link"
 	"magpie/internal/store"
 )
 
@@ -160,15 +160,17 @@ func (u *push) check(ctx context.Context) (ended bool) {
 		u.finish(core.Failed, "nothing was sent: what runs could not be kept: "+err.Error())
 		return true
 	}
-	u.before = k.Running
-	u.res.Before, u.res.BeforeID, u.journal.BeforeID = label(k.Running), k.Running.ID, k.Running.ID
-	u.l.Info("kept as %s: %s", label(k.Running), k.summary())
+	u.before = k.Versions[u.p.Part]
+	u.res.Before, u.res.BeforeID, u.journal.BeforeID = label(u.before), u.before.ID, u.before.ID
+	u.l.Info("kept as %s: %s", label(u.before), k.summary())
 	refuse := ""
 	switch {
 	case u.v.pull.Serial != u.p.Serial:
 		refuse = fmt.Sprintf("other hardware answers: serial %s, the preview saw %s; nothing was sent", u.v.pull.Serial, u.p.Serial)
-	case k.Running.Fingerprint != u.p.Fingerprint:
-		refuse = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, label(k.Running))
+	case k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory:
+		refuse = k.Device.Trouble + "; nothing was sent"
+	case u.before.Fingerprint != u.p.Fingerprint:
+		refuse = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, label(u.before))
 	case u.v.dia.Revision != u.p.DialectRev:
 		refuse = "the dialect was changed since the preview; nothing was sent; preview it again"
 	}
@@ -186,7 +188,11 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		return nil
 	}
 	u.l.Step("%s %d steps", phase, len(steps))
-	if err := u.v.sess.Enter(u.v.dia.Change.Mode); err != nil {
+	sess := u.v.sess
+	if u.v.d.Member != "" {
+		sess = sess.For(u.v.d.Member)
+	}
+	if err := sess.Begin(); err != nil {
 		return err
 	}
 	u.journal.Phase, u.journal.Total, u.journal.Announced, u.journal.Answered = phase, len(steps), 0, 0
@@ -200,16 +206,57 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		if err := u.record(); err != nil {
 			return fmt.Errorf("line %d was not sent, because it could not be announced: %w", i+1, err)
 		}
-		if err := u.v.sess.Send(st.Lines, st.Hostname); err != nil {
+		if err := sess.Send(st.change(u.p.Part, u.p.Method)); err != nil {
 			return stepError{i + 1, st, err}
 		}
 		u.res.Sent += len(st.Lines)
 	}
 	u.journal.Answered = len(steps)
-	if err := u.v.sess.Enter(u.v.dia.Converse.Modes[u.v.dia.Change.Mode].From); err != nil {
+	if u.v.dia.Restarts > 0 {
+		return u.restarted(ctx)
+	}
+	if err := sess.Finish(); err != nil {
 		return fmt.Errorf("after the last line: %w", err)
 	}
 	return nil
+}
+
+// change is a step as it is sent.
+func (st SendStep) change(part, method string) link.Change {
+	switch st.Kind {
+	case "load", "commit":
+		return link.Change{Kind: st.Kind, Part: part, Method: method, Content: []byte(st.Content), Current: st.Current, Passphrase: st.Passphrase}
+	}
+	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}
+}
+
+// restarted waits until the device is back from a restart and opens another
+// visit.
+func (u *push) restarted(ctx context.Context) error {
+	within := u.v.dia.Restarts
+	u.l.Step("the device restarts; waiting up to %s for it to be back", within)
+	u.v.close()
+	began := time.Now()
+	for {
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		d, err := u.s.Store.As(service).DeviceByID(ctx, u.j.DeviceID)
+		if err != nil {
+			return err
+		}
+		v := u.s.newVisit(u.j, d, core.AfterPush, u.l)
+		if err = v.open(ctx); err == nil {
+			u.v = v
+			u.l.Info("back after %s", time.Since(began).Round(time.Second))
+			return nil
+		}
+		if errors.Is(err, link.ErrLoginRefused) || time.Since(began) > within {
+			return fmt.Errorf("the device did not come back as it should: %w", err)
+		}
+	}
 }
 
 // record writes the journal, and what is pending of the log. It is not broken
@@ -219,18 +266,13 @@ func (u *push) record() error {
 	return u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) })
 }
 
-// against reads what a visit found running, and a content kept before, as the
-// dialect says.
-func (u *push) against(ctx context.Context, v *visit, contentID string) (have, want *rules.Item, err error) {
+// against lists what keeps what a visit found from being what was kept.
+func (u *push) against(ctx context.Context, v *visit, contentID string) ([]Residual, error) {
 	raw, err := u.s.Store.As(service).Content(ctx, contentID)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	if _, have, err = v.dia.Parse(v.parts["running"].Text); err != nil {
-		return nil, nil, err
-	}
-	_, want, err = v.dia.Parse(string(raw))
-	return have, want, err
+	return u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, string(raw))
 }
 
 // stepError says at which step sending ended.
@@ -320,18 +362,31 @@ func (u *push) undo() ([]Residual, error) {
 		if last = u.v.fetch(); last != nil {
 			continue
 		}
-		now, before, err := u.against(ctx, u.v, u.before.ContentID)
+		raw, err := s.Store.As(service).Content(ctx, u.before.ContentID)
+		if err != nil {
+			return nil, err
+		}
+		passphrase, err := s.Store.As(service).Passphrase(ctx, u.before.ID)
 		if err != nil {
 			return nil, err
 		}
 		mask := s.masker(u.v.dia)
-		plan := u.v.dia.Language.Replace(now, before)
-		if len(plan.Steps) == 0 {
-			u.v.close()
-			_, err := u.v.keep(ctx)
-			return residuals(rules.Differences(now, before), mask), err
+		method := u.p.Method
+		if method == "merge" {
+			method = "replace"
 		}
-		if last = u.send(ctx, sendSteps(plan.Steps, mask), "undoing"); last != nil {
+		pl, err := s.plan(u.v, u.v.dia.Doc(u.p.Part), u.p.Part, method, u.v.parts[u.p.Part].Text, string(raw), passphrase)
+		if err != nil {
+			return nil, err
+		}
+		if len(pl.steps) == 0 {
+			u.v.close()
+			if _, err := u.v.keep(ctx); err != nil {
+				return nil, err
+			}
+			return u.against(ctx, u.v, u.before.ContentID)
+		}
+		if last = u.send(ctx, pl.steps, "undoing"); last != nil {
 			var at stepError
 			errors.As(last, &at)
 			u.l.Warn("undoing: %s", mask.Answer(last.Error(), at.step.Secrets))
@@ -348,10 +403,7 @@ func (u *push) undo() ([]Residual, error) {
 		if _, err := u.v.keep(ctx); err != nil {
 			return nil, err
 		}
-		if now, before, err = u.against(ctx, u.v, u.before.ContentID); err != nil {
-			return nil, err
-		}
-		return residuals(rules.Differences(now, before), mask), nil
+		return u.against(ctx, u.v, u.before.ContentID)
 	}
 	return nil, last
 }
@@ -364,7 +416,7 @@ func (v *visit) renew(reason string) {
 // save makes what runs the startup part. Its error does not end the push: the
 // outcome will say that it is unsaved.
 func (u *push) save() error {
-	if u.req.NoSave || u.v.dia.Change.Save == nil {
+	if u.req.NoSave || !u.v.sess.Saves() {
 		return nil
 	}
 	u.l.Step("saving to startup")
@@ -405,11 +457,12 @@ func (u *push) prove(saveErr error) {
 		u.s.settleLater(u.j, u.l)
 		return
 	}
-	u.l.Info("kept as %s", label(k.Running))
-	u.res.After = label(k.Running)
+	after := k.Versions[u.p.Part]
+	u.l.Info("kept as %s", label(after))
+	u.res.After = label(after)
 	outcome, summary, err := u.verdict(ctx, u.v)
 	if err != nil {
-		u.finish(core.Unknown, "the device was pulled as "+label(k.Running)+" but could not be compared: "+err.Error())
+		u.finish(core.Unknown, "the device was pulled as "+label(after)+" but could not be compared: "+err.Error())
 		return
 	}
 	if saveErr != nil && outcome == core.NotSaved {
@@ -424,11 +477,12 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 	if err != nil {
 		return "", "", err
 	}
-	have, want, err := u.against(ctx, v, target.ContentID)
-	if err != nil {
+	if u.res.Residuals, err = u.against(ctx, v, target.ContentID); err != nil {
 		return "", "", err
 	}
-	u.res.Residuals = residuals(rules.Differences(have, want), u.s.masker(v.dia))
+	if len(u.res.Residuals) > 0 && v.dia.Doc(u.p.Part).Opaque() && v.parts[u.p.Part].Passphrase != "" {
+		return core.Unknown, "the device took " + u.p.Target + "; its file is encrypted anew each time, so it cannot be compared", nil
+	}
 	switch n := len(u.res.Residuals); {
 	case n > 0 && u.p.Method == "merge" && n == len(u.p.Remains):
 		return core.Residuals, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/core/rules"
 	"magpie/internal/store"
 )
 
@@ -169,7 +168,7 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	u.res.After = label(k.Running)
+	u.res.After = label(k.Versions[u.p.Part])
 	outcome, summary, err := u.verdict(ctx, v)
 	if err != nil {
 		return false, err
@@ -192,6 +191,6 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 
 // isBefore tells whether the device runs what it ran before the push.
 func (u *push) isBefore(ctx context.Context, v *visit) (bool, error) {
-	have, want, err := u.against(ctx, v, u.before.ContentID)
-	return err == nil && rules.Equivalent(have, want), err
+	left, err := u.against(ctx, v, u.before.ContentID)
+	return err == nil && len(left) == 0, err
 }

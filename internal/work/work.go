@@ -10,13 +10,16 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/dialect"
+	"magpie/internal/link"
 	"magpie/internal/store"
 )
 
@@ -28,9 +31,6 @@ const (
 	sendWithin = 10 * time.Second
 	lapseAfter = 20 * time.Second
 )
-
-// Concurrent is how many jobs one node works on at a time.
-const Concurrent = 48
 
 // service is who acts when no person does.
 var service = core.Actor{Name: "service", Role: core.Admin, Secrets: true}
@@ -56,7 +56,10 @@ type Service struct {
 // state is what all work of a node shares.
 type state struct {
 	Hub      *Hub
-	dialects map[string]*dialect.Dialect
+	Inbox    link.Inbox // where devices send files to; nil when there is none
+	limits   Limits
+	rooms    *rooms
+	dialects map[string]*dialect.Dialect // guarded by mu
 	node     string
 	life     string
 
@@ -81,17 +84,12 @@ type heartbeat struct {
 func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node string, clock func() time.Time) (*Service, error) {
 	life := make([]byte, 8)
 	_, _ = rand.Read(life)
-	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
+	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), limits: DefaultLimits, rooms: newRooms(), dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
 		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, kick: make(chan struct{}, 1)}}
 	for _, d := range dialects {
-		err := st.Tx(ctx, service, func(q *store.Q) (err error) {
-			d.Revision, err = q.KeepDialect(ctx, d.Dialect, d.Source)
-			return err
-		})
-		if err != nil {
-			return nil, fmt.Errorf("recording dialect %s: %w", d.Dialect, err)
+		if err := s.TakeDialect(ctx, d); err != nil {
+			return nil, err
 		}
-		s.dialects[d.Dialect] = d
 	}
 	return s, s.beat(ctx, 1)
 }
@@ -101,22 +99,50 @@ func (s *Service) At(clock func() time.Time) *Service {
 	return &Service{state: s.state, Store: s.Store.At(clock), clock: clock}
 }
 
+// Now is the time by the service's clock.
+func (s *Service) Now() time.Time { return s.clock().UTC() }
+
+// SetLimits says how many conversations this node holds at a time. It is
+// called before Start.
+func (s *Service) SetLimits(l Limits) { s.limits = l }
+
+// TakeDialect takes a dialect into use, in the place of one of its name, and
+// records it. If what it says of lines changed, the fingerprints of the newest
+// versions of its devices are worked out anew from what is kept, so that the
+// fleet does not seem to have changed.
+func (s *Service) TakeDialect(ctx context.Context, d *dialect.Dialect) error {
+	var settled bool
+	err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+		d.Revision, settled, err = q.KeepDialect(ctx, d.Dialect, d.Source)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("recording dialect %s: %w", d.Dialect, err)
+	}
+	s.mu.Lock()
+	s.dialects[d.Dialect] = d
+	s.mu.Unlock()
+	if settled {
+		return nil
+	}
+	if err := s.refingerprint(ctx, d); err != nil {
+		return fmt.Errorf("dialect %s: working out fingerprints anew: %w", d.Dialect, err)
+	}
+	return s.Store.Tx(ctx, service, func(q *store.Q) error { return q.DialectSettled(ctx, d.Dialect, d.Revision) })
+}
+
 // Dialect returns a dialect by name, or nil.
-func (s *Service) Dialect(name string) *dialect.Dialect { return s.dialects[name] }
+func (s *Service) Dialect(name string) *dialect.Dialect {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.dialects[name]
+}
 
 // Dialects lists the dialects by name.
 func (s *Service) Dialects() []*dialect.Dialect {
-	var all []*dialect.Dialect
-	for _, d := range s.dialects {
-		all = append(all, d)
-	}
-	slices.SortFunc(all, func(a, b *dialect.Dialect) int {
-		if a.Dialect < b.Dialect {
-			return -1
-		}
-		return 1
-	})
-	return all
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.SortedFunc(maps.Values(s.dialects), func(a, b *dialect.Dialect) int { return strings.Compare(a.Dialect, b.Dialect) })
 }
 
 // Start begins taking jobs.
@@ -254,7 +280,7 @@ func (s *Service) dispatch(ctx context.Context) {
 func (s *Service) take(ctx context.Context) {
 	for {
 		s.mu.Lock()
-		free := Concurrent - len(s.active)
+		free := s.limits.Sessions - len(s.active)
 		s.mu.Unlock()
 		if free <= 0 || ctx.Err() != nil {
 			return

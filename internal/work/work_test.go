@@ -67,13 +67,13 @@ func newYard(t *testing.T, n int) *yard {
 	}
 	for _, u := range y.fleet.Units {
 		target := link.Target{Address: u.Address, Port: sim.Port}
-		key, _, err := link.HostKey(bg, target, 5*time.Second)
+		key, _, err := link.Probe(bg, target, 5*time.Second)
 		if err != nil {
 			t.Fatal(err)
 		}
 		d := core.Device{Name: u.Name, Address: u.Address, Port: sim.Port, Kind: "router", Dialect: "tern", HostKey: key}
 		y.tx(func(q *store.Q) error {
-			return q.AddDevice(bg, &d, store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord})
+			return q.AddDevice(bg, &d, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord})
 		})
 	}
 	return y
@@ -256,7 +256,7 @@ func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return q.AddVersion(bg, p, &core.Version{ContentID: id, PullID: "p", TakenAt: y.now, Reason: core.ByHand})
+		return q.AddVersion(bg, p, &core.Version{ContentID: id, PullID: "p", TakenAt: y.now, Reason: core.ByHand}, "")
 	})
 	side, err := y.resolve(r1 + "@1")
 	if err != nil {

@@ -28,7 +28,7 @@ func ternDialect(t testing.TB) *dialect.Dialect {
 
 func tree(t testing.TB, d *dialect.Dialect, src string) *rules.Item {
 	t.Helper()
-	_, it, err := d.Parse(src)
+	_, it, err := d.Doc("running").Parse(src)
 	if err != nil {
 		t.Fatalf("%v in\n%s", err, src)
 	}

@@ -109,15 +109,39 @@ func TestSpans(t *testing.T) {
 	}
 }
 
+func TestUnder(t *testing.T) {
+	x := `<d xmlns="u:d"><l><e><n>a b</n><r><p xmlns="u:p"><v>1</v></p><q>2</q></r></e><e><n>c</n></e></l></d>`
+	got, err := FormatXML([]byte(x), `d / l / e "a b" / r`)
+	if want := "<p xmlns=\"u:p\">\n  <v>1</v>\n</p>\n<q xmlns=\"u:d\">2</q>\n"; err != nil || got != want {
+		t.Errorf("%v\n%s", err, got)
+	}
+	got, err = FormatXML([]byte(x), "", `d / l / e "a b"`)
+	if want := "<d xmlns=\"u:d\">\n  <l>\n    <e>\n      <n>c</n>\n    </e>\n  </l>\n</d>\n"; err != nil || got != want {
+		t.Errorf("%v\n%s", err, got)
+	}
+	if _, err = FormatXML([]byte(x), "d / z"); err == nil || !strings.Contains(err.Error(), `no "z"`) {
+		t.Errorf("%v", err)
+	}
+	j := `{"d":{"l":[{"name":"a b","r":{"p":1.50}},{"name":"c"}],"x":"\u00e9"}}`
+	got, err = FormatJSON([]byte(j), `d / l "a b" / r`)
+	if err != nil || got != "{\n  \"p\": 1.50\n}\n" {
+		t.Errorf("%v\n%s", err, got)
+	}
+	got, err = FormatJSON([]byte(j), "d", `l "a b"`, "x")
+	if err != nil || got != "{\n  \"l\": [\n    {\n      \"name\": \"c\"\n    }\n  ]\n}\n" {
+		t.Errorf("%v\n%s", err, got)
+	}
+}
+
 func FuzzXML(f *testing.F) {
 	f.Add([]byte(`<a xmlns="u"><b a="1">t&#10;x</b><!-- c --><?p i?><c/></a>`))
 	f.Add([]byte("<a>\n<b><k>1</k></b><b><k>2</k></b></a>"))
 	f.Fuzz(func(t *testing.T, src []byte) {
-		out, err := FormatXML(src)
+		out, err := FormatXML(src, "")
 		if err != nil {
 			return
 		}
-		again, err := FormatXML([]byte(out))
+		again, err := FormatXML([]byte(out), "")
 		if err != nil || again != out {
 			t.Fatalf("formatted again: %v\n%q\n%q", err, out, again)
 		}
@@ -130,9 +154,12 @@ func FuzzXML(f *testing.F) {
 func FuzzJSON(f *testing.F) {
 	f.Add([]byte(`{"a":[{"name":"x","v":1e3},{"name":"y"}],"b":{"c":"\"\\"}}`))
 	f.Fuzz(func(t *testing.T, src []byte) {
-		out, err := FormatJSON(src)
+		out, err := FormatJSON(src, "")
 		if err != nil {
 			return
+		}
+		if again, err := FormatJSON([]byte(out), ""); err != nil || again != out {
+			t.Fatalf("formatted again: %v\n%q\n%q", err, out, again)
 		}
 		if n, err := (JSON{}).Parse(out); err == nil {
 			var walk func(n *Node)

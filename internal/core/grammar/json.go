@@ -1,7 +1,6 @@
 package grammar
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // JSON is the grammar of JSON documents (RFC 8259) as FormatJSON writes them.
@@ -23,14 +23,7 @@ type JSON struct {
 
 // Parse reads src, one object.
 func (g JSON) Parse(src string) (*Node, error) {
-	p := &jsonReader{d: json.NewDecoder(strings.NewReader(src)), idx: newLineIndex([]byte(src)), src: src}
-	p.d.UseNumber()
-	v, err := p.value(0)
-	if err == nil {
-		if _, more := p.d.Token(); more != io.EOF {
-			err = p.fail("something follows the document")
-		}
-	}
+	v, err := readJSON(src)
 	if err != nil {
 		return nil, err
 	}
@@ -42,9 +35,22 @@ func (g JSON) Parse(src string) (*Node, error) {
 	return root, nil
 }
 
+func readJSON(src string) (*jsonValue, error) {
+	p := &jsonReader{d: json.NewDecoder(strings.NewReader(src)), idx: newLineIndex([]byte(src)), src: src}
+	p.d.UseNumber()
+	v, err := p.value(0)
+	if err == nil {
+		if _, more := p.d.Token(); more != io.EOF {
+			err = p.fail("something follows the document")
+		}
+	}
+	return v, err
+}
+
 // jsonValue is a value read: an object (members), an array (entries) or a word.
 type jsonValue struct {
 	word        string
+	raw         string // as it was written, of a value that is neither object nor array
 	at          Span
 	first, last int
 	names       []string
@@ -142,6 +148,9 @@ func (p *jsonReader) value(depth int) (*jsonValue, error) {
 		start, end = start+1, end-1
 	} else {
 		start = end - len(v.word)
+	}
+	if v.raw = p.src[start:end]; start > 0 && p.src[start-1] == '"' {
+		v.raw = `"` + v.raw + `"`
 	}
 	v.at = Span{line, start - p.idx[line-1], end - p.idx[line-1]}
 	return v, nil
@@ -248,18 +257,112 @@ func (g JSON) keysOf(path []string, entries []*jsonValue) []string {
 }
 
 // FormatJSON writes a JSON document with one member or value a line, two
-// blanks for each level. Order, numbers and texts stay as they were written.
-func FormatJSON(src []byte) (string, error) {
-	var b bytes.Buffer
-	if err := json.Indent(&b, bytes.TrimSpace(src), "", "  "); err != nil {
-		idx := newLineIndex(src)
-		line := 1
-		var s *json.SyntaxError
-		if errors.As(err, &s) {
-			line = idx.line(int(s.Offset))
-		}
-		return "", &Error{line, "not well-formed JSON: " + err.Error()}
+// blanks for each level. Order, numbers and texts stay as they were written. Of
+// the document only what lies under a path is written, if one is given, and not
+// what lies at the paths of without.
+func FormatJSON(src []byte, under string, without ...string) (string, error) {
+	if !utf8.Valid(src) {
+		return "", &Error{1, "not well-formed JSON: it is not UTF-8"}
 	}
+	v, err := readJSON(string(src))
+	if err != nil {
+		return "", err
+	}
+	if under != "" {
+		for _, seg := range strings.Split(under, " / ") {
+			if v = v.kid(seg); v == nil {
+				return "", &Error{1, fmt.Sprintf("the document has no %q", seg)}
+			}
+		}
+	}
+	for _, w := range without {
+		v.drop(strings.Split(w, " / "))
+	}
+	var b strings.Builder
+	v.print(&b, "")
 	b.WriteByte('\n')
 	return b.String(), nil
+}
+
+func (v *jsonValue) print(b *strings.Builder, indent string) {
+	switch {
+	case v.members != nil || v.entries != nil:
+		kids, marks := v.members, "{}"
+		if v.members == nil {
+			kids, marks = v.entries, "[]"
+		}
+		b.WriteByte(marks[0])
+		for i, k := range kids {
+			b.WriteString("\n" + indent + "  ")
+			if v.members != nil {
+				name, _ := json.Marshal(v.names[i])
+				b.Write(name)
+				b.WriteString(": ")
+			}
+			k.print(b, indent+"  ")
+			if i < len(kids)-1 {
+				b.WriteByte(',')
+			}
+		}
+		if len(kids) > 0 {
+			b.WriteString("\n" + indent)
+		}
+		b.WriteByte(marks[1])
+	default:
+		b.WriteString(v.raw)
+	}
+}
+
+// kid finds what a segment of a path names: a member, or the entry of a list
+// that has members of the values that follow the name.
+func (v *jsonValue) kid(segment string) *jsonValue {
+	words := Words(segment, "")
+	if len(words) == 0 {
+		return nil
+	}
+	i := slices.Index(v.names, words[0].Text)
+	if i < 0 {
+		return nil
+	}
+	k := v.members[i]
+	if len(words) == 1 {
+		return k
+	}
+	at := slices.IndexFunc(k.entries, func(e *jsonValue) bool { return e.has(words[1:]) })
+	if at < 0 {
+		return nil
+	}
+	return k.entries[at]
+}
+
+func (v *jsonValue) has(words []Word) bool {
+	for _, w := range words {
+		if !slices.ContainsFunc(v.members, func(m *jsonValue) bool { return m.members == nil && m.entries == nil && m.word == w.Text }) {
+			return false
+		}
+	}
+	return true
+}
+
+func (v *jsonValue) drop(path []string) {
+	words := Words(path[0], "")
+	if len(words) == 0 {
+		return
+	}
+	i := slices.Index(v.names, words[0].Text)
+	switch {
+	case i < 0:
+	case len(path) == 1 && len(words) == 1:
+		v.names, v.members = slices.Delete(v.names, i, i+1), slices.Delete(v.members, i, i+1)
+	case len(path) == 1:
+		v.members[i].entries = slices.DeleteFunc(v.members[i].entries, func(e *jsonValue) bool { return e.has(words[1:]) })
+	case v.members[i].entries != nil:
+		for _, e := range v.members[i].entries {
+			if e.has(words[1:]) {
+				e.drop(path[1:])
+			}
+		}
+	default:
+		v.members[i].drop(path[1:])
+	}
 }

@@ -28,13 +28,14 @@ type XML struct {
 
 // element is an XML element read.
 type element struct {
-	name       xml.Name
-	value      string
-	valueAt    Span
-	first      int // line of the start tag
-	last       int
-	kids       []*element
-	namespaces []xml.Attr
+	name    xml.Name
+	attrs   []xml.Attr // without declarations of namespaces
+	value   string
+	valueAt Span
+	prefix  xml.Attr // of a value that is a name with a prefix: what the prefix stands for
+	first   int      // line of the start tag
+	last    int
+	kids    []*element
 }
 
 // Parse reads src, which may hold several elements side by side.
@@ -96,6 +97,7 @@ func readXML(src []byte) (*element, error) {
 	d := newXMLDecoder(src)
 	top := &element{}
 	open := []*element{top}
+	prefixes := []map[string]string{{}}
 	for {
 		from := int(d.InputOffset())
 		tok, err := d.Token()
@@ -111,24 +113,39 @@ func readXML(src []byte) (*element, error) {
 			if len(open) > deepest {
 				return nil, &Error{idx.line(from), fmt.Sprintf("nested deeper than %d elements", deepest)}
 			}
+			if at.value != "" {
+				return nil, &Error{idx.line(from), fmt.Sprintf("<%s> mixes text and elements", at.name.Local)}
+			}
 			e := &element{name: t.Name, first: idx.line(from)}
 			e.last = e.first
+			known := prefixes[len(prefixes)-1]
 			for _, a := range t.Attr {
-				if a.Name.Space == "xmlns" {
-					e.namespaces = append(e.namespaces, a)
+				switch {
+				case a.Name.Space == "xmlns":
+					known = with(known, a.Name.Local, a.Value)
+				case a.Name.Space != "" || a.Name.Local != "xmlns":
+					e.attrs = append(e.attrs, a)
 				}
 			}
 			at.kids = append(at.kids, e)
-			open = append(open, e)
+			open, prefixes = append(open, e), append(prefixes, known)
 		case xml.EndElement:
 			at.last = idx.line(int(d.InputOffset()) - 1)
-			open = open[:len(open)-1]
+			if m := qname.FindStringSubmatch(strings.TrimSpace(at.value)); m != nil {
+				if space := prefixes[len(prefixes)-1][m[1]]; space != "" {
+					at.prefix = xml.Attr{Name: xml.Name{Local: m[1]}, Value: space}
+				}
+			}
+			open, prefixes = open[:len(open)-1], prefixes[:len(prefixes)-1]
 		case xml.CharData:
-			if strings.TrimSpace(string(t)) == "" {
+			if strings.TrimSpace(string(t)) == "" && at.value == "" {
 				continue
 			}
-			if len(open) == 1 {
-				return nil, &Error{idx.line(from), "text outside of any element"}
+			if len(open) == 1 || len(at.kids) > 0 {
+				if strings.TrimSpace(string(t)) == "" {
+					continue
+				}
+				return nil, &Error{idx.line(from), "text outside of any element, or between elements"}
 			}
 			line := idx.line(from)
 			at.value += string(t)
@@ -225,17 +242,13 @@ func (g XML) keysOf(path []string, e *element, repeated bool) (out []*element) {
 
 var qname = regexp.MustCompile(`^([A-Za-z_][A-Za-z0-9_.-]*):([A-Za-z_][A-Za-z0-9_.-]*)$`)
 
-// canonical is the element's value with a prefix that its own tag declares
-// replaced by the namespace (RFC 7950 §9.10.3), so that it does not matter
-// which prefix a device chose.
+// canonical is the element's value with a prefix replaced by the namespace it
+// stands for (RFC 7950 §9.10.3), so that it does not matter which prefix a
+// device chose.
 func (e *element) canonical() string {
 	v := strings.TrimSpace(e.value)
-	if m := qname.FindStringSubmatch(v); m != nil {
-		for _, a := range e.namespaces {
-			if a.Name.Local == m[1] {
-				return m[2] + "{" + a.Value + "}"
-			}
-		}
+	if e.prefix.Value != "" {
+		return strings.TrimPrefix(v, e.prefix.Name.Local+":") + "{" + e.prefix.Value + "}"
 	}
 	return v
 }
@@ -253,96 +266,95 @@ func Quote(v string) string {
 // namespaces declared where they change: the form in which documents are kept
 // and compared. Prefixes, comments, processing instructions and white space
 // between elements are not kept; values and other attributes are. src may hold
-// several elements side by side.
-func FormatXML(src []byte) (string, error) {
-	idx := newLineIndex(src)
-	d := newXMLDecoder(src)
+// several elements side by side. Of the document only what lies under a path is
+// written, if one is given, and not what lies at the paths of without.
+func FormatXML(src []byte, under string, without ...string) (string, error) {
+	top, err := readXML(src)
+	if err != nil {
+		return "", err
+	}
+	if top, err = top.under(under); err != nil {
+		return "", err
+	}
+	for _, w := range without {
+		top.drop(strings.Split(w, " / "))
+	}
 	var b strings.Builder
-	type level struct {
-		name     xml.Name
-		prefixes map[string]string
-		text     strings.Builder
-		head     string // the start tag without its ">"
-		kids     bool
-	}
-	open := []*level{{prefixes: map[string]string{}}}
-	pad := func() { b.WriteString(strings.Repeat("  ", len(open)-2)) }
-	for {
-		from := int(d.InputOffset())
-		tok, err := d.Token()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return "", xmlError(idx, d, err)
-		}
-		at := open[len(open)-1]
-		switch t := tok.(type) {
-		case xml.StartElement:
-			if len(open) > deepest {
-				return "", &Error{idx.line(from), fmt.Sprintf("nested deeper than %d elements", deepest)}
-			}
-			if len(open) > 1 && !at.kids {
-				at.kids = true
-				if strings.TrimSpace(at.text.String()) != "" {
-					return "", &Error{idx.line(from), fmt.Sprintf("<%s> mixes text and elements", at.name.Local)}
-				}
-				pad()
-				b.WriteString(at.head + ">\n")
-			}
-			n := &level{name: t.Name, prefixes: at.prefixes, head: "<" + t.Name.Local}
-			if t.Name.Space != at.name.Space {
-				n.head += " xmlns=" + attribute(t.Name.Space)
-			}
-			for _, a := range t.Attr {
-				switch {
-				case a.Name.Space == "xmlns":
-					if n.prefixes[a.Name.Local] != a.Value {
-						n.prefixes = with(n.prefixes, a.Name.Local, a.Value)
-					}
-				case a.Name.Space == "" && a.Name.Local == "xmlns":
-				case a.Name.Space == "":
-					n.head += " " + a.Name.Local + "=" + attribute(a.Value)
-				default:
-					// An attribute in a namespace needs a prefix: ours, always the same.
-					n.head += fmt.Sprintf(" xmlns:a=%s a:%s=%s", attribute(a.Name.Space), a.Name.Local, attribute(a.Value))
-				}
-			}
-			open = append(open, n)
-		case xml.EndElement:
-			if at.kids {
-				pad()
-				b.WriteString("</" + at.name.Local + ">\n")
-			} else {
-				v := at.text.String()
-				if strings.TrimSpace(v) == "" {
-					v = ""
-				}
-				if m := qname.FindStringSubmatch(strings.TrimSpace(v)); m != nil && at.prefixes[m[1]] != "" {
-					at.head += " xmlns:" + m[1] + "=" + attribute(at.prefixes[m[1]])
-				}
-				pad()
-				if v == "" {
-					b.WriteString(at.head + "/>\n")
-				} else {
-					b.WriteString(at.head + ">" + escape(v) + "</" + at.name.Local + ">\n")
-				}
-			}
-			open = open[:len(open)-1]
-		case xml.CharData:
-			if strings.TrimSpace(string(t)) == "" && (at.kids || len(open) == 1) {
-				continue
-			}
-			if at.kids || len(open) == 1 {
-				return "", &Error{idx.line(from), "text between elements"}
-			}
-			at.text.Write(t)
-		}
-	}
-	if len(open) > 1 {
-		return "", &Error{len(idx), fmt.Sprintf("the document ends inside of <%s>", open[len(open)-1].name.Local)}
+	for _, k := range top.kids {
+		k.print(&b, "", "")
 	}
 	return b.String(), nil
+}
+
+func (e *element) print(b *strings.Builder, indent, space string) {
+	head := indent + "<" + e.name.Local
+	if e.name.Space != space {
+		head += " xmlns=" + attribute(e.name.Space)
+	}
+	if e.prefix.Value != "" {
+		head += " xmlns:" + e.prefix.Name.Local + "=" + attribute(e.prefix.Value)
+	}
+	for _, a := range e.attrs {
+		if a.Name.Space == "" {
+			head += " " + a.Name.Local + "=" + attribute(a.Value)
+		} else { // it needs a prefix: ours, always the same
+			head += fmt.Sprintf(" xmlns:a=%s a:%s=%s", attribute(a.Name.Space), a.Name.Local, attribute(a.Value))
+			break
+		}
+	}
+	switch {
+	case len(e.kids) > 0:
+		b.WriteString(head + ">\n")
+		for _, k := range e.kids {
+			k.print(b, indent+"  ", e.name.Space)
+		}
+		b.WriteString(indent + "</" + e.name.Local + ">\n")
+	case e.value != "":
+		b.WriteString(head + ">" + escape(e.value) + "</" + e.name.Local + ">\n")
+	default:
+		b.WriteString(head + "/>\n")
+	}
+}
+
+// is tells whether a segment of a path names the element: by its name, and by
+// values that children of it have.
+func (e *element) is(segment string) bool {
+	words := Words(segment, "")
+	if len(words) == 0 || e.name.Local != words[0].Text {
+		return false
+	}
+	for _, w := range words[1:] {
+		if !slices.ContainsFunc(e.kids, func(k *element) bool { return len(k.kids) == 0 && Quote(k.canonical()) == w.Text }) {
+			return false
+		}
+	}
+	return true
+}
+
+func (e *element) under(path string) (*element, error) {
+	if path == "" {
+		return e, nil
+	}
+	for _, seg := range strings.Split(path, " / ") {
+		i := slices.IndexFunc(e.kids, func(k *element) bool { return k.is(seg) })
+		if i < 0 {
+			return nil, &Error{e.first, fmt.Sprintf("the document has no %q", seg)}
+		}
+		e = e.kids[i]
+	}
+	return e, nil
+}
+
+func (e *element) drop(path []string) {
+	if len(path) == 1 {
+		e.kids = slices.DeleteFunc(e.kids, func(k *element) bool { return k.is(path[0]) })
+		return
+	}
+	for _, k := range e.kids {
+		if k.is(path[0]) {
+			k.drop(path[1:])
+		}
+	}
 }
 
 func with(m map[string]string, k, v string) map[string]string {
@@ -359,3 +371,70 @@ var escaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\n", 
 func escape(v string) string { return escaper.Replace(v) }
 
 func attribute(v string) string { return `"` + strings.ReplaceAll(escape(v), `"`, "&quot;") + `"` }
+
+// ReplaceXML writes the content of an edit-config that makes a part of a
+// datastore what target says (RFC 6241 §7.2): every element at target's top
+// replaces the device's, and those that only current has are deleted. merge
+// leaves both out: elements are laid over what is there. Where the part lies
+// deeper, wrap is a document around it and under the path to it there; what
+// wrap has at the end of the path is put in its place.
+func ReplaceXML(target, current, wrap, under string, merge bool) (string, error) {
+	want, err := readXML([]byte(target))
+	if err != nil {
+		return "", fmt.Errorf("the document to be sent: %w", err)
+	}
+	have, err := readXML([]byte(current))
+	if err != nil {
+		return "", fmt.Errorf("what runs: %w", err)
+	}
+	operation := func(e *element, op string) *element {
+		c := *e
+		c.attrs = append(slices.Clone(e.attrs), xml.Attr{Name: xml.Name{Space: netconfBase, Local: "operation"}, Value: op})
+		return &c
+	}
+	var kids []*element
+	for _, k := range want.kids {
+		if !merge {
+			k = operation(k, "replace")
+		}
+		kids = append(kids, k)
+	}
+	for _, h := range have.kids {
+		if merge || slices.ContainsFunc(want.kids, func(w *element) bool { return w.name == h.name && (len(w.kids) == 0 || sameKey(w, h)) }) {
+			continue
+		}
+		gone := &element{name: h.name}
+		repeated := slices.ContainsFunc(have.kids, func(o *element) bool { return o != h && o.name == h.name })
+		if repeated && len(h.kids) > 0 {
+			gone.kids = h.kids[:1] // a list entry's key
+		}
+		kids = append(kids, operation(gone, "delete"))
+	}
+	top := &element{kids: kids}
+	if wrap != "" {
+		if top, err = readXML([]byte(wrap)); err != nil {
+			return "", fmt.Errorf("the filter: %w", err)
+		}
+		inner, err := top.under(under)
+		if err != nil {
+			return "", fmt.Errorf("the filter: %w", err)
+		}
+		inner.kids = kids
+	}
+	var b strings.Builder
+	for _, k := range top.kids {
+		k.print(&b, "", "")
+	}
+	return b.String(), nil
+}
+
+const netconfBase = "urn:ietf:params:xml:ns:netconf:base:1.0"
+
+// sameKey tells whether two elements of one name would be one entry of a list,
+// or are no lists at all.
+func sameKey(a, b *element) bool {
+	if len(a.kids) == 0 || len(b.kids) == 0 || len(a.kids[0].kids) > 0 {
+		return true
+	}
+	return a.kids[0].name != b.kids[0].name || a.kids[0].value == b.kids[0].value
+}

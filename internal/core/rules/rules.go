@@ -33,6 +33,8 @@ type Rule struct {
 	Hostname   string   // the capture that is the name shown in the prompt
 	Salted     []string // captures that the device shows otherwise each time: kept and sent, not compared
 
+	Landmark string // a name for what matches, when it is something a person looks for
+
 	segs [][]token
 }
 
@@ -472,5 +474,41 @@ func Differences(have, want *Item) (out []Difference) {
 		}
 	}
 	walk(have, want)
+	return out
+}
+
+// Found is a landmark: a name, and what stands for it.
+type Found struct {
+	Name   string
+	Values []string // what identifies each line that matches, or its value
+}
+
+// Landmarks finds what matches each landmark's path, in the tree's order.
+func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
+	for _, mark := range marks {
+		f := Found{Name: mark.Landmark}
+		var walk func(depth int, it *Item)
+		walk = func(depth int, it *Item) {
+			for _, k := range it.Kids {
+				caps, _, ok := match(mark.segs[depth], k.words)
+				if !ok {
+					continue
+				}
+				if depth < len(mark.segs)-1 {
+					walk(depth+1, k)
+					continue
+				}
+				masked := m.Table.Words(m.Item(k))
+				for _, t := range mark.segs[depth] {
+					if at, ok := caps[t.capture]; ok && t.capture != "" && at[1] <= len(masked) {
+						f.Values = append(f.Values, join(masked[at[0]:at[1]]))
+						break
+					}
+				}
+			}
+		}
+		walk(0, top)
+		out = append(out, f)
+	}
 	return out
 }

@@ -1,0 +1,123 @@
+package link
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Change is one thing sent in a push.
+type Change struct {
+	Kind     string   // line, load or commit
+	Lines    []string // of a line: it, and the delimited text that follows it
+	Hostname string   // a name that the prompt may show from then on
+	Part     string   // of a load: which part
+	Method   string   // of a load: replace, merge, upload…
+	Content  []byte   // of a load: the document or file
+	Current  string   // of a load: what runs now
+
+	Passphrase string // of a load: what the file is encrypted under
+}
+
+// Begin makes the device ready to be changed: enters the mode, takes the locks.
+func (s *Session) Begin() error {
+	switch sp := s.sp.(type) {
+	case *netconf:
+		return sp.begin()
+	case *typist:
+		if len(s.d.Change.Load) == 0 {
+			return sp.Enter(s.d.Change.Mode)
+		}
+	}
+	return nil
+}
+
+// Send sends one change. *Refused is the device's refusal; any other error
+// leaves it unknown whether it took effect.
+func (s *Session) Send(c Change) error {
+	switch sp := s.sp.(type) {
+	case *typist:
+		if c.Kind == "line" {
+			return sp.send(c.Lines, c.Hostname)
+		}
+	case *netconf:
+		switch c.Kind {
+		case "load":
+			return sp.load(c)
+		case "commit":
+			return sp.commit()
+		}
+	}
+	if c.Kind != "load" || len(s.d.Change.Load) == 0 {
+		return fmt.Errorf("dialect %s does not say how to send a %s", s.d.Dialect, c.Kind)
+	}
+	s.raw["content"] = c.Content
+	if c.Passphrase != "" {
+		s.vars["passphrase"] = c.Passphrase
+	}
+	s.vars["part"], s.vars["method"] = c.Part, c.Method
+	_, s.vars["element"], _ = strings.Cut(c.Part, "+")
+	defer delete(s.raw, "content")
+	return s.steps(s.d.Change.Load)
+}
+
+// Finish leaves what Begin entered.
+func (s *Session) Finish() error {
+	switch sp := s.sp.(type) {
+	case *netconf:
+		return sp.finish()
+	case *typist:
+		if m, ok := s.d.Converse.Modes[s.d.Change.Mode]; ok && m.From != "" && len(s.d.Change.Load) == 0 {
+			return sp.Enter(m.From)
+		}
+	}
+	return nil
+}
+
+// Commits tells whether what is loaded has to be committed.
+func (s *Session) Commits() bool {
+	n, ok := s.sp.(*netconf)
+	return ok && n.target() == "candidate"
+}
+
+// Saves tells whether what runs can be made the startup part.
+func (s *Session) Saves() bool {
+	n, ok := s.sp.(*netconf)
+	return s.d.Change.Save != nil || ok && n.can(capStartup)
+}
+
+// Save makes what runs the startup part.
+func (s *Session) Save() (answer string, err error) {
+	switch sp := s.sp.(type) {
+	case *netconf:
+		if s.d.Change.Save == nil {
+			return sp.save()
+		}
+	case *typist:
+		save := s.d.Change.Save
+		if err := sp.Enter(save.Mode); err != nil {
+			return "", err
+		}
+		out, err := sp.Command(save.Command)
+		out = strings.TrimSpace(out)
+		if err == nil && save.Done != "" && !s.d.Pattern(save.Done).MatchString(out) {
+			return out, fmt.Errorf("%q was answered with %q, which does not say that it is done", save.Command, cutTo(out, 120))
+		}
+		return out, err
+	}
+	return "", fmt.Errorf("dialect %s does not say how to save", s.d.Dialect)
+}
+
+// send sends lines of a change at once and reads the answer. hostname, if not
+// empty, is a name the prompt may show from then on.
+func (s *terminal) send(lines []string, hostname string) error {
+	if hostname != "" && !slices.Contains(s.hosts, hostname) {
+		s.hosts, s.prompts = append(s.hosts, hostname), nil
+	}
+	all := strings.Join(lines, "\r")
+	_, out, err := s.exchange(all, "waiting for the answer to a line", s.prompt(s.mode))
+	if err != nil {
+		return err
+	}
+	return s.refusal(lines[0], out)
+}

@@ -1,0 +1,361 @@
+package link
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/textproto"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jlaffaye/ftp"
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"magpie/internal/dialect"
+)
+
+// filePorts are where files are moved when nothing else is said.
+var filePorts = map[string]int{"sftp": 22, "scp": 22, "ftp": 21, "ftps": 21, "tftp": 69}
+
+// fileTarget is where a device's files are moved: over the SSH connection that
+// stands already, or at a port of the same address.
+func (s *Session) fileTarget(f *dialect.FilePlace) Target {
+	t := s.call.Target
+	t.Port = f.Port
+	if t.Port == 0 {
+		t.Port = filePorts[f.Over]
+	}
+	return t
+}
+
+// ssh returns an SSH connection for moving files: the one that stands, or one
+// of its own.
+func (s *Session) ssh(f *dialect.FilePlace) (*ssh.Client, func(), error) {
+	if s.client != nil && (f.Port == 0 || f.Port == s.call.Target.Port) {
+		return s.client, func() {}, nil
+	}
+	client, stop, err := signIn(s.ctx, s.d.Reach.Legacy, s.d.Connect, s.fileTarget(f), s.call.Credential, s.call.Warn)
+	if err != nil {
+		return nil, nil, err
+	}
+	return client, func() { stop(); client.Close() }, nil
+}
+
+// getFile fetches a file from the device.
+func (s *Session) getFile(f *dialect.FilePlace, name string) ([]byte, error) {
+	if err := s.call.Guard(); err != nil {
+		return nil, err
+	}
+	what := fmt.Sprintf("fetching %s by %s", name, f.Over)
+	switch f.Over {
+	case "sftp":
+		client, done, err := s.ssh(f)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		c, err := sftp.NewClient(client)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", what, err)
+		}
+		defer c.Close()
+		r, err := c.Open(name)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", what, refusedFile(err))
+		}
+		info, err := r.Stat()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", what, err)
+		}
+		raw, err := drain(s.ctx, r, s.d.Answer, s.d.Idle, what)
+		r.Close()
+		if err == nil && int64(len(raw)) != info.Size() {
+			err = fmt.Errorf("the device says that it has %d bytes, %d came", info.Size(), len(raw))
+		}
+		return raw, err
+	case "scp":
+		client, done, err := s.ssh(f)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		return scpGet(s.ctx, client, name, s.d.Answer, s.d.Idle)
+	case "tftp":
+		s.call.Warn("TFTP carries the configuration unencrypted and asks for no password")
+		return TFTPGet(s.ctx, s.call.Target.Address, s.fileTarget(f).Port, name, min(s.d.Idle, 2*time.Second))
+	default:
+		c, done, err := s.ftp(f)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		size, sized := c.FileSize(name)
+		r, err := c.Retr(name)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", what, refusedFile(err))
+		}
+		raw, err := drain(s.ctx, r, s.d.Answer, s.d.Idle, what)
+		if e := r.Close(); err == nil && e != nil {
+			err = fmt.Errorf("%s: the transfer was not ended well: %w", what, e)
+		}
+		if err == nil && sized == nil && size != int64(len(raw)) {
+			err = fmt.Errorf("the device says that it has %d bytes, %d came", size, len(raw))
+		}
+		return raw, err
+	}
+}
+
+// putFile writes a file to the device.
+func (s *Session) putFile(f *dialect.FilePlace, name string, data []byte) error {
+	if err := s.call.Guard(); err != nil {
+		return err
+	}
+	switch f.Over {
+	case "sftp":
+		client, done, err := s.ssh(f)
+		if err != nil {
+			return err
+		}
+		defer done()
+		c, err := sftp.NewClient(client)
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		w, err := c.Create(name)
+		if err != nil {
+			return refusedFile(err)
+		}
+		if _, err = w.Write(data); err != nil {
+			w.Close()
+			return refusedFile(err)
+		}
+		return refusedFile(w.Close())
+	case "scp":
+		client, done, err := s.ssh(f)
+		if err != nil {
+			return err
+		}
+		defer done()
+		return scpPut(s.ctx, client, name, data, s.d.Answer)
+	case "tftp":
+		s.call.Warn("TFTP carries the configuration unencrypted and asks for no password")
+		return TFTPPut(s.ctx, s.call.Target.Address, s.fileTarget(f).Port, name, data, min(s.d.Idle, 2*time.Second))
+	default:
+		c, done, err := s.ftp(f)
+		if err != nil {
+			return err
+		}
+		defer done()
+		return refusedFile(c.Stor(name, bytes.NewReader(data)))
+	}
+}
+
+// refusedFile makes a server's "no" a refusal of the device's.
+func refusedFile(err error) error {
+	var status *sftp.StatusError
+	var reply *textproto.Error
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &status):
+		return &Refused{Means: "refused", Words: strings.TrimPrefix(status.Error(), "sftp: ")}
+	case errors.As(err, &reply):
+		return &Refused{Means: "refused", Words: reply.Error()}
+	case strings.Contains(err.Error(), "not exist"), strings.Contains(err.Error(), "permission denied"):
+		return &Refused{Means: "refused", Words: err.Error()}
+	}
+	return err
+}
+
+// ftp signs in to the device's FTP server (RFC 959), over TLS where the dialect
+// says ftps (RFC 4217, explicit). The certificate is held to the pinned one.
+func (s *Session) ftp(f *dialect.FilePlace) (*ftp.ServerConn, func(), error) {
+	t := s.fileTarget(f)
+	options := []ftp.DialOption{ftp.DialWithTimeout(s.d.Connect), ftp.DialWithContext(s.ctx), ftp.DialWithShutTimeout(s.d.Idle),
+		ftp.DialWithDisabledEPSV(false)}
+	if f.Over == "ftps" {
+		options = append(options, ftp.DialWithExplicitTLS(pinned(s.call.Target, nil)))
+	} else {
+		s.call.Warn("FTP carries password and configuration unencrypted")
+	}
+	c, err := ftp.Dial(net.JoinHostPort(t.Address, strconv.Itoa(t.Port)), options...)
+	if err != nil {
+		var reply *textproto.Error
+		if errors.As(err, &reply) {
+			return nil, nil, &Refused{Means: "refused", Words: reply.Error()}
+		}
+		return nil, nil, fmt.Errorf("%w: FTP at %s port %d: %v", ErrUnreachable, t.Address, t.Port, err)
+	}
+	if err := c.Login(s.call.Credential.User, s.call.Credential.Password); err != nil {
+		_ = c.Quit()
+		var reply *textproto.Error
+		if errors.As(err, &reply) && reply.Code == ftp.StatusNotLoggedIn {
+			return nil, nil, fmt.Errorf("%w for user %s by FTP", ErrLoginRefused, s.call.Credential.User)
+		}
+		return nil, nil, fmt.Errorf("signing in by FTP: %w", err)
+	}
+	stop := context.AfterFunc(s.ctx, func() { _ = c.Quit() })
+	return c, func() { stop(); _ = c.Quit() }, nil
+}
+
+// pinned is a TLS configuration that takes the certificate accepted for a
+// device and no other. Without one, the usual authorities are asked.
+func pinned(t Target, seen func(fingerprint string)) *tls.Config {
+	return &tls.Config{ServerName: t.Address, InsecureSkipVerify: t.HostKey != "", MinVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(4),
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			shown := certificate(cs.PeerCertificates[0].Raw)
+			if seen != nil {
+				seen(shown)
+			}
+			if t.HostKey != "" && shown != t.HostKey {
+				return &HostKeyError{Accepted: t.HostKey, Shown: shown, Key: shown}
+			}
+			return nil
+		}}
+}
+
+// scpGet fetches one file by the protocol that scp -f speaks.
+func scpGet(ctx context.Context, client *ssh.Client, name string, answer, idle time.Duration) ([]byte, error) {
+	ch, in, out, err := scp(client, "scp -f "+quote(name))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.Close()
+	p := newPump(ctx, out)
+	defer p.stop()
+	r := bufio.NewReader(&pumpReader{p, answer, idle, "fetching " + name + " by scp"})
+	if _, err := in.Write([]byte{0}); err != nil {
+		return nil, ErrCut
+	}
+	for {
+		head, err := r.ReadString('\n')
+		if err != nil {
+			return nil, eofIsCut(err)
+		}
+		switch head[0] {
+		case 'T': // times: not wanted
+			if _, err := in.Write([]byte{0}); err != nil {
+				return nil, ErrCut
+			}
+			continue
+		case 1, 2:
+			return nil, &Refused{Means: "refused", Words: strings.TrimSpace(head[1:])}
+		case 'C':
+		default:
+			return nil, fmt.Errorf("the device does not speak scp: it answers %q", cutTo(strings.TrimSpace(head), 60))
+		}
+		f := strings.Fields(head)
+		size := -1
+		if len(f) >= 3 {
+			size, _ = strconv.Atoi(f[1])
+		}
+		if size < 0 || size > Limit {
+			return nil, fmt.Errorf("the device announces a file of %q bytes", cutTo(strings.Join(f, " "), 40))
+		}
+		if _, err := in.Write([]byte{0}); err != nil {
+			return nil, ErrCut
+		}
+		raw := make([]byte, size)
+		if n, err := io.ReadFull(r, raw); err != nil {
+			return raw[:n], eofIsCut(err)
+		}
+		b, err := r.ReadByte()
+		if err != nil {
+			return raw, eofIsCut(err)
+		}
+		if b != 0 {
+			words, _ := r.ReadString('\n')
+			return raw, &Refused{Means: "refused", Words: strings.TrimSpace(words)}
+		}
+		_, _ = in.Write([]byte{0})
+		return raw, nil
+	}
+}
+
+// scpPut writes one file by the protocol that scp -t speaks.
+func scpPut(ctx context.Context, client *ssh.Client, name string, data []byte, answer time.Duration) error {
+	ch, in, out, err := scp(client, "scp -t "+quote(name))
+	if err != nil {
+		return err
+	}
+	defer ch.Close()
+	p := newPump(ctx, out)
+	defer p.stop()
+	r := bufio.NewReader(&pumpReader{p, answer, answer, "writing " + name + " by scp"})
+	ok := func() error {
+		b, err := r.ReadByte()
+		if err != nil {
+			return eofIsCut(err)
+		}
+		if b != 0 {
+			words, _ := r.ReadString('\n')
+			return &Refused{Means: "refused", Words: strings.TrimSpace(words)}
+		}
+		return nil
+	}
+	if err := ok(); err != nil {
+		return err
+	}
+	for _, chunk := range [][]byte{fmt.Appendf(nil, "C0600 %d %s\n", len(data), path.Base(name)), append(bytes.Clone(data), 0)} {
+		if _, err := in.Write(chunk); err != nil {
+			return ErrCut
+		}
+		if err := ok(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func scp(client *ssh.Client, command string) (*ssh.Session, io.WriteCloser, io.Reader, error) {
+	ch, err := client.NewSession()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	in, err := ch.StdinPipe()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	out, err := ch.StdoutPipe()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	return ch, in, out, ch.Start(command)
+}
+
+// quote makes a path one word of a shell.
+func quote(s string) string {
+	if strings.ContainsAny(s, " '\"\\$`;&|<>()*?[]{}~#\n\t") {
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	return s
+}
+
+func eofIsCut(err error) error {
+	if err == io.EOF || err == io.ErrUnexpectedEOF {
+		return ErrCut
+	}
+	return err
+}
+
+// pumpReader reads from a pump as an io.Reader.
+type pumpReader struct {
+	p           *pump
+	first, idle time.Duration
+	what        string
+}
+
+func (r *pumpReader) Read(b []byte) (int, error) {
+	chunk, err := r.p.take(len(b), r.first, r.what)
+	r.first = r.idle
+	return copy(b, chunk), err
+}

@@ -1,0 +1,394 @@
+package link
+
+import (
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"magpie/internal/core/grammar"
+	"magpie/internal/dialect"
+)
+
+// Capabilities of RFC 6241 §8, without the version behind them.
+const (
+	ncBase      = "urn:ietf:params:netconf:base:"
+	capWritable = "urn:ietf:params:netconf:capability:writable-running:"
+	capCandid   = "urn:ietf:params:netconf:capability:candidate:"
+	capConfirm  = "urn:ietf:params:netconf:capability:confirmed-commit:"
+	capRollback = "urn:ietf:params:netconf:capability:rollback-on-error:"
+	capValidate = "urn:ietf:params:netconf:capability:validate:"
+	capStartup  = "urn:ietf:params:netconf:capability:startup:"
+	ncNamespace = "urn:ietf:params:xml:ns:netconf:base:1.0"
+)
+
+// netconf speaks NETCONF over SSH (RFC 6241, 6242).
+type netconf struct {
+	*conversation
+	s *Session
+}
+
+// conversation is a NETCONF session.
+type conversation struct {
+	ch      *ssh.Session
+	in      io.WriteCloser
+	u       *unframer
+	p       *pump
+	pr      *pumpReader
+	caps    []string
+	id      string // session-id
+	message int
+	locked  []string
+	dirty   bool // the candidate holds what was not committed
+	gone    bool
+}
+
+func newNetconf(s *Session, client *ssh.Client) (*netconf, error) {
+	ch, err := client.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	out, err := ch.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	in, err := ch.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := ch.RequestSubsystem("netconf"); err != nil {
+		return nil, fmt.Errorf("%w: the device does not offer NETCONF over SSH: %v", ErrUnreachable, err)
+	}
+	p := newPump(s.ctx, out)
+	pr := &pumpReader{p, s.d.Connect, s.d.Idle, "waiting for NETCONF's hello"}
+	n := &netconf{&conversation{ch: ch, in: in, u: &unframer{r: pr}, p: p, pr: pr}, s}
+	if err := n.hello(); err != nil {
+		n.close()
+		return nil, err
+	}
+	return n, nil
+}
+
+// hello exchanges capabilities (RFC 6241 §8.1); the higher version of the
+// protocol that both know is spoken from then on.
+func (n *netconf) hello() error {
+	ours := `<?xml version="1.0" encoding="UTF-8"?><hello xmlns="` + ncNamespace + `"><capabilities><capability>` + ncBase + `1.0</capability><capability>` + ncBase + `1.1</capability></capabilities></hello>`
+	if _, err := n.in.Write(frame([]byte(ours), false)); err != nil {
+		return ErrCut
+	}
+	raw, err := n.u.next()
+	if err != nil {
+		return fmt.Errorf("waiting for NETCONF's hello: %w", eofIsCut(err))
+	}
+	var h struct {
+		XMLName xml.Name
+		Caps    []string `xml:"capabilities>capability"`
+		ID      string   `xml:"session-id"`
+	}
+	if err := xml.Unmarshal(raw, &h); err != nil || h.XMLName.Local != "hello" {
+		return fmt.Errorf("the device's hello cannot be read: %v", err)
+	}
+	for _, c := range h.Caps {
+		n.caps = append(n.caps, strings.TrimSpace(c))
+	}
+	n.id = strings.TrimSpace(h.ID)
+	switch {
+	case slices.Contains(n.caps, ncBase+"1.1"):
+		n.u.chunked = true
+	case !slices.Contains(n.caps, ncBase+"1.0"):
+		return fmt.Errorf("the device speaks neither NETCONF 1.0 nor 1.1; its capabilities are: %s", strings.Join(n.caps, ", "))
+	}
+	return nil
+}
+
+// can tells whether the device has a capability, in whatever version.
+func (n *conversation) can(capability string) bool {
+	return slices.ContainsFunc(n.caps, func(c string) bool { return strings.HasPrefix(c, capability) })
+}
+
+// RPCError is one rpc-error (RFC 6241 §4.3).
+type RPCError struct {
+	Type     string `xml:"error-type"`
+	Tag      string `xml:"error-tag"`
+	Severity string `xml:"error-severity"`
+	AppTag   string `xml:"error-app-tag"`
+	Path     string `xml:"error-path"`
+	Message  string `xml:"error-message"`
+	Info     struct {
+		Session string `xml:"session-id"`
+		Inner   string `xml:",innerxml"`
+	} `xml:"error-info"`
+}
+
+// Error says all that the device said.
+func (e RPCError) Error() string {
+	t := strings.TrimSpace
+	out := t(e.Tag)
+	if t(e.AppTag) != "" {
+		out += "/" + t(e.AppTag)
+	}
+	if t(e.Type) != "" {
+		out += " (" + t(e.Type) + ")"
+	}
+	if t(e.Message) != "" {
+		out += ": " + t(e.Message)
+	}
+	if t(e.Path) != "" {
+		out += "; at " + t(e.Path)
+	}
+	if inner := strings.Join(strings.Fields(e.Info.Inner), " "); inner != "" {
+		out += "; " + cutTo(inner, 300)
+	}
+	return out
+}
+
+// rpc sends an operation and returns the whole reply. Errors of severity
+// warning are passed on as warnings; others come back as *Refused.
+func (n *netconf) rpc(content string) ([]byte, error) {
+	if err := n.s.call.Guard(); err != nil {
+		return nil, err
+	}
+	n.message++
+	id := fmt.Sprint(n.message)
+	msg := fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?><rpc xmlns="%s" message-id="%s">%s</rpc>`, ncNamespace, id, content)
+	if _, err := n.in.Write(frame([]byte(msg), n.u.chunked)); err != nil {
+		return nil, ErrCut
+	}
+	for {
+		n.pr.first, n.pr.what = n.s.d.Answer, "waiting for the answer to an rpc"
+		raw, err := n.u.next()
+		if err != nil {
+			n.gone = true
+			return n.u.buf[:min(len(n.u.buf), most)], eofIsCut(err)
+		}
+		var r struct {
+			XMLName xml.Name
+			ID      string     `xml:"message-id,attr"`
+			Errors  []RPCError `xml:"rpc-error"`
+		}
+		if err := xml.Unmarshal(raw, &r); err != nil {
+			return raw, fmt.Errorf("the answer to an rpc is not well-formed: %w", err)
+		}
+		if r.XMLName.Local != "rpc-reply" || r.ID != "" && r.ID != id {
+			continue // a notification (RFC 5277), or a late answer
+		}
+		for _, e := range r.Errors {
+			if strings.TrimSpace(e.Severity) == "warning" {
+				n.s.call.Warn("the device warns: " + e.Error())
+				continue
+			}
+			return raw, n.refused(e)
+		}
+		return raw, nil
+	}
+}
+
+func (n *netconf) refused(e RPCError) error {
+	r := &Refused{Means: "refused", Words: e.Error()}
+	switch strings.TrimSpace(e.Tag) {
+	case "lock-denied", "in-use":
+		r.Means, r.Holder = "held", strings.TrimSpace(e.Info.Session)
+		r.Words = "held by " + describeHolder(r.Holder) + ": " + e.Error()
+	case "resource-denied":
+		r.Means = "busy"
+	}
+	return r
+}
+
+func describeHolder(session string) string {
+	switch session {
+	case "":
+		return "another session"
+	case "0":
+		return "somebody who does not use NETCONF"
+	}
+	return "NETCONF session " + session
+}
+
+func (n *netconf) read(what string, src *dialect.Source, flaw func(string) string) (string, error) {
+	filter, err := n.s.expand(src.Filter)
+	if err != nil {
+		return "", err
+	}
+	state, err := n.s.expand(src.State)
+	if err != nil {
+		return "", err
+	}
+	subtree := func(f string) string {
+		if f == "" {
+			return ""
+		}
+		return `<filter type="subtree">` + f + `</filter>`
+	}
+	op := "<get>" + subtree(state) + "</get>"
+	if src.Datastore != "" {
+		op = "<get-config><source><" + src.Datastore + "/></source>" + subtree(filter) + "</get-config>"
+	}
+	raw, err := n.rpc(op)
+	if err != nil {
+		var refused *Refused
+		if errors.As(err, &refused) {
+			return "", err
+		}
+		return "", &Incomplete{what, why(err), string(raw[:min(len(raw), most)]), err}
+	}
+	// Prefixes may have been declared anywhere above; this resolves them.
+	out, err := grammar.FormatXML(raw, "rpc-reply / data")
+	if err == nil {
+		if wrong := flaw(out); wrong != "" {
+			err = errors.New(wrong)
+		}
+	}
+	if err != nil {
+		return "", &Incomplete{what, err.Error(), string(raw[:min(len(raw), most)]), nil}
+	}
+	return out, nil
+}
+
+func (n *netconf) step(st *dialect.Step) (string, error) {
+	content, err := n.s.expandFor(st.RPC, xmlText)
+	if err != nil {
+		return "", err
+	}
+	raw, err := n.rpc(content)
+	if err != nil {
+		return string(raw), err
+	}
+	out, err := grammar.FormatXML(raw, "rpc-reply")
+	return flat(out), err
+}
+
+func xmlText(s string) string {
+	var b strings.Builder
+	_ = xml.EscapeText(&b, []byte(s))
+	return b.String()
+}
+
+// target is the datastore that is written.
+func (n *netconf) target() string {
+	if n.s.d.Change.Target != "" {
+		return n.s.d.Change.Target
+	}
+	if n.can(capCandid) {
+		return "candidate"
+	}
+	return "running"
+}
+
+// begin locks what will be written (RFC 6241 §7.5).
+func (n *netconf) begin() error {
+	if n.target() == "running" && !n.can(capWritable) {
+		return &Refused{Means: "refused", Words: "it offers neither a candidate nor a running datastore that can be written"}
+	}
+	stores := []string{"running"}
+	if n.target() == "candidate" {
+		stores = append(stores, "candidate")
+	}
+	if n.s.call.Began != nil && n.id != "" {
+		if err := n.s.call.Began(n.id); err != nil {
+			return fmt.Errorf("noting down the session: %w", err)
+		}
+	}
+	for _, store := range stores {
+		lock := "<lock><target><" + store + "/></target></lock>"
+		_, err := n.rpc(lock)
+		var r *Refused
+		if errors.As(err, &r) && r.Means == "held" && r.Holder != "" && n.s.call.Ours != nil && n.s.call.Ours(r.Holder) {
+			n.s.call.Warn("an earlier session of this service, " + r.Holder + ", still held the device; it is ended")
+			if _, err = n.rpc("<kill-session><session-id>" + xmlText(r.Holder) + "</session-id></kill-session>"); err == nil {
+				_, err = n.rpc(lock)
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("locking %s: %w", store, err)
+		}
+		n.locked = append(n.locked, store)
+	}
+	return nil
+}
+
+// load lays a document into the datastore that is written, and has it checked.
+func (n *netconf) load(c Change) error {
+	p, _ := n.s.d.PartOf(c.Part)
+	_, n.s.vars["element"], _ = strings.Cut(c.Part, "+")
+	wrap, under := "", ""
+	if p != nil && p.Under != "" {
+		var err error
+		if wrap, err = n.s.expand(p.Filter); err != nil {
+			return err
+		}
+		if under, err = n.s.expand(p.Under); err != nil {
+			return err
+		}
+	}
+	config, err := grammar.ReplaceXML(string(c.Content), c.Current, wrap, under, c.Method == "merge")
+	if err != nil {
+		return err
+	}
+	options := "<default-operation>merge</default-operation>"
+	if n.can(capRollback) {
+		options += "<error-option>rollback-on-error</error-option>"
+	}
+	n.dirty = n.target() == "candidate"
+	if _, err := n.rpc("<edit-config><target><" + n.target() + "/></target>" + options + "<config>" + config + "</config></edit-config>"); err != nil {
+		return err
+	}
+	if n.target() == "candidate" && n.can(capValidate) {
+		if _, err := n.rpc("<validate><source><candidate/></source></validate>"); err != nil {
+			return fmt.Errorf("the device finds the document wrong: %w", err)
+		}
+	}
+	return nil
+}
+
+func (n *netconf) commit() error {
+	if n.target() != "candidate" {
+		return nil
+	}
+	_, err := n.rpc("<commit/>")
+	if err == nil {
+		n.dirty = false
+	}
+	return err
+}
+
+// finish throws away what was not committed and lets go of the locks.
+func (n *netconf) finish() error {
+	var first error
+	if n.dirty {
+		_, first = n.rpc("<discard-changes/>")
+		n.dirty = false
+	}
+	for ; len(n.locked) > 0; n.locked = n.locked[:len(n.locked)-1] {
+		if _, err := n.rpc("<unlock><target><" + n.locked[len(n.locked)-1] + "/></target></unlock>"); err != nil && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+func (n *netconf) save() (string, error) {
+	if _, err := n.rpc("<copy-config><target><startup/></target><source><running/></source></copy-config>"); err != nil {
+		return "", err
+	}
+	return "running copied to startup", nil
+}
+
+func (n *netconf) close() {
+	if !n.gone && n.s.ctx.Err() == nil && n.caps != nil {
+		ctx, cancel := context.WithTimeout(n.s.ctx, 2*time.Second)
+		n.p.ctx = ctx
+		if n.finish() == nil {
+			_, _ = n.rpc("<close-session/>")
+		}
+		cancel()
+	}
+	n.p.stop()
+	n.ch.Close()
+}

@@ -1,0 +1,460 @@
+package link
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"magpie/internal/core/text"
+	"magpie/internal/dialect"
+)
+
+// quiet is how long nothing must come before something that looks like a
+// prompt is tried out with an empty line; doubt is the same once a device has
+// shown two different ones.
+const (
+	quiet = 40 * time.Millisecond
+	doubt = 400 * time.Millisecond
+)
+
+// stream is what a command line is typed into and read from.
+type stream struct {
+	io.Reader
+	io.Writer
+	close func()
+}
+
+// terminal is a conversation with a device's command line.
+type terminal struct {
+	d       *dialect.Dialect
+	c       Credential
+	guard   func() error
+	ctx     context.Context
+	st      *stream
+	chunks  chan []byte
+	ended   error // why chunks was closed
+	mode    string
+	hosts   []string // names the prompt may show
+	prompts map[string]*regexp.Regexp
+	buf     []byte // what came since the last line was sent
+	echoes  int    // how many newlines our own lines make on a terminal
+	paged   int    // where in buf the last answered page ends
+}
+
+// newTerminal signs in where the transport did not, finds the prompt and
+// prepares the session as the dialect says. The stream is closed on an error.
+func newTerminal(ctx context.Context, call Call, d *dialect.Dialect, st *stream, signedIn bool) (*terminal, error) {
+	s := &terminal{d: d, c: call.Credential, guard: call.Guard, ctx: ctx, st: st, mode: d.Converse.Starts, chunks: make(chan []byte, 16)}
+	go func() {
+		defer close(s.chunks)
+		for {
+			chunk := make([]byte, 32<<10)
+			n, err := st.Read(chunk)
+			if n > 0 {
+				select {
+				case s.chunks <- chunk[:n]:
+				case <-ctx.Done():
+					s.ended = context.Cause(ctx)
+					return
+				}
+			}
+			if err != nil {
+				s.ended = ErrCut
+				return
+			}
+		}
+	}()
+	err := error(nil)
+	if !signedIn {
+		err = s.login()
+	}
+	if err == nil {
+		if err = s.findPrompt(); err != nil {
+			err = fmt.Errorf("finding the prompt: %w", err)
+		}
+	}
+	for _, line := range d.Converse.Prepare {
+		if err != nil {
+			break
+		}
+		if _, err = s.Command(line); err != nil {
+			err = fmt.Errorf("preparing with %q: %w", line, err)
+		}
+	}
+	if err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// login answers the device's own questions for user and password, each once.
+func (s *terminal) login() error {
+	ask := s.d.Converse.Login
+	deadline := time.Now().Add(s.d.Connect)
+	start := s.d.Prompt(s.d.Converse.Starts)
+	asks := func(pattern string) bool {
+		return pattern != "" && regexp.MustCompile("(?:"+pattern+")$").MatchString(s.tail())
+	}
+	user, password := ask.User != "", true // still to be asked
+	for {
+		if !password && ask.Refused != "" {
+			for _, l := range text.Lines(text.Terminal(string(s.buf))) {
+				if s.d.Pattern(ask.Refused).MatchString(l) {
+					return fmt.Errorf("%w for user %s: the device answered: %s", ErrLoginRefused, s.c.User, strings.TrimSpace(l))
+				}
+			}
+		}
+		wants := ""
+		switch {
+		case asks(ask.Password):
+			wants = "password"
+		case asks(ask.User):
+			wants = "user"
+		case !password && start.MatchString(s.tail()):
+			return nil
+		}
+		// Nothing may follow a question: a banner can hold one.
+		wait := max(time.Until(deadline), 0)
+		if wants != "" {
+			wait = quiet
+		}
+		err := s.moreWithin(wait, "signing in")
+		var late *TimeoutError
+		switch {
+		case err == nil:
+			continue
+		case !errors.As(err, &late):
+			if !password && errors.Is(err, ErrCut) {
+				return fmt.Errorf("%w for user %s: the device hung up after the password", ErrLoginRefused, s.c.User)
+			}
+			return fmt.Errorf("signing in: %w", err)
+		case wants == "":
+			return fmt.Errorf("signing in: %w", &TimeoutError{What: fmt.Sprintf("neither a question of the dialect's login nor a prompt came; the last line is %q", cutTo(s.tail(), 60)), Took: s.d.Connect})
+		case wants == "password" && !password, wants == "user" && !user && !password:
+			return fmt.Errorf("%w for user %s: the device asks again", ErrLoginRefused, s.c.User)
+		case wants == "user" && !user:
+			return fmt.Errorf("signing in: the device asks for the user twice; the last line is %q", cutTo(s.tail(), 60))
+		case wants == "user":
+			user = false
+			err = s.write(s.c.User)
+		default:
+			password = false
+			err = s.write(s.c.Password)
+		}
+		if err != nil {
+			return fmt.Errorf("signing in: %w", err)
+		}
+	}
+}
+
+// close says goodbye, if the device still listens, and ends the connection.
+func (s *terminal) close() {
+	if s.d.Converse.Goodbye != "" && s.ctx.Err() == nil && s.guard() == nil && len(s.hosts) > 0 {
+		ctx, cancel := context.WithTimeout(s.ctx, 2*time.Second)
+		s.ctx = ctx
+		if s.Enter(s.d.Converse.Starts) == nil {
+			_ = s.write(s.d.Converse.Goodbye)
+			// The device hangs up by itself; that is the clean end.
+			for waiting := true; waiting; {
+				select {
+				case _, waiting = <-s.chunks:
+				case <-ctx.Done():
+					waiting = false
+				}
+			}
+		}
+		cancel()
+	}
+	s.st.close()
+	for range s.chunks { // let the reader go
+	}
+}
+
+func (s *terminal) write(line string) error {
+	if err := s.guard(); err != nil {
+		return err
+	}
+	s.buf, s.paged, s.echoes = s.buf[:0], 0, 1+strings.Count(line, "\r")
+	if _, err := io.WriteString(s.st, line+"\r"); err != nil {
+		return ErrCut
+	}
+	return nil
+}
+
+// more waits for bytes. The first wait after a line may take longer.
+func (s *terminal) more(first bool, what string) error {
+	wait := s.d.Idle
+	if first {
+		wait = s.d.Answer
+	}
+	return s.moreWithin(wait, what)
+}
+
+func (s *terminal) moreWithin(wait time.Duration, what string) error {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case chunk, ok := <-s.chunks:
+		if !ok {
+			return s.ended
+		}
+		s.buf = append(s.buf, chunk...)
+		if len(s.buf) > Limit {
+			s.buf = s.buf[:Limit]
+			return fmt.Errorf("%s: %w", what, ErrEndless)
+		}
+		return nil
+	case <-timer.C:
+		return &TimeoutError{What: what, Took: wait}
+	case <-s.ctx.Done():
+		return context.Cause(s.ctx)
+	}
+}
+
+// tail is the unfinished last line of what came, as a person would see it.
+func (s *terminal) tail() string { return s.tailFrom(0) }
+
+func (s *terminal) tailFrom(start int) string {
+	line := s.buf[max(start, bytes.LastIndexByte(s.buf, '\n')+1):]
+	if len(line) > 2048 {
+		return ""
+	}
+	return text.Terminal(string(line))
+}
+
+// findPrompt learns the device's prompt. What looks like one is believed only
+// if nothing follows it and an empty line is answered with the same again.
+func (s *terminal) findPrompt() error {
+	any := s.d.Prompt(s.d.Converse.Starts)
+	settle := func(quiet time.Duration) (string, error) {
+		deadline := time.Now().Add(s.d.Connect)
+		for {
+			if tail := s.tail(); any.MatchString(tail) {
+				err := s.moreWithin(quiet, "")
+				var late *TimeoutError
+				if errors.As(err, &late) {
+					return tail, nil
+				} else if err != nil {
+					return "", err
+				}
+				continue
+			}
+			left := time.Until(deadline)
+			if left <= 0 {
+				return "", &TimeoutError{What: "no prompt of the dialect came; the last line is " + fmt.Sprintf("%q", cutTo(s.tail(), 60)), Took: s.d.Connect}
+			}
+			if err := s.moreWithin(left, "waiting for a prompt"); err != nil {
+				return "", err
+			}
+		}
+	}
+	seen, err := settle(quiet)
+	if err != nil {
+		return err
+	}
+	for try := range 5 {
+		if err := s.write(""); err != nil {
+			return err
+		}
+		for !bytes.Contains(s.buf, []byte("\n")) {
+			if err := s.moreWithin(s.d.Connect, "waiting for the prompt again"); err != nil {
+				return err
+			}
+		}
+		wait := quiet
+		if try > 0 {
+			wait = doubt
+		}
+		again, err := settle(wait)
+		if err != nil {
+			return err
+		}
+		if again == seen {
+			m := any.FindStringSubmatch(seen)
+			s.hosts = []string{m[any.SubexpIndex("host")]}
+			return nil
+		}
+		// The empty line may have been answered twice; let it all come in.
+		if seen, err = settle(doubt); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("the prompt is never the same twice; the last was %q", cutTo(seen, 60))
+}
+
+func cutTo(s string, n int) string {
+	if len(s) > n {
+		return s[:n] + "…"
+	}
+	return s
+}
+
+// exchange sends a line and reads until the last line matches one of the
+// patterns. It returns which, and what came before, without the echo.
+func (s *terminal) exchange(line string, what string, ends ...*regexp.Regexp) (which int, out string, err error) {
+	if err := s.write(line); err != nil {
+		return 0, "", err
+	}
+	which, err = s.until(what, ends...)
+	return which, s.output(line), err
+}
+
+// until reads until the last line matches one of the patterns. A page's end is
+// answered on the way.
+func (s *terminal) until(what string, ends ...*regexp.Regexp) (int, error) {
+	for first := true; ; first = false {
+		tail := s.tail()
+		for i, re := range ends {
+			// An echo that looks like a prompt is not one.
+			if re.MatchString(tail) && bytes.Count(s.buf, []byte("\n")) >= s.echoes {
+				return i, nil
+			}
+		}
+		if p := s.d.Converse.Pager; p != nil && s.d.Pattern(p.Shows).MatchString(s.tailFrom(s.paged)) {
+			if err := s.guard(); err != nil {
+				return 0, err
+			}
+			if _, err := io.WriteString(s.st, p.Answer); err != nil {
+				return 0, ErrCut
+			}
+			s.paged, first = len(s.buf), true
+		}
+		if err := s.more(first, what); err != nil {
+			return 0, err
+		}
+	}
+}
+
+// output is what came, without the echo of the line and without the last,
+// unfinished line.
+func (s *terminal) output(line string) string {
+	out := text.Terminal(string(s.buf))
+	out = out[:strings.LastIndexByte(out, '\n')+1]
+	for _, sent := range strings.Split(line, "\r") {
+		if rest, ok := strings.CutPrefix(out, sent+"\n"); ok {
+			out = rest
+		}
+	}
+	return out
+}
+
+func (s *terminal) prompt(mode string) *regexp.Regexp {
+	if s.prompts[mode] == nil {
+		if s.prompts == nil {
+			s.prompts = map[string]*regexp.Regexp{}
+		}
+		s.prompts[mode] = s.d.Prompt(mode, s.hosts...)
+	}
+	return s.prompts[mode]
+}
+
+// refusal finds the first line that the dialect takes for a refusal.
+func (s *terminal) refusal(line, out string) error {
+	for _, l := range text.Lines(out) {
+		if means, words := s.d.Refused(l); means != "" {
+			r := &Refused{Line: line, Means: means, Words: words}
+			if means == "login" {
+				return fmt.Errorf("%w: %w", ErrLoginRefused, r)
+			}
+			return r
+		}
+	}
+	return nil
+}
+
+// Command sends a line in the mode the session is in and returns the answer.
+// A refusal comes back as *Refused.
+func (s *terminal) Command(line string) (string, error) {
+	_, out, err := s.exchange(line, fmt.Sprintf("waiting for the answer to %q", line), s.prompt(s.mode))
+	if err != nil {
+		return out, err
+	}
+	return out, s.refusal(line, out)
+}
+
+// Enter brings the session into a mode, through the modes in between.
+func (s *terminal) Enter(mode string) error {
+	up := func(m string) (path []string) {
+		for ; m != s.d.Converse.Starts; m = s.d.Converse.Modes[m].From {
+			path = append(path, m)
+		}
+		return append(path, s.d.Converse.Starts)
+	}
+	way := up(mode)
+	for !slices.Contains(way, s.mode) {
+		m := s.d.Converse.Modes[s.mode]
+		if _, out, err := s.exchange(m.Leave, "leaving "+s.mode, s.prompt(m.From)); err != nil {
+			return err
+		} else if err := s.refusal(m.Leave, out); err != nil {
+			return err
+		}
+		s.mode = m.From
+	}
+	for i := slices.Index(way, s.mode) - 1; i >= 0; i-- {
+		if err := s.raise(way[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// raise enters a mode from the one below it, answering the question for a
+// secret if there is one.
+func (s *terminal) raise(mode string) error {
+	m := s.d.Converse.Modes[mode]
+	ends := []*regexp.Regexp{s.prompt(mode), s.prompt(s.mode)}
+	if m.Asks != "" {
+		ends = append(ends, regexp.MustCompile("(?:"+m.Asks+")$"))
+	}
+	which, out, err := s.exchange(m.Enter, "entering "+mode, ends...)
+	if err != nil {
+		return err
+	}
+	if which == 2 {
+		s.echoes = 1
+		if which, out, err = s.exchange(s.c.Raise, "answering the question for the raised-mode secret", ends[:2]...); err != nil {
+			return err
+		}
+	}
+	if which == 1 {
+		if err := s.refusal(m.Enter, out); err != nil {
+			return err
+		}
+		return &Refused{Line: m.Enter, Means: "refused", Words: strings.TrimSpace(out)}
+	}
+	s.mode = mode
+	return nil
+}
+
+// answer types a line and answers the questions it leads to, each at most so
+// often as it is listed.
+func (s *terminal) answer(line string, answers []dialect.Answer, expand func(string) (string, error)) (string, error) {
+	ends := []*regexp.Regexp{s.prompt(s.mode)}
+	var replies []string
+	for _, a := range answers {
+		reply, err := expand(a.Reply)
+		if err != nil {
+			return "", err
+		}
+		ends, replies = append(ends, regexp.MustCompile("(?:"+a.Asks+")$")), append(replies, reply)
+	}
+	var all strings.Builder
+	for {
+		which, out, err := s.exchange(line, fmt.Sprintf("waiting for the answer to %q", line), ends...)
+		all.WriteString(out)
+		if err != nil || which == 0 {
+			return all.String(), err
+		}
+		line = replies[which-1]
+		if replies = slices.Delete(slices.Clone(replies), which-1, which); which > 0 {
+			ends = slices.Delete(slices.Clone(ends), which, which+1)
+		}
+	}
+}
