@@ -56,6 +56,7 @@ type Device struct {
 	Member     string            `json:"member,omitempty"`     // its name there, if the parent speaks for it
 	Jump       string            `json:"jump,omitempty"`       // the device its connections go through
 	Timeouts   map[string]string `json:"timeouts,omitempty"`   // its own, instead of the dialect's
+	Ports      map[string]int    `json:"ports,omitempty"`      // its own for moving files, by protocol
 	Serials    []string          `json:"serials"`              // the hardware that may answer here
 	Credential string            `json:"credential,omitempty"` // the credential set it uses; empty when it has one of its own
 }
@@ -83,6 +84,7 @@ type NewDevice struct {
 	Parent     *string            `json:"parent,omitempty"`     // name of the device it hangs on; empty for none
 	Jump       *string            `json:"jump,omitempty"`       // name of the device to go through; empty for none
 	Timeouts   *map[string]string `json:"timeouts,omitempty"`   // connect, answer, idle, whole
+	Ports      *map[string]int    `json:"ports,omitempty"`      // sftp, scp, ftp, ftps, tftp
 	Serials    *[]string          `json:"serials,omitempty"`    // the hardware that may answer there
 }
 

@@ -27,7 +27,7 @@ func wireDevice(d core.Device) client.Device {
 	out := client.Device{ID: d.ID, Name: d.Name, Address: d.Address, Port: d.Port, Site: d.Site, Kind: d.Kind, Tags: tags, Dialect: d.Dialect, User: d.User,
 		HostKey: link.Fingerprint(d.HostKey), State: d.State, Drifted: d.Drifted, Unsaved: d.Unsaved, Trouble: d.Trouble, Host: d.Host, Model: d.Model,
 		Serial: d.Serial, Release: d.Release, CreatedAt: d.CreatedAt, LastTried: d.LastTried, LastPulled: d.LastPulled, LastChanged: d.LastChanged,
-		Latest: d.Latest, LatchedSince: d.Latched, Transport: d.Transport, Parent: d.Parent, Member: d.Member, Jump: d.Jump, Timeouts: d.Timeouts,
+		Latest: d.Latest, LatchedSince: d.Latched, Transport: d.Transport, Parent: d.Parent, Member: d.Member, Jump: d.Jump, Timeouts: d.Timeouts, Ports: d.Ports,
 		Serials: d.Serials, Credential: d.SetName}
 	if out.Serials == nil {
 		out.Serials = []string{}
@@ -177,6 +177,14 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 			}
 		}
 		d.Timeouts, e.said = *n.Timeouts, append(e.said, "time-outs")
+	}
+	if n.Ports != nil {
+		for k, v := range *n.Ports {
+			if !slices.Contains([]string{"sftp", "scp", "ftp", "ftps", "tftp"}, k) || v < 1 || v > 65535 {
+				return bad(fmt.Sprintf("%s=%d is no port for moving files", k, v), "they are sftp, scp, ftp, ftps and tftp, from 1 to 65535")
+			}
+		}
+		d.Ports, e.said = *n.Ports, append(e.said, "ports")
 	}
 	for _, x := range []struct {
 		what string

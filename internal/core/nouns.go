@@ -116,6 +116,7 @@ type Device struct {
 	JumpID    string `db:"jump_id"`   // the device its connections go through
 	Jump      string `db:"jump"`      // its name
 	Timeouts  Spans  `db:"timeouts"`  // its own, instead of the dialect's
+	Ports     Ports  `db:"ports"`     // its own for moving files, by protocol
 	Serials   Words  `db:"serials"`   // the hardware that may answer here; empty before the first pull
 	SetName   string `db:"set_name"`  // the credential set it uses; empty when it has one of its own
 }
@@ -152,6 +153,21 @@ func (m *Spans) Scan(v any) error {
 		return json.Unmarshal([]byte(raw), m)
 	}
 	return fmt.Errorf("spans cannot be read from %T", v)
+}
+
+// Ports are port numbers by protocol, kept as JSON.
+type Ports map[string]int
+
+// Scan reads the JSON form.
+func (m *Ports) Scan(v any) error {
+	switch raw := v.(type) {
+	case []byte:
+		return json.Unmarshal(raw, m)
+	case string:
+		return json.Unmarshal([]byte(raw), m)
+	}
+	*m = nil
+	return nil
 }
 
 // Part is one configuration document of a device.

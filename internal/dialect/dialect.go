@@ -43,6 +43,7 @@ type Dialect struct {
 type variant struct {
 	model, release *regexp.Regexp
 	from, below    string
+	transport      string
 	is             *Dialect
 }
 
@@ -65,10 +66,17 @@ func (d *Dialect) Span(source string, otherwise time.Duration) time.Duration {
 	return d.spans[source]
 }
 
-// For returns the dialect as it is for a model and software release: the first
-// variant that matches, or the dialect itself.
-func (d *Dialect) For(model, release string) *Dialect {
+// For returns the dialect as it is over a transport (empty: the usual one), for
+// a model and software release: the first variant that matches, or the dialect
+// itself.
+func (d *Dialect) For(transport, model, release string) *Dialect {
+	if transport == "" {
+		transport = d.Reach.Transport
+	}
 	for _, v := range d.variants {
+		if v.transport != "" && v.transport != transport {
+			continue
+		}
 		if v.model != nil && !v.model.MatchString(model) || v.release != nil && !v.release.MatchString(release) {
 			continue
 		}

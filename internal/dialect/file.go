@@ -303,6 +303,7 @@ type Rule struct {
 	Default    string            `yaml:"default"`
 	Writes     []string          `yaml:"writes"`
 	Defines    string            `yaml:"defines"`
+	Named      string            `yaml:"named"`
 	Uses       map[string]string `yaml:"uses"`
 	Secret     []string          `yaml:"secret"`
 	Salted     []string          `yaml:"salted"`
@@ -337,10 +338,11 @@ type Factory struct {
 // Variant is what is otherwise in some models or releases. Sets holds keys of
 // the file with what they are there: mappings are merged, all else replaced.
 type Variant struct {
-	Model   string         `yaml:"model"`
-	Release string         `yaml:"release"`
-	From    string         `yaml:"from"`
-	Below   string         `yaml:"below"`
-	Sets    map[string]any `yaml:"sets"`
-	Lacks   []string       `yaml:"lacks"` // parts and methods that are not to be had
+	Transport string         `yaml:"transport"`
+	Model     string         `yaml:"model"`
+	Release   string         `yaml:"release"`
+	From      string         `yaml:"from"`
+	Below     string         `yaml:"below"`
+	Sets      map[string]any `yaml:"sets"`
+	Lacks     []string       `yaml:"lacks"` // parts and methods that are not to be had
 }

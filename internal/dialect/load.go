@@ -122,7 +122,7 @@ func (l *loader) variants(d *Dialect, file any) {
 	for i, v := range d.Variants {
 		l.d = d
 		at := []string{"variants", strconv.Itoa(i)}
-		out := &variant{from: v.From, below: v.Below, is: &Dialect{Source: d.Source}}
+		out := &variant{transport: v.Transport, from: v.From, below: v.Below, is: &Dialect{Source: d.Source}}
 		l.pattern(v.Model, under(at, "model")...)
 		l.pattern(v.Release, under(at, "release")...)
 		out.model, out.release = d.patterns[v.Model], d.patterns[v.Release]
@@ -667,7 +667,7 @@ func (l *loader) rules(d *Dialect) {
 	for i, r := range d.Rules {
 		at := func(keys ...string) []string { return append([]string{"rules", strconv.Itoa(i)}, keys...) }
 		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Overwrites: r.Overwrites, Permanent: r.Permanent, Volatile: r.Volatile,
-			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname}
+			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname}
 		if first, twice := seen[r.Path]; twice {
 			l.at(at("path"), "the same path stands in rules[%d], which would always win", first)
 		}

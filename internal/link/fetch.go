@@ -38,7 +38,7 @@ func (s *Session) Identity() (Identity, error) {
 	if id.Serial == "" {
 		return id, fmt.Errorf("asking who it is: the answer names no serial number")
 	}
-	s.d = s.d.For(id.Model, id.Release)
+	s.d = s.call.Dialect.For(s.call.Target.Transport, id.Model, id.Release)
 	if t, ok := s.sp.(*typist); ok {
 		t.d = s.d
 	}

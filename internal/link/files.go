@@ -3,6 +3,7 @@ package link
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -29,17 +30,14 @@ var filePorts = map[string]int{"sftp": 22, "scp": 22, "ftp": 21, "ftps": 21, "tf
 // stands already, or at a port of the same address.
 func (s *Session) fileTarget(f *dialect.FilePlace) Target {
 	t := s.call.Target
-	t.Port = f.Port
-	if t.Port == 0 {
-		t.Port = filePorts[f.Over]
-	}
+	t.Port = cmp.Or(t.Ports[f.Over], f.Port, filePorts[f.Over])
 	return t
 }
 
 // ssh returns an SSH connection for moving files: the one that stands, or one
 // of its own.
 func (s *Session) ssh(f *dialect.FilePlace) (*ssh.Client, func(), error) {
-	if s.client != nil && (f.Port == 0 || f.Port == s.call.Target.Port) {
+	if s.client != nil && s.call.Target.Ports[f.Over] == 0 && (f.Port == 0 || f.Port == s.call.Target.Port) {
 		return s.client, func() {}, nil
 	}
 	client, stop, err := signIn(s.ctx, s.d.Reach.Legacy, s.d.Connect, s.fileTarget(f), s.call.Credential, s.call.Warn)

@@ -82,7 +82,7 @@ type Session struct {
 // Open signs in and makes the session ready. The context covers the session's
 // whole life.
 func Open(ctx context.Context, call Call) (*Session, error) {
-	d := call.Dialect
+	d := call.Dialect.For(call.Target.Transport, "", "")
 	way, ok := d.Way(call.Target.Transport)
 	if !ok {
 		return nil, fmt.Errorf("dialect %s does not speak %s", d.Dialect, call.Target.Transport)

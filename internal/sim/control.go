@@ -10,15 +10,17 @@ import (
 	"path/filepath"
 	"time"
 
-	"magpie/internal/sim/tern"
+	"magpie/internal/sim/box"
 )
 
 // Place is a device as the control port lists it.
 type Place struct {
-	Name    string      `json:"name"`
-	Address string      `json:"address"`
-	Port    int         `json:"port"`
-	Status  tern.Status `json:"status"`
+	Name    string     `json:"name"`
+	Family  string     `json:"family"`
+	Site    string     `json:"site"`
+	Address string     `json:"address"`
+	Port    int        `json:"port"` // of the family's usual transport
+	Status  box.Status `json:"status"`
 }
 
 // Control answers on a loopback port, where tests and demos tell devices what
@@ -78,8 +80,8 @@ func (f *Fleet) handler() http.Handler {
 	})
 	mux.HandleFunc("GET /story", func(w http.ResponseWriter, r *http.Request) { reply(w, f.Story, nil) })
 	each("GET /devices/{name}", nothing, func(*Unit, any) error { return nil })
-	each("POST /devices/{name}/faults", func() any { return &tern.Faults{} }, func(u *Unit, b any) error {
-		return u.SetFaults(*b.(*tern.Faults))
+	each("POST /devices/{name}/faults", func() any { return &box.Faults{} }, func(u *Unit, b any) error {
+		return u.SetFaults(*b.(*box.Faults))
 	})
 	type amend struct {
 		By    string
@@ -99,17 +101,19 @@ func (f *Fleet) handler() http.Handler {
 		u.SetClock(b.(*clock).At)
 		return nil
 	})
+	type reset struct{ Depth string }
+	each("POST /devices/{name}/reset", func() any { return &reset{} }, func(u *Unit, b any) error { return u.Reset(b.(*reset).Depth) })
 	type unit struct {
 		Serial string
 		Lines  []string
 	}
 	each("POST /devices/{name}/replace", func() any { return &unit{} }, func(u *Unit, b any) error {
 		r := b.(*unit)
-		return u.Device.Replace(r.Serial, r.Lines)
+		return u.Replace(r.Serial, r.Lines)
 	})
 	return mux
 }
 
 func (f *Fleet) place(u *Unit) Place {
-	return Place{Name: u.Name, Address: u.Address, Port: Port, Status: u.Status()}
+	return Place{Name: u.Name, Family: u.Family, Site: u.Site, Address: u.Address, Port: families[u.Family].port, Status: u.Status()}
 }

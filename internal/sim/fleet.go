@@ -4,19 +4,16 @@
 package sim
 
 import (
-	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
-	"net"
 	"os"
 	"path/filepath"
-	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -24,22 +21,26 @@ import (
 	gssh "github.com/gliderlabs/ssh"
 	"golang.org/x/crypto/ssh"
 
-	"magpie/internal/sim/tern"
+	"magpie/internal/sim/box"
 )
 
-// Port is where every simulated device listens, each on its own address.
-const Port = 2222
+// Port is where a simulated router listens.
+const Port = box.SSH
 
-// Unit is a device with its listener.
+// Unit is a device with its listeners.
 type Unit struct {
-	*tern.Device
+	box.Model
+	Name    string
+	Family  string
+	Site    string
 	Address string // without the port
 
-	fleet   *Fleet
-	keySeed int
-	fixed   atomic.Int64 // when not zero, the unit's clock stands still here
-	mu      sync.Mutex
-	server  *gssh.Server
+	fleet     *Fleet
+	keySeed   int
+	cert, key []byte       // PEM
+	fixed     atomic.Int64 // when not zero, the unit's clock stands still here
+	mu        sync.Mutex
+	stop      func()
 }
 
 // Fleet is a set of units in one 127/16 block of their own.
@@ -53,19 +54,22 @@ type Fleet struct {
 }
 
 type fleetFile struct {
-	Block int    `json:"block"`
-	Seed  uint64 `json:"seed"`
-	Count int    `json:"count"`
+	Block    int    `json:"block"`
+	Seed     uint64 `json:"seed"`
+	Count    int    `json:"count"`
+	Families string `json:"families"`
 }
 
 type unitFile struct {
-	tern.State
-	KeySeed int
+	Model     json.RawMessage
+	KeySeed   int
+	Cert, Key []byte
 }
 
-// Open starts the fleet kept in dir, or makes one of n devices there. A
-// different n than before only matters for a new fleet.
-func Open(dir string, n int, seed uint64, now time.Time) (*Fleet, error) {
+// Open starts the fleet kept in dir, or makes one of n devices there, of the
+// families that are named (comma-separated; empty: routers). n and families
+// only matter for a new fleet.
+func Open(dir string, n int, which string, seed uint64, now time.Time) (*Fleet, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -76,7 +80,7 @@ func Open(dir string, n int, seed uint64, now time.Time) (*Fleet, error) {
 	fresh := errors.Is(err, os.ErrNotExist)
 	switch {
 	case fresh:
-		kept = fleetFile{Seed: seed, Count: n}
+		kept = fleetFile{Seed: seed, Count: n, Families: which}
 	case err != nil:
 		return nil, err
 	default:
@@ -85,28 +89,27 @@ func Open(dir string, n int, seed uint64, now time.Time) (*Fleet, error) {
 		}
 	}
 	f.seed, f.block = kept.Seed, kept.Block
-	places, story := Scenario(kept.Count, kept.Seed, now)
+	places, story, err := Scenario(kept.Count, kept.Families, kept.Seed, now)
+	if err != nil {
+		return nil, err
+	}
 	f.Story = story
 	for i, p := range places {
-		u := &Unit{fleet: f}
+		u := &Unit{fleet: f, Name: p.Name, Family: p.Family, Site: p.Site}
 		state := unitFile{}
 		raw, err := os.ReadFile(f.statePath(p.Name))
 		if err == nil {
-			if err := json.Unmarshal(raw, &state); err != nil {
+			if err = json.Unmarshal(raw, &state); err == nil {
+				u.keySeed, u.cert, u.key = state.KeySeed, state.Cert, state.Key
+				u.Model, err = families[p.Family].restore(state.Model)
+			}
+			if err != nil {
 				return nil, fmt.Errorf("%s: %w", f.statePath(p.Name), err)
 			}
-			u.keySeed = state.KeySeed
-			u.Device, err = tern.Restore(state.State)
-			if err != nil {
-				return nil, err
-			}
-		} else if u.Device, err = tern.New(p.Name, p.Serial, p.Lines, p.Since); err != nil {
+		} else if u.Model, err = p.build(); err != nil {
 			return nil, err
 		}
 		u.Address = fmt.Sprintf("%d.%d", (i+1)/250, (i+1)%250+1)
-		u.Clock = u.now
-		u.Save = u.save
-		u.OnRestart = u.bounce
 		f.Units = append(f.Units, u)
 	}
 	if err := f.listen(fresh); err != nil {
@@ -200,7 +203,11 @@ func (u *Unit) save() {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	path := u.fleet.statePath(u.Name)
-	raw, err := json.Marshal(unitFile{u.State(), u.keySeed})
+	kept, err := u.Model.Keep()
+	var raw []byte
+	if err == nil {
+		raw, err = json.Marshal(unitFile{kept, u.keySeed, u.cert, u.key})
+	}
 	if err == nil {
 		if err = os.WriteFile(path+".new", raw, 0o600); err == nil {
 			err = os.Rename(path+".new", path)
@@ -221,52 +228,63 @@ func (u *Unit) hostKey() gssh.Signer {
 	return signer
 }
 
-// NewHostKey gives the unit another host key, as a reset does.
+// NewHostKey gives the unit another host key and certificate, as a reset does.
 func (u *Unit) NewHostKey() error {
 	u.keySeed++
-	u.save()
+	u.cert, u.key = nil, nil
 	u.down()
-	return u.up()
+	if err := u.up(); err != nil {
+		return err
+	}
+	u.save()
+	return nil
 }
 
 func (u *Unit) up() error {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if u.server != nil {
+	if u.stop != nil {
 		return nil
 	}
-	l, err := net.Listen("tcp", net.JoinHostPort(u.Address, strconv.Itoa(Port)))
+	e := box.Env{Address: u.Address, HostKey: u.hostKey(), Clock: u.now, Changed: u.save, Restarted: u.bounce}
+	if u.Family != "tern" && u.Family != "plover" {
+		if u.cert == nil {
+			var err error
+			if u.cert, u.key, err = box.NewCertificate(u.Address); err != nil {
+				return err
+			}
+		}
+		var err error
+		if e.TLS, err = tls.X509KeyPair(u.cert, u.key); err != nil {
+			return err
+		}
+	}
+	stop, err := u.Model.Serve(e)
 	if err != nil {
 		return err
 	}
-	u.server = &gssh.Server{
-		Handler: u.serve,
-		PasswordHandler: func(ctx gssh.Context, word string) bool {
-			return u.CheckWord(ctx.User(), word)
-		},
-		PublicKeyHandler: func(ctx gssh.Context, key gssh.PublicKey) bool {
-			return u.CheckBadge(ctx.User(), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))))
-		},
-	}
-	u.server.AddHostKey(u.hostKey())
-	go func(s *gssh.Server) { _ = s.Serve(l) }(u.server)
+	u.stop = stop
 	return nil
 }
 
 func (u *Unit) down() {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if u.server != nil {
-		u.server.Close()
-		u.server = nil
+	if u.stop != nil {
+		u.stop()
+		u.stop = nil
 	}
 }
 
 // bounce is a restart as seen from outside: away, then back.
 func (u *Unit) bounce() {
 	go func() {
+		f := u.Faults()
 		u.down()
-		time.Sleep(300 * time.Millisecond)
+		if f.NoReturn {
+			return
+		}
+		time.Sleep(300*time.Millisecond + time.Duration(f.SlowRestart)*time.Millisecond)
 		if err := u.up(); err != nil {
 			slog.Error("unit did not come back", "unit", u.Name, "err", err)
 		}
@@ -274,26 +292,11 @@ func (u *Unit) bounce() {
 }
 
 // SetFaults gives the unit faults and takes it off the network or back.
-func (u *Unit) SetFaults(f tern.Faults) error {
-	u.Device.SetFaults(f)
+func (u *Unit) SetFaults(f box.Faults) error {
+	u.Model.SetFaults(f)
 	if f.Down {
 		u.down()
 		return nil
 	}
 	return u.up()
-}
-
-func (u *Unit) serve(s gssh.Session) {
-	_, resized, tty := s.Pty()
-	if tty {
-		go func() {
-			for range resized {
-			}
-		}()
-	}
-	from, _, _ := net.SplitHostPort(s.RemoteAddr().String())
-	c := &tern.Console{Device: u.Device, User: s.User(), From: from, TTY: tty}
-	var ctx context.Context = s.Context()
-	c.Serve(ctx, s, s.RawCommand())
-	_ = s.Exit(0)
 }

@@ -1,11 +1,13 @@
 package sim
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"slices"
 	"time"
 
+	"magpie/internal/sim/box"
 	"magpie/internal/sim/tern"
 )
 
@@ -17,9 +19,29 @@ type Site struct {
 
 // Start is a device as the scenario first puts it up.
 type Start struct {
-	Name, Site, Serial string
-	Lines              []string
-	Since              time.Time
+	Name, Site, Family string
+	build              func() (box.Model, error)
+}
+
+// family is how a family's devices are made.
+type family struct {
+	port    int // of its usual transport
+	restore func(kept json.RawMessage) (box.Model, error)
+}
+
+var families = map[string]family{
+	"tern": {box.SSH, restorer(tern.Restore)},
+}
+
+// restorer makes a device of what was kept of it.
+func restorer[S any, M box.Model](restore func(S) (M, error)) func(json.RawMessage) (box.Model, error) {
+	return func(raw json.RawMessage) (box.Model, error) {
+		var s S
+		if err := json.Unmarshal(raw, &s); err != nil {
+			return nil, err
+		}
+		return restore(s)
+	}
 }
 
 // Event is something that happens in the story the demo tells. A device is
@@ -65,7 +87,7 @@ var first = []struct {
 
 // Scenario returns the first n devices and the story told of them, which ends
 // at now.
-func Scenario(n int, seed uint64, now time.Time) ([]Start, []Event) {
+func Scenario(n int, which string, seed uint64, now time.Time) ([]Start, []Event, error) {
 	r := rand.New(rand.NewPCG(seed, 1))
 	var out []Start
 	since := now.AddDate(0, 0, -22)
@@ -74,9 +96,10 @@ func Scenario(n int, seed uint64, now time.Time) ([]Start, []Event) {
 		if i < len(first) {
 			name, site, net, ship = first[i].name, first[i].site, first[i].net, first[i].ship
 		}
-		out = append(out, Start{name, site, fmt.Sprintf("TN4-%06X", r.IntN(1<<24)), routerLines(name, net, ship), since})
+		serial, lines := fmt.Sprintf("TN4-%06X", r.IntN(1<<24)), routerLines(name, net, ship)
+		out = append(out, Start{name, site, "tern", func() (box.Model, error) { return tern.New(name, serial, lines, since) }})
 	}
-	return out, story(out, now)
+	return out, story(out, now), nil
 }
 
 func routerLines(name string, net int, ship bool) []string {

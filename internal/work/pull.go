@@ -223,7 +223,7 @@ func (s *Service) dialectOf(d core.Device) *dialect.Dialect {
 	if dia == nil {
 		return nil
 	}
-	dia = dia.For(d.Model, d.Release)
+	dia = dia.For(d.Transport, d.Model, d.Release)
 	if d.Member != "" && dia.Members != nil {
 		dia = dia.Member()
 	}

@@ -47,7 +47,7 @@ func (s *Service) way(ctx context.Context, d core.Device) (t link.Target, c link
 // through finds where a device is reached and through whom.
 func (s *Service) through(ctx context.Context, d core.Device) (t link.Target, err error) {
 	q := s.Store.As(service)
-	t = link.Target{Transport: d.Transport, Address: d.Address, Port: d.Port, HostKey: d.HostKey}
+	t = link.Target{Transport: d.Transport, Address: d.Address, Port: d.Port, HostKey: d.HostKey, Ports: d.Ports}
 	seen := map[string]bool{d.ID: true}
 	for id := d.JumpID; id != ""; {
 		hop, err := q.DeviceByID(ctx, id)

@@ -43,7 +43,7 @@ func newYard(t *testing.T, n int) *yard {
 	t.Helper()
 	y := &yard{t: t, now: time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)}
 	var err error
-	if y.fleet, err = sim.Open(t.TempDir(), n, 1, y.now); err != nil {
+	if y.fleet, err = sim.Open(t.TempDir(), n, "", 1, y.now); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(y.fleet.Close)

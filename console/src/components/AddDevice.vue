@@ -10,7 +10,7 @@ const emit = defineEmits<{ close: []; added: [name: string] }>()
 const form = reactive({ name: '', address: '', port: 22, dialect: '', site: '', tags: '', user: '', password: '', raise: '' })
 const dialects = ref<Schemas['Dialect'][]>([])
 const probe = ref<Schemas['Probe']>()
-const identity = ref<Schemas['Identity']>()
+const identity = ref<Schemas['Tried']>()
 const busy = ref('')
 const trouble = ref<Error>()
 

@@ -33,7 +33,7 @@ async function push() {
     busy.value = false
   }
 }
-const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded' }
+const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded', load: '', commit: '' }
 </script>
 
 <template>
@@ -51,6 +51,10 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
             <span class="whitespace-pre">{{ '  '.repeat(s.depth) + s.lines.join('\n') }}</span>
           </li>
         </ol>
+        <template v-if="p.changes.length">
+          <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
+          <ResidualList :residuals="p.changes" />
+        </template>
         <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
         <template v-if="p.remains.length">
           <h2 class="mt-4 mb-2">Would still differ from {{ p.target }}</h2>

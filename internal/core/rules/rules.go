@@ -27,6 +27,7 @@ type Rule struct {
 	Default    string   // the value the device leaves out
 	Writes     []string // lines the device adds below by itself when the block is made
 	Defines    string   // a name space: the identity's last word is a name in it
+	Named      string   // the capture that is the name, where it is not the last word
 	Uses       []Use    // names other rules define
 	Secret     []string // captures that are secret
 	Volatile   bool     // changes by itself; never compared, never sent
@@ -81,7 +82,7 @@ func (r *Rule) Compile() error {
 		}
 		r.segs = append(r.segs, toks)
 	}
-	for _, name := range append(append(slices.Clone(r.Secret), r.Salted...), r.Hostname) {
+	for _, name := range append(append(slices.Clone(r.Secret), r.Salted...), r.Hostname, r.Named) {
 		if name != "" && !r.has(name) {
 			return fmt.Errorf("the path has no <%s> or {%s}", name, name)
 		}
@@ -254,6 +255,9 @@ func (it *Item) Ordered() bool { return it.Rule != nil && it.Rule.Ordered }
 func (it *Item) Defines() (space, name string) {
 	if it.Rule == nil || it.Rule.Defines == "" {
 		return "", ""
+	}
+	if at, ok := it.caps[it.Rule.Named]; ok {
+		return it.Rule.Defines, join(it.words[at[0]:at[1]])
 	}
 	w := strings.Fields(it.ID)
 	return it.Rule.Defines, w[len(w)-1]

@@ -259,9 +259,12 @@ func (c *Console) raise() error {
 func (c *Console) unit() {
 	d := c.Device
 	d.mu.Lock()
-	model, release, serial := d.Model, d.Release, d.Serial
+	model, release, serial, factory := d.Model, d.Release, d.Serial, d.factory
 	d.mu.Unlock()
 	c.print("host      "+d.host(), "model     "+model, "release   "+release, "serial    "+serial)
+	if factory {
+		c.print("settings  as from the yard")
+	}
 }
 
 func (c *Console) recite(part string, f Faults) error {

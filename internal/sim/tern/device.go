@@ -2,34 +2,26 @@ package tern
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	gssh "github.com/gliderlabs/ssh"
+	"golang.org/x/crypto/ssh"
+
+	"magpie/internal/sim/box"
 )
 
-// Faults are what a device can be told to do wrong. The zero value is a
-// healthy device.
-type Faults struct {
-	SlowMS      int    `json:"slow_ms,omitempty"`      // wait this long before each answer
-	Hang        string `json:"hang,omitempty"`         // never answer this command
-	CutAfter    int    `json:"cut_after,omitempty"`    // drop the connection after so many bytes of a recital
-	HoldLine    int    `json:"hold_line,omitempty"`    // stop before the Nth line typed in amend mode, until released
-	HoldApplied bool   `json:"hold_applied,omitempty"` // hold after the line took effect instead of before
-	RefuseLine  int    `json:"refuse_line,omitempty"`  // refuse the Nth line typed in amend mode
-	IgnoreLine  int    `json:"ignore_line,omitempty"`  // accept the Nth line and do nothing
-	RefuseLogin bool   `json:"refuse_login,omitempty"`
-	HeldBy      string `json:"held_by,omitempty"` // somebody else is in amend mode
-	Busy        int    `json:"busy,omitempty"`    // answer "busy" to so many amend commands
-	Banner      string `json:"banner,omitempty"`  // shown at login
-	Weak        bool   `json:"weak,omitempty"`    // every account sees a shortened chart
-	Garbage     int    `json:"garbage,omitempty"` // so many random bytes in the middle of a recital
-	Endless     bool   `json:"endless,omitempty"` // a recital that never ends
-	RefuseStow  bool   `json:"refuse_stow,omitempty"`
-	Down        bool   `json:"down,omitempty"` // not listening at all
-}
+// Faults and Status are those of every family.
+type (
+	Faults = box.Faults
+	Status = box.Status
+)
 
 // Device is one simulated unit.
 type Device struct {
@@ -57,6 +49,9 @@ type Device struct {
 	sessions  map[int]context.CancelFunc
 	nextID    int
 	restartAt *time.Timer
+	restarts  int
+	factory   bool
+	once      sync.Once
 	OnRestart func() // called, unlocked, when the unit goes down
 }
 
@@ -67,21 +62,7 @@ type State struct {
 	StowedAt, AmendedAt          time.Time
 	AmendedBy                    string
 	Faults                       Faults
-}
-
-// Status is what the control port shows of a device.
-type Status struct {
-	Name     string   `json:"name"`
-	Serial   string   `json:"serial"`
-	Running  []string `json:"running"`
-	Startup  []string `json:"startup"`
-	Logins   int      `json:"logins"`
-	Refused  int      `json:"refused"`
-	Recitals int      `json:"recitals"`
-	Sessions int      `json:"sessions"`
-	Holding  bool     `json:"holding"`
-	Typed    int      `json:"typed"`
-	Faults   Faults   `json:"faults"`
+	Factory                      bool
 }
 
 // New makes a device running the given configuration, saved as its startup.
@@ -103,7 +84,7 @@ func Restore(s State) (*Device, error) {
 		return nil, fmt.Errorf("kept state of %s: %w", s.Name, err)
 	}
 	d := &Device{Name: s.Name, Model: s.Model, Serial: s.Serial, Release: s.Release, running: m, startup: s.Startup,
-		stowedAt: s.StowedAt, amendedAt: s.AmendedAt, amendedBy: s.AmendedBy, faults: s.Faults}
+		stowedAt: s.StowedAt, amendedAt: s.AmendedAt, amendedBy: s.AmendedBy, faults: s.Faults, factory: s.Factory}
 	d.init()
 	return d, nil
 }
@@ -120,15 +101,19 @@ func (d *Device) init() {
 func (d *Device) State() State {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return State{d.Name, d.Model, d.Serial, d.Release, d.running.Lines(), slices.Clone(d.startup), d.stowedAt, d.amendedAt, d.amendedBy, d.faults}
+	return State{d.Name, d.Model, d.Serial, d.Release, d.running.Lines(), slices.Clone(d.startup), d.stowedAt, d.amendedAt, d.amendedBy, d.faults, d.factory}
 }
 
 // Status returns what the control port shows.
 func (d *Device) Status() Status {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return Status{d.Name, d.Serial, d.running.Lines(), slices.Clone(d.startup), d.logins, d.refused, d.reads,
-		len(d.sessions), d.holding, d.typed, d.faults}
+	startup := slices.Clone(d.startup)
+	if startup == nil {
+		startup = []string{}
+	}
+	return Status{Name: d.Name, Family: "tern", Serial: d.Serial, Running: d.running.Lines(), Startup: startup, Logins: d.logins, Refused: d.refused,
+		Recitals: d.reads, Sessions: len(d.sessions), Holding: d.holding, Typed: d.typed, Restarts: d.restarts, Factory: d.factory, Faults: d.faults, Files: []string{}}
 }
 
 // SetFaults replaces the faults and counts amended lines from one again. Lines
@@ -176,6 +161,7 @@ func (d *Device) Amend(by string, lines []string) error {
 // Stow saves running as startup.
 func (d *Device) Stow() int {
 	d.mu.Lock()
+	d.factory = false
 	d.startup, d.stowedAt = d.running.Lines(), d.Clock()
 	n := len(d.startup)
 	d.mu.Unlock()
@@ -183,17 +169,66 @@ func (d *Device) Stow() int {
 	return n
 }
 
-// Replace puts another unit in this one's place.
+// FactoryLines are what a unit runs that nobody has set up.
+func FactoryLines() []string {
+	return []string{"name tern", "crew yard", "  rank master", "  word sealed " + Sealed("yard"), "lane uplink1", "  guard strict"}
+}
+
+// Replace puts another unit in this one's place; without lines one with factory
+// settings.
 func (d *Device) Replace(serial string, lines []string) error {
+	factory := lines == nil
+	if factory {
+		lines = FactoryLines()
+	}
 	m, err := Parse(lines)
 	if err != nil {
 		return err
 	}
 	d.mu.Lock()
-	d.Serial, d.running, d.startup = serial, m, nil
+	d.Serial, d.running, d.startup, d.factory = serial, m, nil, factory
 	d.mu.Unlock()
 	d.Save()
 	return nil
+}
+
+// Reset takes the unit back to factory settings. There is only one depth.
+func (d *Device) Reset(string) error { return d.Replace(d.Serial, nil) }
+
+// Keep returns what must outlive the simulator.
+func (d *Device) Keep() (json.RawMessage, error) { return json.Marshal(d.State()) }
+
+// Serve listens for SSH.
+func (d *Device) Serve(e box.Env) (func(), error) {
+	l, err := e.Listen(box.SSH)
+	if err != nil {
+		return nil, err
+	}
+	d.once.Do(func() { d.Clock, d.Save, d.OnRestart = e.Clock, e.Changed, e.Restarted })
+	s := &gssh.Server{
+		Handler:         d.serve,
+		PasswordHandler: func(ctx gssh.Context, word string) bool { return d.CheckWord(ctx.User(), word) },
+		PublicKeyHandler: func(ctx gssh.Context, key gssh.PublicKey) bool {
+			return d.CheckBadge(ctx.User(), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))))
+		},
+	}
+	s.AddHostKey(e.HostKey)
+	go func() { _ = s.Serve(l) }()
+	return func() { s.Close() }, nil
+}
+
+func (d *Device) serve(s gssh.Session) {
+	_, resized, tty := s.Pty()
+	if tty {
+		go func() {
+			for range resized {
+			}
+		}()
+	}
+	from, _, _ := net.SplitHostPort(s.RemoteAddr().String())
+	c := &Console{Device: d, User: s.User(), From: from, TTY: tty}
+	c.Serve(s.Context(), s, s.RawCommand())
+	_ = s.Exit(0)
 }
 
 // Restart brings the unit down and up again with its startup configuration.
@@ -207,6 +242,7 @@ func (d *Device) Restart() {
 		panic(err) // the startup was rendered by this simulator
 	}
 	d.running, d.holder = m, ""
+	d.restarts++
 	d.amendedAt, d.amendedBy = d.Clock(), "restart"
 	d.mu.Unlock()
 	d.Save()

@@ -7,6 +7,7 @@ ALTER TABLE devices
   ADD COLUMN IF NOT EXISTS member VARCHAR(128) NOT NULL DEFAULT '',
   ADD COLUMN IF NOT EXISTS jump_id CHAR(16) NOT NULL DEFAULT '',
   ADD COLUMN IF NOT EXISTS timeouts TEXT NOT NULL DEFAULT '{}',
+  ADD COLUMN IF NOT EXISTS ports TEXT NOT NULL DEFAULT '{}',
   ADD COLUMN IF NOT EXISTS serials TEXT NOT NULL DEFAULT '[]';
 
 -- A name makes a credential a set that many devices share; its selector says
