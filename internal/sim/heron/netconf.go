@@ -1,0 +1,490 @@
+package heron
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"time"
+
+	gssh "github.com/gliderlabs/ssh"
+
+	"magpie/internal/sim/box"
+)
+
+// peer is one NETCONF session.
+type peer struct {
+	d       *Device
+	s       gssh.Session
+	ctx     context.Context
+	in      *bufio.Reader
+	id      int
+	chunked bool
+}
+
+func (d *Device) netconf(s gssh.Session) {
+	ctx, cancel := context.WithCancel(s.Context())
+	defer cancel()
+	defer d.Enter(func() { s.Close() })()
+	d.Lock()
+	d.next++
+	p := &peer{d: d, s: s, ctx: ctx, in: bufio.NewReader(s), id: d.next}
+	d.live[p.id] = func() { s.Close() }
+	old := d.style.old
+	d.Unlock()
+	defer p.end()
+	caps := []string{"urn:ietf:params:netconf:capability:startup:1.0", "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:capability:candidate:1.0",
+		"urn:ietf:params:netconf:capability:confirmed-commit:1.1", "urn:ietf:params:netconf:capability:validate:1.1", "urn:ietf:params:netconf:capability:rollback-on-error:1.0"}
+	if !old {
+		caps = append([]string{"urn:ietf:params:netconf:base:1.1"}, caps...)
+	}
+	for _, k := range known[1:] {
+		caps = append(caps, k+"?module=x&revision=2018-01-01")
+	}
+	var hello strings.Builder
+	fmt.Fprintf(&hello, "<hello xmlns=%q><capabilities>", nsNetconf)
+	for _, c := range caps {
+		hello.WriteString("<capability>\n  ")
+		_ = xml.EscapeText(&hello, []byte(c))
+		hello.WriteString("\n</capability>")
+	}
+	fmt.Fprintf(&hello, "</capabilities><session-id>%d</session-id></hello>]]>]]>", p.id)
+	if _, err := io.WriteString(s, hello.String()); err != nil {
+		return
+	}
+	raw, err := p.read()
+	if err != nil {
+		return
+	}
+	p.chunked = !old && bytes.Contains(raw, []byte("base:1.1"))
+	for {
+		raw, err := p.read()
+		if err != nil {
+			return
+		}
+		top, err := parse(raw)
+		if err != nil || len(top.Kids) != 1 || top.Kids[0].Name != "rpc" {
+			p.reply("", fault{"rpc", "malformed-message", "", "not an rpc", ""})
+			return
+		}
+		rpc := top.Kids[0]
+		id := ""
+		var op *node
+		for _, k := range rpc.Kids {
+			if k.Name == "@message-id" {
+				id = k.Text
+			} else {
+				op = k
+			}
+		}
+		if op == nil {
+			p.reply(id, fault{"rpc", "missing-element", "", "an rpc without an operation", ""})
+			continue
+		}
+		if d.Wait(ctx, op.Name) != nil {
+			return
+		}
+		data, err := p.do(op)
+		if ctx.Err() != nil || errors.Is(err, context.Canceled) {
+			return
+		}
+		if err != nil {
+			p.reply(id, err)
+		} else if data != nil {
+			if p.show(id, data) != nil {
+				s.Close()
+				return
+			}
+		} else {
+			p.reply(id, nil)
+		}
+		if op.Name == "close-session" {
+			return
+		}
+	}
+}
+
+// end lets go of what the session held.
+func (p *peer) end() {
+	d := p.d
+	d.Lock()
+	delete(d.live, p.id)
+	for store, id := range d.locks {
+		if id == p.id {
+			delete(d.locks, store)
+			if store == "candidate" {
+				d.cand = d.running.clone()
+			}
+		}
+	}
+	back := d.rollback != nil && d.owner == p.id && d.persist == ""
+	d.Unlock()
+	if back {
+		d.goBack()
+	}
+}
+
+func (p *peer) read() ([]byte, error) {
+	if !p.chunked {
+		var b []byte
+		for !bytes.HasSuffix(b, []byte("]]>]]>")) {
+			c, err := p.in.ReadByte()
+			if err != nil {
+				return nil, err
+			}
+			b = append(b, c)
+		}
+		return b[:len(b)-6], nil
+	}
+	var b []byte
+	for {
+		if _, err := p.in.ReadString('\n'); err != nil {
+			return nil, err
+		}
+		head, err := p.in.ReadString('\n')
+		if err != nil {
+			return nil, err
+		}
+		if head == "##\n" {
+			return b, nil
+		}
+		n, err := strconv.Atoi(strings.Trim(head, "#\n"))
+		if err != nil {
+			return nil, err
+		}
+		chunk := make([]byte, n)
+		if _, err := io.ReadFull(p.in, chunk); err != nil {
+			return nil, err
+		}
+		b = append(b, chunk...)
+	}
+}
+
+// frame writes a message, in chunks of whatever length.
+func (p *peer) frame(w io.Writer, msg []byte) {
+	if !p.chunked {
+		_, _ = w.Write(append(msg, "]]>]]>"...))
+		return
+	}
+	var b bytes.Buffer
+	for len(msg) > 0 {
+		n := min(len(msg), 1+rand.IntN(p.d.style.chunk))
+		fmt.Fprintf(&b, "\n#%d\n", n)
+		b.Write(msg[:n])
+		msg = msg[n:]
+	}
+	b.WriteString("\n##\n")
+	_, _ = w.Write(b.Bytes())
+}
+
+// envelope is a reply's outer element, as the unit's style has it.
+func (p *peer) envelope(id, inner string) []byte {
+	s := p.d.style
+	attr := ""
+	if id != "" {
+		attr = fmt.Sprintf(" message-id=%q", id)
+	}
+	if s.prefixes {
+		n := s.prefix(nsNetconf)
+		return []byte(fmt.Sprintf("<?xml version='1.0'?>\n<%s:rpc-reply%s%s>%s</%[1]s:rpc-reply>", n, s.declarations(), attr, inner))
+	}
+	return []byte(fmt.Sprintf("<rpc-reply xmlns=%q%s>%s</rpc-reply>", nsNetconf, attr, inner))
+}
+
+func (p *peer) reply(id string, err error) {
+	n := ""
+	if p.d.style.prefixes {
+		n = p.d.style.prefix(nsNetconf) + ":"
+	}
+	if err == nil {
+		p.frame(p.s, p.envelope(id, "<"+n+"ok/>"))
+		return
+	}
+	var f fault
+	if !errors.As(err, &f) {
+		f = fault{"application", "operation-failed", "", err.Error(), ""}
+	}
+	el := func(name, v string) string {
+		if v == "" {
+			return ""
+		}
+		var b strings.Builder
+		_ = xml.EscapeText(&b, []byte(v))
+		return "<" + n + name + ">" + b.String() + "</" + n + name + ">"
+	}
+	inner := el("error-type", f.kind) + el("error-tag", f.tag) + el("error-severity", "error") + el("error-path", f.path) + el("error-message", f.message)
+	if f.info != "" {
+		info := f.info
+		if n != "" {
+			info = strings.NewReplacer("</", "</"+n, "<", "<"+n).Replace(info)
+		}
+		inner += "<" + n + "error-info>" + info + "</" + n + "error-info>"
+	}
+	p.frame(p.s, p.envelope(id, "<"+n+"rpc-error>"+inner+"</"+n+"rpc-error>"))
+}
+
+// show answers with data, with the faults in force.
+func (p *peer) show(id string, data *node) error {
+	var b strings.Builder
+	s := p.d.style
+	n := ""
+	if s.prefixes {
+		n = s.prefix(nsNetconf) + ":"
+	}
+	b.WriteString("<" + n + "data>")
+	data.print(&b, s, nsNetconf, 1)
+	b.WriteString("</" + n + "data>")
+	var out bytes.Buffer
+	p.frame(&out, p.envelope(id, b.String()))
+	return p.d.Show(p.ctx, p.s, out.Bytes(), "<x>")
+}
+
+func (p *peer) store(op *node, side string) (string, *node, error) {
+	at := op.kid(side)
+	if at == nil || len(at.Kids) == 0 {
+		return "", nil, fault{"protocol", "missing-element", "", side + " is missing", "<bad-element>" + side + "</bad-element>"}
+	}
+	switch name := at.Kids[0].Name; name {
+	case "running":
+		return name, p.d.running, nil
+	case "startup":
+		return name, p.d.startup, nil
+	case "candidate":
+		return name, p.d.cand, nil
+	case "config":
+		c := at.Kids[0].clone()
+		c.strip()
+		return name, c, nil
+	default:
+		return "", nil, fault{"protocol", "invalid-value", "", name + " is no datastore here", ""}
+	}
+}
+
+// free tells whether a datastore may be written by this session.
+func (p *peer) free(store string) error {
+	f := p.d.faults()
+	if f.HeldBy != "" {
+		return fault{"protocol", "in-use", "", store + " is locked by " + f.HeldBy, "<session-id>0</session-id>"}
+	}
+	if id, held := p.d.locks[store]; held && id != p.id {
+		return fault{"protocol", "in-use", "", store + " is locked", fmt.Sprintf("<session-id>%d</session-id>", id)}
+	}
+	return nil
+}
+
+func (d *Device) faults() box.Faults { return d.Common("").Faults }
+
+// do does one operation. A node returned is data to be shown.
+func (p *peer) do(op *node) (*node, error) {
+	d := p.d
+	changes := map[string]bool{"edit-config": true, "commit": true, "copy-config": true}
+	if changes[op.Name] {
+		if d.Busy() {
+			return nil, fault{"protocol", "resource-denied", "", "busy, again in a while", ""}
+		}
+		var out *node
+		err := d.Apply(p.ctx, func() (err error) {
+			out, err = p.locked(op)
+			return err
+		})
+		if errors.Is(err, box.ErrRefused) {
+			err = fault{"application", "operation-not-supported", "", err.Error(), ""}
+		}
+		return out, err
+	}
+	return p.locked(op)
+}
+
+func (p *peer) locked(op *node) (*node, error) {
+	d := p.d
+	d.Lock()
+	defer d.Unlock()
+	switch op.Name {
+	case "get-config", "get":
+		top := d.running
+		if op.Name == "get" {
+			top = d.state()
+		} else {
+			var err error
+			if _, top, err = p.store(op, "source"); err != nil {
+				return nil, err
+			}
+		}
+		top = top.clone()
+		if d.faults().Weak {
+			if sys := top.at("system"); sys != nil {
+				_ = edit(sys, &node{Kids: []*node{{Space: nsSystem, Name: "authentication", Op: "remove"}}}, "merge", "")
+			}
+		}
+		if f := op.kid("filter"); f != nil {
+			top = filter(top, f)
+		}
+		return top, nil
+	case "lock":
+		name, _, err := p.store(op, "target")
+		if err != nil {
+			return nil, err
+		}
+		if f := d.faults(); f.HeldBy != "" {
+			return nil, fault{"protocol", "lock-denied", "", name + " is locked by " + f.HeldBy, "<session-id>0</session-id>"}
+		}
+		if id, held := d.locks[name]; held {
+			return nil, fault{"protocol", "lock-denied", "", name + " is locked already", fmt.Sprintf("<session-id>%d</session-id>", id)}
+		}
+		d.locks[name] = p.id
+		if name == "candidate" {
+			d.cand = d.running.clone()
+		}
+	case "unlock":
+		name, _, err := p.store(op, "target")
+		if err != nil {
+			return nil, err
+		}
+		if d.locks[name] != p.id {
+			return nil, fault{"protocol", "operation-failed", "", name + " is not locked by this session", ""}
+		}
+		delete(d.locks, name)
+		if name == "candidate" {
+			d.cand = d.running.clone()
+		}
+	case "edit-config":
+		name, store, err := p.store(op, "target")
+		if err != nil {
+			return nil, err
+		}
+		if name != "candidate" {
+			return nil, fault{"protocol", "operation-not-supported", "", name + " cannot be edited; edit the candidate", ""}
+		}
+		if err := p.free(name); err != nil {
+			return nil, err
+		}
+		how := "merge"
+		if d := op.kid("default-operation"); d != nil {
+			how = d.Text
+		}
+		config := op.kid("config")
+		if config == nil {
+			return nil, fault{"protocol", "missing-element", "", "config is missing", "<bad-element>config</bad-element>"}
+		}
+		next := store.clone()
+		if how == "replace" {
+			next, how = &node{}, "merge"
+		}
+		if err := edit(next, config, how, ""); err != nil {
+			return nil, err
+		}
+		d.cand = next
+	case "validate":
+		_, store, err := p.store(op, "source")
+		if err != nil {
+			return nil, err
+		}
+		return nil, validate(store)
+	case "discard-changes":
+		d.cand = d.running.clone()
+	case "commit":
+		return nil, p.commit(op)
+	case "cancel-commit":
+		if d.rollback == nil {
+			return nil, fault{"protocol", "operation-failed", "", "no confirmed commit is waiting", ""}
+		}
+		d.rollback.Stop()
+		d.rollback = nil
+		d.running, d.cand = d.before, d.before.clone()
+	case "copy-config":
+		name, _, err := p.store(op, "target")
+		if err != nil {
+			return nil, err
+		}
+		_, from, err := p.store(op, "source")
+		if err != nil {
+			return nil, err
+		}
+		if err := p.free(name); err != nil {
+			return nil, err
+		}
+		switch name {
+		case "startup":
+			if d.faults().FullDisk || d.faults().RefuseStow {
+				return nil, fault{"application", "operation-failed", "", "the disk is full", ""}
+			}
+			d.startup = from.clone()
+		case "candidate":
+			d.cand = from.clone()
+		default:
+			return nil, fault{"protocol", "operation-not-supported", "", name + " cannot be written", ""}
+		}
+	case "kill-session":
+		id, _ := strconv.Atoi(op.at("session-id").Text)
+		end, ok := d.live[id]
+		if !ok {
+			return nil, fault{"protocol", "invalid-value", "", "there is no such session", ""}
+		}
+		for store, holder := range d.locks {
+			if holder == id {
+				delete(d.locks, store)
+			}
+		}
+		d.cand = d.running.clone()
+		go end()
+	case "close-session":
+	default:
+		return nil, fault{"protocol", "operation-not-supported", "", op.Name + " is not known here", "<bad-element>" + op.Name + "</bad-element>"}
+	}
+	return nil, nil
+}
+
+func (p *peer) commit(op *node) error {
+	d := p.d
+	if err := p.free("running"); err != nil {
+		return err
+	}
+	if id := op.kid("persist-id"); d.rollback != nil && op.kid("confirmed") == nil {
+		if d.persist != "" && (id == nil || id.Text != d.persist) {
+			return fault{"protocol", "invalid-value", "", "the persist-id is not that of the confirmed commit", ""}
+		}
+		d.rollback.Stop()
+		d.rollback = nil
+	}
+	if err := validate(d.cand); err != nil {
+		return err
+	}
+	if op.kid("confirmed") != nil {
+		seconds := 600
+		if t := op.kid("confirm-timeout"); t != nil {
+			seconds, _ = strconv.Atoi(t.Text)
+		}
+		if d.rollback != nil {
+			d.rollback.Stop()
+		} else {
+			d.before = d.running.clone()
+		}
+		d.persist, d.owner = "", p.id
+		if k := op.kid("persist"); k != nil {
+			d.persist = k.Text
+		}
+		d.rollback = time.AfterFunc(time.Duration(seconds)*time.Second, d.goBack)
+	}
+	d.running, d.factory = d.cand.clone(), false
+	return nil
+}
+
+// goBack undoes a confirmed commit that nobody confirmed.
+func (d *Device) goBack() {
+	d.Lock()
+	if d.rollback == nil {
+		d.Unlock()
+		return
+	}
+	d.rollback.Stop()
+	d.rollback = nil
+	d.running, d.cand = d.before, d.before.clone()
+	d.Unlock()
+	d.Env.Changed()
+}
