@@ -171,6 +171,7 @@ func (d *Dialect) Member() *Dialect {
 	m := *d
 	m.Parts, m.Elements, m.Members = d.Members.Parts, nil, nil
 	m.Kind = d.Members.Kind
+	m.Change, m.Restarts = Change{Methods: d.Members.Methods, Load: d.Members.Load}, 0
 	return &m
 }
 

@@ -159,22 +159,23 @@ type FilePlace struct {
 // Source is where something is read from. Exactly one of Command, Exec,
 // Datastore, State, Resource, File and Sent is set.
 type Source struct {
-	Make      []Step     `yaml:"make"`
-	Mode      string     `yaml:"mode"`
-	Command   string     `yaml:"command"`
-	Exec      string     `yaml:"exec"`
-	Datastore string     `yaml:"datastore"`
-	Filter    string     `yaml:"filter"`
-	State     string     `yaml:"state"`
-	Resource  string     `yaml:"resource"`
-	Accept    string     `yaml:"accept"`
-	File      *FilePlace `yaml:"file"`
-	Sent      string     `yaml:"sent"` // the protocol by which the device sends it to the inbox
-	Unpack    []string   `yaml:"unpack"`
-	Inside    string     `yaml:"inside"` // which file of an archive
-	Under     string     `yaml:"under"`  // which element of a document
-	Without   []string   `yaml:"without"`
-	Tidy      []Step     `yaml:"tidy"`
+	Make      []Step            `yaml:"make"`
+	Mode      string            `yaml:"mode"`
+	Command   string            `yaml:"command"`
+	Exec      string            `yaml:"exec"`
+	Datastore string            `yaml:"datastore"`
+	Filter    string            `yaml:"filter"`
+	State     string            `yaml:"state"`
+	Resource  string            `yaml:"resource"`
+	Accept    string            `yaml:"accept"`
+	Post      map[string]string `yaml:"post"` // fields of a form that it is asked for with
+	File      *FilePlace        `yaml:"file"`
+	Sent      string            `yaml:"sent"` // the protocol by which the device sends it to the inbox
+	Unpack    []string          `yaml:"unpack"`
+	Inside    string            `yaml:"inside"` // which file of an archive
+	Under     string            `yaml:"under"`  // which element of a document
+	Without   []string          `yaml:"without"`
+	Tidy      []Step            `yaml:"tidy"`
 }
 
 // Identity is how a device tells who it is.
@@ -195,9 +196,15 @@ type Listing struct {
 
 // Members are devices that this one speaks for.
 type Members struct {
-	Listing `yaml:",inline"`
-	Kind    string           `yaml:"kind"`
-	Parts   map[string]*Part `yaml:"parts"`
+	Listing  `yaml:",inline"`
+	Serial   string           `yaml:"serial"` // {member} stands for the name
+	Model    string           `yaml:"model"`
+	Release  string           `yaml:"release"`
+	Standing string           `yaml:"standing"`
+	Kind     string           `yaml:"kind"`
+	Parts    map[string]*Part `yaml:"parts"`
+	Methods  []string         `yaml:"methods"`
+	Load     []Step           `yaml:"load"`
 }
 
 // Part is how a part is fetched and what proves that it is whole.

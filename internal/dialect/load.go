@@ -333,8 +333,17 @@ func (l *loader) compile(d *Dialect) {
 	if m := d.Members; m != nil {
 		l.source(m.Source, "members")
 		l.group(m.Each, "members", "each")
-		if re := d.patterns[m.Each]; re != nil && re.SubexpIndex("name") < 0 {
-			l.at([]string{"members", "each"}, "needs a group named name: (?P<name>...)")
+		for key, p := range map[string]string{"serial": m.Serial, "model": m.Model, "release": m.Release, "standing": m.Standing} {
+			// {member} is put in when it is known.
+			if c, err := regexp.Compile(strings.ReplaceAll(p, "{member}", "x")); err != nil {
+				l.at([]string{"members", key}, "%v", err)
+			} else if p != "" && c.NumSubexp() < 1 {
+				l.at([]string{"members", key}, "needs a group in round brackets around what is looked for")
+			}
+		}
+		l.steps(m.Load, "members", "load")
+		if len(m.Methods) > 0 && len(m.Load) == 0 && !l.speaks(Netconf) {
+			l.at([]string{"members", "methods"}, "needs members.load: the steps that put a document there")
 		}
 		l.parts(m.Parts, "members", "parts")
 	}

@@ -123,14 +123,22 @@ func (s *Session) Members() ([]Member, error) {
 	}
 	re := s.d.Pattern(m.Each)
 	var all []Member
-	for _, found := range re.FindAllStringSubmatch(out, -1) {
-		group := func(name string) string {
-			if i := re.SubexpIndex(name); i > 0 {
-				return strings.TrimSpace(found[i])
-			}
-			return ""
+	seen := map[string]bool{}
+	for _, l := range text.Lines(out) {
+		found := re.FindStringSubmatch(l)
+		if found == nil || seen[found[1]] {
+			continue
 		}
-		all = append(all, Member{group("name"), group("serial"), group("model"), group("release"), group("state")})
+		name := strings.TrimSpace(found[1])
+		seen[name] = true
+		get := func(pattern string) string {
+			if pattern == "" {
+				return ""
+			}
+			v, _ := find(regexp.MustCompile(strings.ReplaceAll(pattern, "{member}", regexp.QuoteMeta(name))), out)
+			return v
+		}
+		all = append(all, Member{name, get(m.Serial), get(m.Model), get(m.Release), get(m.Standing)})
 	}
 	return all, nil
 }
@@ -275,6 +283,11 @@ func (s *Session) source(part, what string, src *dialect.Source, flaw func(strin
 		return out, nil
 	default:
 		out, err = s.sp.read(what, src, flaw)
+		if errors.Is(err, errExpired) {
+			if err = s.renewed(src.Make); err == nil {
+				out, err = s.sp.read(what, src, flaw)
+			}
+		}
 		s.trace("reading "+what, out, began, err)
 		return out, err
 	}

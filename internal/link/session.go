@@ -215,8 +215,35 @@ func (s *Session) trace(sent, answer string, began time.Time, err error) {
 // steps does steps one after the other.
 func (s *Session) steps(steps []dialect.Step) error {
 	for i := range steps {
-		if err := s.step(&steps[i]); err != nil {
+		err := s.step(&steps[i])
+		if errors.Is(err, errExpired) {
+			// It was not done: the device asked who we are instead.
+			if err = s.renewed(steps[:i]); err == nil {
+				err = s.step(&steps[i])
+			}
+		}
+		if err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// renewed signs in again where a web session ended, and does those steps again
+// that only read: what they found may have belonged to the old session.
+func (s *Session) renewed(before []dialect.Step) error {
+	w, ok := s.sp.(*web)
+	if !ok {
+		return errExpired
+	}
+	if err := w.renew(); err != nil {
+		return err
+	}
+	for i := range before {
+		if strings.HasPrefix(before[i].Ask, "GET ") {
+			if err := s.step(&before[i]); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -129,7 +129,16 @@ func (w *web) read(what string, src *dialect.Source, flaw func(string) string) (
 	} else if w.s.d.Web.RESTCONF {
 		header.Set("Accept", "application/yang-data+json")
 	}
-	raw, _, err := w.again("GET", path, header, nil, nil)
+	method, body := "GET", []byte(nil)
+	if len(src.Post) > 0 {
+		h, b, err := w.body(&dialect.Step{Form: src.Post})
+		if err != nil {
+			return "", err
+		}
+		method, body = "POST", b
+		header.Set("Content-Type", h.Get("Content-Type"))
+	}
+	raw, _, err := w.ask(method, path, header, body, nil)
 	if err != nil {
 		return "", w.s.cutOff(what, raw, err)
 	}
@@ -164,7 +173,7 @@ func (w *web) step(st *dialect.Step) (string, error) {
 		}
 		header.Set("If-Match", tag)
 	}
-	raw, _, err := w.again(method, path, header, body, st.Status)
+	raw, _, err := w.ask(method, path, header, body, st.Status)
 	return string(raw), err
 }
 
@@ -228,19 +237,11 @@ func jsonText(v string) string {
 // errExpired is the device's word that the session is over.
 var errExpired = errors.New("the device has ended the session")
 
-// again asks, and if the session turns out to be over in mid-visit, signs in
-// anew and asks once more.
-func (w *web) again(method, path string, header http.Header, body []byte, status []int) ([]byte, *http.Response, error) {
-	raw, res, err := w.ask(method, path, header, body, status)
-	if !errors.Is(err, errExpired) || !w.signedIn {
-		return raw, res, err
-	}
+// renew signs in anew after the device ended the session in mid-visit.
+func (w *web) renew() error {
 	w.s.call.Warn("the device ended the session in the middle; signing in again")
 	w.signedIn = false
-	if err := w.login(); err != nil {
-		return nil, nil, err
-	}
-	return w.ask(method, path, header, body, status)
+	return w.login()
 }
 
 func (w *web) ask(method, path string, header http.Header, body []byte, status []int) ([]byte, *http.Response, error) {
