@@ -134,9 +134,71 @@ func (c *Client) Device(ctx context.Context, name string) (Device, error) {
 	return call[Device](c, ctx, "GET", "/devices/"+url.PathEscape(name), nil, nil)
 }
 
-// Probe asks an address for its host key.
-func (c *Client) Probe(ctx context.Context, address string, port int) (Probe, error) {
-	return call[Probe](c, ctx, "POST", "/probe", nil, map[string]any{"address": address, "port": port})
+// Probe asks an address for its host key or certificate over a transport
+// (empty: SSH).
+func (c *Client) Probe(ctx context.Context, transport, address string, port int) (Probe, error) {
+	in := map[string]any{"address": address, "port": port}
+	if transport != "" {
+		in["transport"] = transport
+	}
+	return call[Probe](c, ctx, "POST", "/probe", nil, in)
+}
+
+// Import adds many devices. Bad rows are no error; see Imported.
+func (c *Client) Import(ctx context.Context, n NewDevices) (Imported, error) {
+	return call[Imported](c, ctx, "POST", "/devices-import", nil, n)
+}
+
+// CredentialSets lists the credential sets.
+func (c *Client) CredentialSets(ctx context.Context) ([]CredentialSet, error) {
+	return call[[]CredentialSet](c, ctx, "GET", "/credentials", nil, nil)
+}
+
+// AddCredentialSet makes a credential set.
+func (c *Client) AddCredentialSet(ctx context.Context, n NewCredentialSet) (CredentialSet, error) {
+	return call[CredentialSet](c, ctx, "POST", "/credentials", nil, n)
+}
+
+// EditCredentialSet changes a credential set.
+func (c *Client) EditCredentialSet(ctx context.Context, name string, n NewCredentialSet) (CredentialSet, error) {
+	return call[CredentialSet](c, ctx, "PATCH", "/credentials/"+url.PathEscape(name), nil, n)
+}
+
+// RemoveCredentialSet deletes a credential set that no device uses.
+func (c *Client) RemoveCredentialSet(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/credentials/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
+// AttachCredentialSet gives devices a set instead of what they had.
+func (c *Client) AttachCredentialSet(ctx context.Context, name string, selector []string) (CredentialSet, error) {
+	return call[CredentialSet](c, ctx, "POST", "/credentials/"+url.PathEscape(name)+"/attach", nil, map[string]any{"selector": selector})
+}
+
+// RetryCredentialSet lets a set be tried again, everywhere.
+func (c *Client) RetryCredentialSet(ctx context.Context, name string) (CredentialSet, error) {
+	return call[CredentialSet](c, ctx, "POST", "/credentials/"+url.PathEscape(name)+"/retry", nil, nil)
+}
+
+// LoadDialect takes a dialect file into use.
+func (c *Client) LoadDialect(ctx context.Context, name, source string) (Dialect, error) {
+	return call[Dialect](c, ctx, "POST", "/dialects", q("name", name), []byte(source))
+}
+
+// TryDialect runs a dialect file against a live device.
+func (c *Client) TryDialect(ctx context.Context, t DialectTrial) (DialectTried, error) {
+	return call[DialectTried](c, ctx, "POST", "/dialect-try", nil, t)
+}
+
+// Download returns a version's content as it is.
+func (c *Client) Download(ctx context.Context, ref string) (string, error) {
+	res, err := c.send(ctx, "GET", "/version/text", q("ref", ref), nil)
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	return string(raw), err
 }
 
 // Try signs in to a device that is not saved yet and asks who it is.

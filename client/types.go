@@ -10,7 +10,8 @@ type Problem struct {
 	Title  string `json:"title"`
 	Status int    `json:"status"`
 	Detail string `json:"detail"`
-	Next   string `json:"next,omitempty"` // what to do about it
+	Next   string `json:"next,omitempty"`  // what to do about it
+	Field  string `json:"field,omitempty"` // which field of what was sent is wrong
 }
 
 func (p *Problem) Error() string {
@@ -391,6 +392,7 @@ type Dialect struct {
 	Methods  []string `json:"methods"`
 	Devices  int      `json:"devices"`
 	Source   string   `json:"source,omitempty"`
+	Ways     []Way    `json:"ways"` // how it is spoken to, the usual way first
 }
 
 // DialectProblem is one thing wrong in a dialect file.
@@ -490,4 +492,57 @@ type Status struct {
 	Contents int64          `json:"contents"`
 	Bytes    int64          `json:"contents_bytes"`
 	Attend   []Device       `json:"attend"` // devices that need a look, worst first
+}
+
+// Way is a transport that a dialect speaks.
+type Way struct {
+	Transport string `json:"transport"`
+	Port      int    `json:"port"`
+	ShowsKey  bool   `json:"shows_key"` // a host key or certificate, to be accepted
+}
+
+// NewDevices is a batch of devices to be added.
+type NewDevices struct {
+	Devices []NewDevice `json:"devices"`
+	SkipBad bool        `json:"skip_bad,omitempty"` // add those that are right
+}
+
+// Imported is what came of a batch. With bad rows and without SkipBad nothing
+// was added.
+type Imported struct {
+	Added []Device `json:"added"`
+	Bad   []BadRow `json:"bad"`
+}
+
+// BadRow is a device of a batch that could not be added.
+type BadRow struct {
+	Row    int    `json:"row"` // from 1
+	Name   string `json:"name"`
+	Column string `json:"column,omitempty"`
+	Detail string `json:"detail"`
+	Next   string `json:"next,omitempty"`
+}
+
+// DialectTrial is a dialect file to be tried on a device.
+type DialectTrial struct {
+	Source string    `json:"source"`
+	Device NewDevice `json:"device"`
+}
+
+// DialectTried is what came of it: what is wrong in the file, or all that was
+// said, up to where it went wrong.
+type DialectTried struct {
+	Problems  []DialectProblem `json:"problems"`
+	Exchanges []Exchange       `json:"exchanges"`
+	Tried     Tried            `json:"tried"`
+	Trouble   string           `json:"trouble,omitempty"`
+}
+
+// Exchange is one thing said to a device and its answer. Secrets of the login
+// are taken out.
+type Exchange struct {
+	Sent    string `json:"sent"`
+	Answer  string `json:"answer"`
+	MS      int64  `json:"ms"`
+	Trouble string `json:"trouble,omitempty"`
 }

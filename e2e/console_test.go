@@ -163,7 +163,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	if err := w.admin.RemoveDevice(ctx(t), name); err != nil {
 		t.Fatal(err)
 	}
-	probe := must(w.admin.Probe(ctx(t), p.Address, p.Port))(t)
+	probe := must(w.admin.Probe(ctx(t), "", p.Address, p.Port))(t)
 	b := newBrowser(t, w.url)
 	b.signIn("admin", w.firstPassword())
 	b.click("Add a device")

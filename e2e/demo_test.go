@@ -87,7 +87,7 @@ func TestCommandLine(t *testing.T) {
 	if _, e, status := w.cli("device", "remove", "innisquill-r1", "--yes"); status != 0 {
 		t.Fatal(e)
 	}
-	probe := must(w.admin.Probe(ctx(t), p.Address, p.Port))(t)
+	probe := must(w.admin.Probe(ctx(t), "", p.Address, p.Port))(t)
 	for _, c := range []struct {
 		args   string
 		status int

@@ -117,7 +117,7 @@ func TestChangedHostKey(t *testing.T) {
 	w.fleet.call("POST", "/devices/"+r1+"/hostkey", nil, nil)
 	logins := w.fleet.status(r1).Logins
 	j := w.pull(r1)
-	shown := must(w.admin.Probe(ctx(t), w.fleet.place(r1).Address, 2222))(t)
+	shown := must(w.admin.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222))(t)
 	if j.Outcome != "failed" || !strings.Contains(j.Summary, was) || !strings.Contains(j.Summary, shown.Fingerprint) {
 		t.Errorf("the pull ended %s: %s", j.Outcome, j.Summary)
 	}
@@ -219,7 +219,6 @@ func TestChangedSincePreview(t *testing.T) {
 	if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: strings.Repeat("0", 64)}, ""); !client.IsStatus(err, 409) {
 		t.Errorf("a push with another hash: %v", err)
 	}
-	w.fleet.call("POST", "/devices/"+r1+"/replace", map[string]any{"serial": "TN4-OTHER", "lines": w.fleet.status(r1).Running}, nil)
 	p2 := w.preview(client.NewPreview{Ref: r1 + "@1"})
 	w.fleet.call("POST", "/devices/"+r1+"/replace", map[string]any{"serial": "TN4-THIRD", "lines": w.fleet.status(r1).Running}, nil)
 	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p2.ID, Hash: p2.Hash}, ""))(t).ID); end.Outcome != "refused" || !strings.Contains(end.Summary, "other hardware") {

@@ -154,7 +154,10 @@ func TestWhoMayDoWhat(t *testing.T) {
 		}, 401, 403, 0, 0},
 		{"look live", func(c *client.Client) error { _, err := c.Text(ctx(t), r1+"@live"); return err }, 401, 403, 0, 0},
 		{"preview", func(c *client.Client) error { _, err := c.NewPreview(ctx(t), client.NewPreview{Ref: r1}); return err }, 401, 403, 0, 0},
-		{"probe", func(c *client.Client) error { _, err := c.Probe(ctx(t), w.fleet.place(r1).Address, 2222); return err }, 401, 403, 403, 0},
+		{"probe", func(c *client.Client) error {
+			_, err := c.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222)
+			return err
+		}, 401, 403, 403, 0},
 		{"edit a device", func(c *client.Client) error { _, err := c.EditDevice(ctx(t), r1, client.NewDevice{}); return err }, 401, 403, 403, 0},
 		{"list users", func(c *client.Client) error { _, err := c.Users(ctx(t)); return err }, 401, 403, 403, 0},
 		{"read the audit log", func(c *client.Client) error { _, err := c.Audit(ctx(t), 0, 0); return err }, 401, 403, 403, 0},

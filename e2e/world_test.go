@@ -67,6 +67,8 @@ type world struct {
 	url   string
 	admin *client.Client
 	extra []string // arguments of serve
+
+	families string // besides routers
 }
 
 type option func(*world)
@@ -76,6 +78,11 @@ func ownDatabase(w *world) { w.dsn = "" }
 
 func withDialects(dir string) option {
 	return func(w *world) { w.extra = append(w.extra, "--dialects", dir) }
+}
+
+// withFamilies puts devices of other families up too.
+func withFamilies(names string) option {
+	return func(w *world) { w.families = names }
 }
 
 const adminWord = "a word for tests"
@@ -91,19 +98,26 @@ func newWorld(t testing.TB, routers int, opts ...option) *world {
 	if w.dsn == "shared" {
 		w.dsn = scratch.Database(t)
 	}
-	w.fleet = startFleet(t, filepath.Join(w.dir, "fleet"), routers)
+	w.fleet = startFleet(t, filepath.Join(w.dir, "fleet"), routers, w.families)
 	w.serve()
 	for _, p := range w.fleet.places {
-		w.register(p, "tern")
+		w.register(p, p.Family)
 	}
 	return w
 }
 
 func (w *world) register(p sim.Place, dialect string) {
 	w.t.Helper()
-	probe := must(w.admin.Probe(ctx(w.t), p.Address, p.Port))(w.t)
-	must(w.admin.AddDevice(ctx(w.t), client.NewDevice{Name: p.Name, Address: p.Address, Port: p.Port, Dialect: dialect, HostKey: probe.HostKey,
-		User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}))(w.t)
+	must(w.admin.AddDevice(ctx(w.t), w.entry(p, dialect)))(w.t)
+}
+
+// entry is a place as it is registered.
+func (w *world) entry(p sim.Place, dialect string) client.NewDevice {
+	w.t.Helper()
+	way := must(w.admin.Dialect(ctx(w.t), dialect))(w.t).Ways[0]
+	probe := must(w.admin.Probe(ctx(w.t), way.Transport, p.Address, p.Port))(w.t)
+	return client.NewDevice{Name: p.Name, Address: p.Address, Port: p.Port, Dialect: dialect, HostKey: probe.HostKey,
+		User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}
 }
 
 // sql runs a statement on the world's database.
@@ -334,9 +348,9 @@ type fleet struct {
 	places []sim.Place
 }
 
-func startFleet(t testing.TB, dir string, n int) *fleet {
+func startFleet(t testing.TB, dir string, n int, families string) *fleet {
 	t.Helper()
-	p := startProgram(t, os.Environ(), "magpie-sim", "-data", dir, "-devices", fmt.Sprint(n))
+	p := startProgram(t, os.Environ(), "magpie-sim", "-data", dir, "-devices", fmt.Sprint(n), "-families", families)
 	f := &fleet{t: t, url: p.waitFor(regexp.MustCompile(`control at (\S+)`))}
 	f.call("GET", "/devices", nil, &f.places)
 	return f

@@ -90,6 +90,14 @@ func (s *Server) Handler() http.Handler {
 	operator.POST("/devices/:name/retry-login", s.retryLogin)
 	admin.POST("/probe", s.probe)
 	admin.POST("/try", s.try)
+	admin.POST("/devices-import", s.importDevices)
+
+	reader.GET("/credentials", s.credentials)
+	admin.POST("/credentials", s.addCredential)
+	admin.PATCH("/credentials/:name", s.editCredential)
+	admin.DELETE("/credentials/:name", s.removeCredential)
+	admin.POST("/credentials/:name/attach", s.attachCredential)
+	operator.POST("/credentials/:name/retry", s.retryCredential)
 
 	reader.GET("/version", s.version)
 	reader.GET("/version/text", s.versionText)
@@ -111,6 +119,8 @@ func (s *Server) Handler() http.Handler {
 	reader.GET("/dialects/:name", s.dialect)
 	reader.POST("/dialect-check", s.checkDialect)
 	reader.GET("/dialect-schema", s.dialectSchema)
+	admin.POST("/dialects", s.loadDialect)
+	admin.POST("/dialect-try", s.tryDialect)
 
 	admin.GET("/users", s.users)
 	admin.POST("/users", s.addUser)
@@ -174,6 +184,10 @@ func problem(err error) *client.Problem {
 		return say(409, "another push holds the device", "")
 	case errors.Is(err, work.ErrPreviewChanged):
 		return say(409, "the preview changed", "")
+	case errors.Is(err, work.ErrNotComparable):
+		return say(400, "not comparable", "compare two versions of the same part")
+	case errors.Is(err, work.ErrBreaker):
+		return say(409, "credential set shut", "have a look why so many devices refuse it; then: magpie credential retry NAME")
 	case errors.Is(err, work.ErrCannotMask):
 		return say(403, "cannot be masked", "")
 	case errors.Is(err, link.ErrLoginRefused):
@@ -203,6 +217,11 @@ func firstLine(err error) string { return strings.SplitN(err.Error(), ": Error",
 
 func bad(detail, next string) *client.Problem {
 	return &client.Problem{Status: 400, Title: "bad request", Detail: detail, Next: next}
+}
+
+// wrong is a bad request of which it is known what field is wrong.
+func wrong(field, detail, next string) *client.Problem {
+	return &client.Problem{Status: 400, Title: "bad request", Detail: detail, Next: next, Field: field}
 }
 
 // answer writes v, or the error.

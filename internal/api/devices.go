@@ -118,10 +118,10 @@ func (s *Server) attempt(ctx context.Context, q *store.Q, dia *dialect.Dialect, 
 
 func checkReach(address string, port int) error {
 	if address == "" || strings.ContainsAny(address, " \t/@") || len(address) > 255 {
-		return bad(fmt.Sprintf("%q is no address", address), "give a host name or an IP address, without a port")
+		return wrong("address", fmt.Sprintf("%q is no address", address), "give a host name or an IP address, without a port")
 	}
 	if port < 1 || port > 65535 {
-		return bad(fmt.Sprintf("port %d is no TCP port", port), "it takes 1 to 65535")
+		return wrong("port", fmt.Sprintf("port %d is no TCP port", port), "it takes 1 to 65535")
 	}
 	return nil
 }
@@ -151,7 +151,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	if n.HostKey != "" && n.HostKey != d.HostKey {
 		key := strings.TrimSpace(n.HostKey)
 		if link.Fingerprint(key) == "" {
-			return bad("host_key is neither an SSH public key nor a certificate's fingerprint", "take it from POST /api/v1/probe, or from the device itself")
+			return wrong("host_key", "host_key is neither an SSH public key nor a certificate's fingerprint", "take it from POST /api/v1/probe, or from the device itself")
 		}
 		if k, _, _, _, err := ssh.ParseAuthorizedKey([]byte(key)); err == nil {
 			key = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k)))
@@ -173,7 +173,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	if n.Timeouts != nil {
 		for k, v := range *n.Timeouts {
 			if t, err := time.ParseDuration(v); !slices.Contains([]string{"connect", "answer", "idle", "whole"}, k) || err != nil || t <= 0 || t > 24*time.Hour {
-				return bad(fmt.Sprintf("%s=%s is no time-out", k, v), "they are connect, answer, idle and whole, written like 500ms, 20s, 5m")
+				return wrong("timeouts", fmt.Sprintf("%s=%s is no time-out", k, v), "they are connect, answer, idle and whole, written like 500ms, 20s, 5m")
 			}
 		}
 		d.Timeouts, e.said = *n.Timeouts, append(e.said, "time-outs")
@@ -181,7 +181,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	if n.Ports != nil {
 		for k, v := range *n.Ports {
 			if !slices.Contains([]string{"sftp", "scp", "ftp", "ftps", "tftp"}, k) || v < 1 || v > 65535 {
-				return bad(fmt.Sprintf("%s=%d is no port for moving files", k, v), "they are sftp, scp, ftp, ftps and tftp, from 1 to 65535")
+				return wrong("ports", fmt.Sprintf("%s=%d is no port for moving files", k, v), "they are sftp, scp, ftp, ftps and tftp, from 1 to 65535")
 			}
 		}
 		d.Ports, e.said = *n.Ports, append(e.said, "ports")
@@ -283,7 +283,7 @@ func fillSecret(sec *store.Secret, user, password, key, agent, raise, passphrase
 	}
 	if key != "" {
 		if _, err := ssh.ParsePrivateKey([]byte(key)); err != nil {
-			return bad("key is no private key that can be read: "+err.Error(), "give an unencrypted key in PEM or OpenSSH form")
+			return wrong("key", "key is no private key that can be read: "+err.Error(), "give an unencrypted key in PEM or OpenSSH form")
 		}
 		sec.Key, sec.Password, sec.Agent = key, "", ""
 	}
@@ -309,7 +309,7 @@ func fillSecret(sec *store.Secret, user, password, key, agent, raise, passphrase
 // it. sec is its own credential; nil when it uses a set.
 func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 	if err := ref.DeviceName(d.Name); err != nil {
-		return bad(err.Error(), "")
+		return wrong("name", err.Error(), "")
 	}
 	dia := s.Work.Dialect(d.Dialect)
 	if dia == nil {
@@ -317,7 +317,7 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		for _, x := range s.Work.Dialects() {
 			names = append(names, x.Dialect)
 		}
-		return bad(fmt.Sprintf("no dialect is named %q", d.Dialect), "there are: "+strings.Join(names, ", "))
+		return wrong("dialect", fmt.Sprintf("no dialect is named %q", d.Dialect), "there are: "+strings.Join(names, ", "))
 	}
 	way, ok := dia.Way(d.Transport)
 	if !ok {
@@ -325,7 +325,7 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		for _, w := range dia.Ways() {
 			ways = append(ways, w.Transport)
 		}
-		return bad(fmt.Sprintf("dialect %s does not speak %s", d.Dialect, d.Transport), "it speaks "+strings.Join(ways, ", "))
+		return wrong("transport", fmt.Sprintf("dialect %s does not speak %s", d.Dialect, d.Transport), "it speaks "+strings.Join(ways, ", "))
 	}
 	if d.Port == 0 {
 		d.Port = way.Port
@@ -337,18 +337,18 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		return err
 	}
 	if !slices.Contains(core.Kinds, d.Kind) {
-		return bad(fmt.Sprintf("%q is no kind of device", d.Kind), "the kinds are "+strings.Join(core.Kinds, ", "))
+		return wrong("kind", fmt.Sprintf("%q is no kind of device", d.Kind), "the kinds are "+strings.Join(core.Kinds, ", "))
 	}
 	for _, t := range append([]string{d.Site}, d.Tags...) {
 		if len(t) > 64 || strings.ContainsAny(t, " \t=*?[]\\") {
-			return bad(fmt.Sprintf("%q cannot be a site or tag", t), "at most 64 characters, without blanks and the signs = * ? [ ] \\")
+			return wrong("site", fmt.Sprintf("%q cannot be a site or tag", t), "at most 64 characters, without blanks and the signs = * ? [ ] \\")
 		}
 	}
 	if d.HostKey == "" && link.Shows(way.Transport) {
-		return bad("no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key")
+		return wrong("host_key", "no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key")
 	}
 	if sec != nil && (sec.User == "" || sec.Password == "" && sec.Key == "" && sec.Agent == "") {
-		return bad("no user with a password or key is given", "give user, and password or key; or a credential set")
+		return wrong("user", "no user with a password or key is given", "give user, and password or key; or a credential set")
 	}
 	return nil
 }
@@ -503,65 +503,4 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 func (s *Server) status(c *gin.Context) {
 	st, err := s.gather(c.Request.Context(), actor(c))
 	answer(c, 200, st, err)
-}
-
-func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
-	parts := []string{}
-	for p := range d.Parts {
-		parts = append(parts, p)
-	}
-	slices.Sort(parts)
-	return client.Dialect{Name: d.Dialect, Title: d.Title, Kind: d.Kind, Revision: d.Revision, Port: d.Reach.Port, Parts: parts, Methods: d.Change.Methods}
-}
-
-func (s *Server) dialects(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), ref.Selector{})
-	count := map[string]int{}
-	for _, d := range all {
-		count[d.Dialect]++
-	}
-	out := []client.Dialect{}
-	for _, d := range s.Work.Dialects() {
-		w := s.wireDialect(d)
-		w.Devices = count[w.Name]
-		out = append(out, w)
-	}
-	answer(c, 200, out, err)
-}
-
-func (s *Server) dialect(c *gin.Context) {
-	d := s.Work.Dialect(c.Param("name"))
-	if d == nil {
-		fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no dialect is named %q", c.Param("name")), Next: "magpie dialect list"})
-		return
-	}
-	w := s.wireDialect(d)
-	w.Source = d.Source
-	sel, _ := ref.ParseSelector([]string{"dialect=" + w.Name})
-	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
-	w.Devices = len(devs)
-	answer(c, 200, w, err)
-}
-
-func (s *Server) checkDialect(c *gin.Context) {
-	source, err := c.GetRawData()
-	if err != nil {
-		fail(c, bad("the body cannot be read: "+err.Error(), ""))
-		return
-	}
-	name := c.Query("name")
-	if name == "" {
-		name = "dialect.yaml"
-	}
-	out := []client.DialectProblem{}
-	if _, err := dialect.Load(name, source); err != nil {
-		for _, p := range err.(dialect.Problems) {
-			out = append(out, client.DialectProblem(p))
-		}
-	}
-	c.JSON(200, out)
-}
-
-func (s *Server) dialectSchema(c *gin.Context) {
-	c.Data(200, "application/schema+json", dialect.Schema)
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -137,9 +138,6 @@ func (s *Server) newPreview(c *gin.Context) {
 		return
 	}
 	ctx, q := c.Request.Context(), s.Work.Store.As(actor(c))
-	if in.Method == "" {
-		in.Method = "replace"
-	}
 	var target core.Version
 	var err error
 	switch {
@@ -171,8 +169,12 @@ func (s *Server) newPreview(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	if dia := s.Work.Dialect(d.Dialect); dia != nil && !slices.Contains(dia.Change.Methods, in.Method) {
-		fail(c, bad(fmt.Sprintf("dialect %s does not offer method %q", d.Dialect, in.Method), fmt.Sprintf("it offers %v", dia.Change.Methods)))
+	offers := s.Work.Methods(d)
+	if in.Method == "" && len(offers) > 0 {
+		in.Method = offers[0]
+	}
+	if dia := s.Work.Dialect(d.Dialect); dia != nil && !slices.Contains(offers, in.Method) {
+		fail(c, bad(fmt.Sprintf("dialect %s does not offer method %q", d.Dialect, in.Method), "it offers "+strings.Join(offers, ", ")))
 		return
 	}
 	j, err := s.Work.RequestPreview(ctx, actor(c), d, target, in.Method, in.UndoOf, k)

@@ -3,69 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"magpie/client"
-	"magpie/internal/dialect"
 )
-
-func (a *app) dialect() *cli.Command {
-	return &cli.Command{Name: "dialect", Usage: "how families of devices are spoken to", Commands: []*cli.Command{
-		a.do("list", "", "list dialects", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-			all, err := s.Dialects(ctx)
-			if err != nil {
-				return err
-			}
-			a.print(c, all, func() {
-				var rows [][]cell
-				for _, d := range all {
-					rows = append(rows, []cell{{d.Name, strong}, {d.Title, plain}, {d.Kind, plain}, {fmt.Sprint(d.Revision), plain}, {strings.Join(d.Parts, ", "), plain}, {strings.Join(d.Methods, ", "), plain}, {fmt.Sprint(d.Devices), plain}})
-				}
-				a.s.table([]string{"dialect", "family", "kind", "revision", "parts", "push methods", "devices"}, rows)
-			})
-			return nil
-		}),
-		a.do("show", "DIALECT", "print a dialect file", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			d, err := s.Dialect(ctx, got[0])
-			if err != nil {
-				return err
-			}
-			a.print(c, d, func() { a.s.printf("%s", d.Source) })
-			return nil
-		}),
-		{Name: "check", ArgsUsage: "FILE…", Usage: "check dialect files; needs no service", Action: func(ctx context.Context, c *cli.Command) error {
-			files, err := args(c, 1, -1)
-			if err != nil {
-				return err
-			}
-			found := dialect.Problems{}
-			for _, f := range files {
-				raw, err := os.ReadFile(f)
-				if err != nil {
-					return err
-				}
-				d, err := dialect.Load(f, raw)
-				if err != nil {
-					found = append(found, err.(dialect.Problems)...)
-				} else if !c.Bool("json") {
-					a.s.printf("%s: sound; dialect %s, %s, %s\n", f, d.Dialect, count(len(d.Rules), "rule", "rules"), count(len(d.Parts), "part", "parts"))
-				}
-			}
-			a.print(c, found, func() {
-				for _, p := range found {
-					a.s.printf("%s\n", p)
-				}
-			})
-			if len(found) > 0 {
-				return errDiffers
-			}
-			return nil
-		}},
-	}}
-}
 
 func (a *app) user() *cli.Command {
 	flags := []cli.Flag{

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -21,10 +23,21 @@ func deviceFlags(edit bool) []cli.Flag {
 		&cli.StringFlag{Name: "user", Usage: "user `NAME` to sign in with"},
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_DEVICE_PASSWORD)"},
 		&cli.StringFlag{Name: "key-file", Usage: "`FILE` with a private key to sign in with"},
+		&cli.StringFlag{Name: "credential", Usage: "credential `SET` to sign in with, instead of a user of its own"},
+		&cli.StringFlag{Name: "agent-key", Usage: "`FILE` with the public key that the service's SSH agent signs with"},
+		&cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` that holds what its archives are to be encrypted under (or set MAGPIE_DEVICE_PASSPHRASE)"},
+		&cli.StringFlag{Name: "transport", Usage: "`WAY` to speak to it, where its dialect knows several: ssh, telnet, netconf, https, http"},
+		&cli.StringFlag{Name: "parent", Usage: "`DEVICE` it hangs on"},
+		&cli.StringFlag{Name: "jump", Usage: "`DEVICE` to go through"},
+		&cli.StringSliceFlag{Name: "timeout", Usage: "`WHAT=SPAN` of its own, like answer=3m; connect, answer, idle, whole"},
+		&cli.StringSliceFlag{Name: "file-port", Usage: "`PROTOCOL=PORT` of its own for moving files, like tftp=6969"},
+		&cli.StringSliceFlag{Name: "serial", Usage: "serial `NUMBER` of the unit that belongs there; may be given more than once"},
 		&cli.StringFlag{Name: "raise-file", Usage: "`FILE` that holds the raised mode's secret (or set MAGPIE_DEVICE_RAISE)"},
 	}
 	if !edit {
 		return append(f, &cli.StringFlag{Name: "dialect", Usage: "`DIALECT` it speaks", Required: true},
+			&cli.BoolFlag{Name: "yes", Usage: "add it without asking, once it was tried"},
+			&cli.BoolFlag{Name: "untried", Usage: "add it without signing in first"},
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"})
 	}
 	return append(f, &cli.StringFlag{Name: "name", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
@@ -37,6 +50,9 @@ func (a *app) device() *cli.Command {
 		a.do("list", "[SELECTOR…]", "list devices", nil, 0, -1, a.deviceList),
 		a.do("show", "DEVICE", "all that is known of a device", nil, 1, 1, a.deviceShow),
 		a.do("add", "NAME", "add a device; its host key is shown first", deviceFlags(false), 1, 1, a.deviceAdd),
+		a.do("import", "FILE.csv", "add many devices; the first row names the columns", []cli.Flag{
+			&cli.BoolFlag{Name: "skip-bad", Usage: "add the rows that are right"},
+			&cli.BoolFlag{Name: "accept-keys", Usage: "accept whatever host keys the devices show now, where the file gives none"}}, 1, 1, a.deviceImport),
 		a.do("edit", "DEVICE", "change a device's entry or login", deviceFlags(true), 1, 1, a.deviceEdit),
 		a.do("trust", "DEVICE", "look at the host key a device shows now, and accept it", []cli.Flag{
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"}}, 1, 1, a.deviceTrust),
@@ -94,8 +110,9 @@ func (a *app) showDevice(d client.Device) {
 	}
 	state := a.s.paint(stateStyle(d.State), stateWord(d))
 	a.s.facts("device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
-		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "user", d.User, "login", latched, "host key", d.HostKey,
-		"host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
+		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
+		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
+		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
 		"last pulled", pulled, "last changed", changed, "newest version", latest)
 }
 
@@ -130,10 +147,25 @@ func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask bool) (err error)
 			return err
 		}
 		n.Key = string(raw)
-	} else if ask || c.Bool("password") || c.String("password-file") != "" {
+	} else if n.Credential == "" && c.String("agent-key") == "" && (ask || c.Bool("password") || c.String("password-file") != "") {
 		if n.Password, err = a.s.secret("Password on the device", "MAGPIE_DEVICE_PASSWORD", c.String("password-file")); err != nil {
 			return err
 		}
+	}
+	if f := c.String("agent-key"); f != "" {
+		raw, err := os.ReadFile(f)
+		if err != nil {
+			return err
+		}
+		n.Agent = strings.TrimSpace(string(raw))
+	}
+	if c.String("passphrase-file") != "" || os.Getenv("MAGPIE_DEVICE_PASSPHRASE") != "" {
+		if n.Passphrase, err = a.s.secret("Passphrase of its archives", "MAGPIE_DEVICE_PASSPHRASE", c.String("passphrase-file")); err != nil {
+			return err
+		}
+	}
+	if n.Credential != "" {
+		return nil
 	}
 	if c.Bool("raise") || c.String("raise-file") != "" || os.Getenv("MAGPIE_DEVICE_RAISE") != "" || ask && a.s.asks {
 		n.Raise, err = a.s.secret("Secret of the raised mode (empty if there is none)", "MAGPIE_DEVICE_RAISE", c.String("raise-file"))
@@ -151,32 +183,92 @@ func fromFlags(c *cli.Command) client.NewDevice {
 		v := c.StringSlice("tag")
 		n.Tags = &v
 	}
+	n.Credential, n.Transport = c.String("credential"), c.String("transport")
+	for name, into := range map[string]**string{"parent": &n.Parent, "jump": &n.Jump} {
+		if c.IsSet(name) {
+			v := c.String(name)
+			*into = &v
+		}
+	}
+	if c.IsSet("serial") {
+		v := c.StringSlice("serial")
+		n.Serials = &v
+	}
+	if c.IsSet("timeout") {
+		m := map[string]string{}
+		for _, p := range c.StringSlice("timeout") {
+			k, v, _ := strings.Cut(p, "=")
+			m[k] = v
+		}
+		n.Timeouts = &m
+	}
+	if c.IsSet("file-port") {
+		m := map[string]int{}
+		for _, p := range c.StringSlice("file-port") {
+			k, v, _ := strings.Cut(p, "=")
+			m[k], _ = strconv.Atoi(v) // the service says what is wrong with 0
+		}
+		n.Ports = &m
+	}
 	return n
+}
+
+func pairs(m map[string]string) string {
+	var out []string
+	for k, v := range m {
+		out = append(out, k+" "+v)
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", ")
 }
 
 func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := fromFlags(c)
 	n.Name, n.Dialect = got[0], c.String("dialect")
-	if n.Address == "" || n.User == "" {
-		return fmt.Errorf("a device needs --address and --user")
+	if n.Address == "" {
+		return fmt.Errorf("a device needs --address")
 	}
 	d, err := s.Dialect(ctx, n.Dialect)
 	if err != nil {
 		return err
 	}
-	if n.Port == 0 {
-		n.Port = d.Port
-	}
-	p, err := s.Probe(ctx, n.Address, n.Port)
+	way, err := wayOf(d, n.Transport)
 	if err != nil {
 		return err
 	}
-	if err := a.acceptKey(p, c.String("accept-key"), ""); err != nil {
+	if n.Port == 0 {
+		n.Port = way.Port
+	}
+	p, err := s.Probe(ctx, way.Transport, n.Address, n.Port)
+	if err != nil {
 		return err
 	}
+	if way.ShowsKey {
+		if err := a.acceptKey(p, c.String("accept-key"), ""); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(a.s.err, "%s shows no host key: whoever answers at %s is believed, and all that is said travels unencrypted.\n", way.Transport, n.Address)
+	}
 	n.HostKey = p.HostKey
-	if err := a.secrets(c, &n, true); err != nil {
+	if err := a.secrets(c, &n, n.User != ""); err != nil {
 		return err
+	}
+	if !c.Bool("untried") {
+		t, err := s.Try(ctx, n)
+		if err != nil {
+			return fmt.Errorf("%w\nnothing was added; to add it all the same: --untried", err)
+		}
+		a.showTried(t)
+		if !c.Bool("yes") {
+			yes, err := a.s.ask("Add it? (yes/no) ")
+			if err != nil {
+				return fmt.Errorf("%w; --yes adds it without asking", err)
+			}
+			if yes != "yes" {
+				return fmt.Errorf("nothing was added")
+			}
+		}
 	}
 	added, err := s.AddDevice(ctx, n)
 	if err != nil {
@@ -184,6 +276,44 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 	}
 	a.print(c, added, func() { a.s.printf("%s was added. Pull it for the first time: magpie pull %[1]s\n", added.Name) })
 	return nil
+}
+
+// wayOf finds the way that is meant among those a dialect speaks.
+func wayOf(d client.Dialect, transport string) (client.Way, error) {
+	var names []string
+	for _, w := range d.Ways {
+		if transport == "" || w.Transport == transport {
+			return w, nil
+		}
+		names = append(names, w.Transport)
+	}
+	return client.Way{}, fmt.Errorf("dialect %s does not speak %s; it speaks %s", d.Name, transport, strings.Join(names, ", "))
+}
+
+// showTried tells what a device showed that is not registered yet.
+func (a *app) showTried(t client.Tried) {
+	for _, w := range t.Warnings {
+		fmt.Fprintf(a.s.err, "Note: %s\n", w)
+	}
+	fmt.Fprintf(a.s.err, "Signed in: %s, %s, serial %s, release %s\n", t.Host, t.Model, t.Serial, t.Release)
+	if t.Factory {
+		fmt.Fprintf(a.s.err, "It has factory settings.\n")
+	}
+	for _, p := range t.Parts {
+		what := count(p.Lines, "line", "lines")
+		switch {
+		case p.Trouble != "":
+			what = p.Trouble
+		case p.Absent:
+			what = "the device has none"
+		case p.Lines == 0:
+			what = fmt.Sprintf("%d bytes", p.Bytes)
+		}
+		fmt.Fprintf(a.s.err, "  %-16s %s\n", p.Name, what)
+	}
+	if len(t.Members) > 0 {
+		fmt.Fprintf(a.s.err, "It speaks for %s, which its first pull adds.\n", count(len(t.Members), "device", "devices"))
+	}
 }
 
 func (a *app) deviceEdit(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
@@ -208,7 +338,15 @@ func (a *app) deviceTrust(ctx context.Context, c *cli.Command, s *client.Client,
 	if err != nil {
 		return err
 	}
-	p, err := s.Probe(ctx, d.Address, d.Port)
+	dia, err := s.Dialect(ctx, d.Dialect)
+	if err != nil {
+		return err
+	}
+	way, err := wayOf(dia, d.Transport)
+	if err != nil {
+		return err
+	}
+	p, err := s.Probe(ctx, way.Transport, d.Address, d.Port)
 	if err != nil {
 		return err
 	}

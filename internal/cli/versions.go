@@ -91,10 +91,19 @@ func (a *app) show() *cli.Command {
 		}
 		a.print(c, t, func() {
 			if file := c.String("output"); file != "" {
-				if err = writeNew(file, t.Text); err == nil {
+				if t.Opaque {
+					t.Text, err = s.Download(ctx, r)
+				}
+				if err == nil {
+					err = writeNew(file, t.Text)
+				}
+				if err == nil {
 					a.tell("%s was written to %s%s\n", t.Ref, file, masked(t.Masked))
 				}
 				return
+			}
+			if t.Opaque {
+				a.s.printf("%s is an opaque file of %d bytes; nothing in it can be read here\nsave it: magpie show %[1]s --output FILE\n", t.Ref, t.Size)
 			}
 			a.s.printf("%s", t.Text)
 			if t.Sure != "" {

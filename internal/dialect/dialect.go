@@ -280,6 +280,18 @@ func (d *Doc) Settled(src string) string {
 	return text.Join(out)
 }
 
+// Resalted returns a text's lines without the words that the device salts anew
+// each time.
+func (d *Doc) Resalted(lines []string, src string) []string {
+	root, err := d.Tree(src)
+	if err != nil {
+		return lines
+	}
+	out := slices.Clone(lines)
+	d.Table.Resalted(out, root)
+	return out
+}
+
 // SettledLines tells of each line whether Settled keeps it.
 func (d *Doc) SettledLines(src string) []bool {
 	n := len(text.Lines(src))

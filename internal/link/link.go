@@ -33,6 +33,13 @@ type Credential struct {
 	Agent      string // the public key, as an authorized_keys line, that the SSH agent at SSH_AUTH_SOCK signs with
 	Raise      string // the secret of the raised mode
 	Passphrase string // what archives are encrypted under
+
+	FactoryUser, FactoryPassword string // what opens a unit with factory settings; empty when that is not known
+}
+
+// Factory is the credential of a unit with factory settings, if it is known.
+func (c Credential) Factory() (Credential, bool) {
+	return Credential{User: c.FactoryUser, Password: c.FactoryPassword}, c.FactoryUser != ""
 }
 
 // Identity is what a device says of itself.

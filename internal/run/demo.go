@@ -22,6 +22,7 @@ import (
 	"magpie/internal/core/ref"
 	"magpie/internal/link"
 	"magpie/internal/sim"
+	"magpie/internal/sim/dunlin"
 	"magpie/internal/store"
 	"magpie/internal/work"
 )
@@ -63,7 +64,7 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 }
 
 func (n *Node) welcome(url string, f *fleet) {
-	n.Say(`Steady Magpie is up at %[1]s, with the %[2]d routers of Brindle Sound Ferries.
+	n.Say(`Steady Magpie is up at %[1]s, with %[2]d devices of Brindle Sound Ferries.
 
   user      password         may
   admin     demo-admin-1     everything
@@ -97,7 +98,7 @@ func startFleet(ctx context.Context, dir string, devices int) (*fleet, error) {
 	if _, err := os.Stat(tool); err != nil {
 		return nil, fmt.Errorf("the simulator is not beside this program (%s); run: make build", tool)
 	}
-	cmd := exec.Command(tool, "-data", dir, "-devices", fmt.Sprint(devices))
+	cmd := exec.Command(tool, "-data", dir, "-devices", fmt.Sprint(devices), "-families", sim.AllFamilies)
 	// It has a process group of its own, so that Ctrl-C reaches only us, and
 	// ends with us even when we are killed.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
@@ -221,29 +222,48 @@ func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, 
 	st := n.store.At(func() time.Time { return began })
 	keys := make([]string, len(f.places))
 	err := each(len(f.places), 16, func(i int) (err error) {
-		keys[i], _, err = link.Probe(ctx, link.Target{Address: f.places[i].Address, Port: f.places[i].Port}, 10*time.Second)
+		p := f.places[i]
+		way, _ := n.Work.Dialect(p.Family).Way("")
+		keys[i], _, err = link.Probe(ctx, link.Target{Transport: way.Transport, Address: p.Address, Port: p.Port}, 10*time.Second)
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
 	admin := core.Actor{Name: "admin", Role: core.Admin}
+	// One credential set for all: the fleet's own account.
+	set := store.Credential{Name: "fleet", Selector: ""}
+	err = st.Tx(ctx, admin, func(q *store.Q) error {
+		if err := q.PutCredentialSet(ctx, &set, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord,
+			FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "credential set added", set.Name, "user "+sim.ServiceUser)
+	})
+	if err != nil {
+		return nil, err
+	}
 	for start := 0; start < len(f.places); start += 200 {
 		batch := f.places[start:min(start+200, len(f.places))]
 		err := st.Tx(ctx, admin, func(q *store.Q) error {
 			for i, p := range batch {
-				site := p.Name[:strings.LastIndexByte(p.Name, '-')]
-				d := core.Device{Name: p.Name, Address: p.Address, Port: p.Port, Site: site, Kind: "router", Dialect: "tern", HostKey: keys[start+i], Tags: core.Words{"edge"}}
+				dia := n.Work.Dialect(p.Family)
+				d := core.Device{Name: p.Name, Address: p.Address, Port: p.Port, Site: p.Site, Kind: dia.Kind, Dialect: p.Family, HostKey: keys[start+i], Tags: core.Words{"edge"},
+					CredentialID: set.ID, SetName: set.Name}
 				switch {
 				case strings.HasPrefix(p.Name, "control"):
 					d.Tags = core.Words{"core"}
 				case strings.HasPrefix(p.Name, "mv-"):
 					d.Tags = core.Words{"ship"}
 				}
-				if err := q.AddDevice(ctx, &d, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}); err != nil {
+				if err := q.AddDevice(ctx, &d, nil); err != nil {
 					return err
 				}
-				if err := q.Audit(ctx, "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, link.Fingerprint(d.HostKey))); err != nil {
+				shown := link.Fingerprint(d.HostKey)
+				if shown == "" {
+					shown = "none, the transport shows none"
+				}
+				if err := q.Audit(ctx, "device added", d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", d.Address, d.Port, d.Dialect, shown)); err != nil {
 					return err
 				}
 				d.User = sim.ServiceUser
@@ -283,7 +303,16 @@ func (n *Node) play(ctx context.Context, f *fleet, d core.Device, e sim.Event) e
 	if err := f.tell(d.Name, "clock", map[string]any{"at": e.At}); err != nil {
 		return err
 	}
-	if len(e.Lines) > 0 {
+	switch {
+	case e.Serial != "":
+		if err := f.tell(d.Name, "replace", map[string]any{"serial": e.Serial, "lines": e.Lines}); err != nil {
+			return err
+		}
+	case e.Reset != "":
+		if err := f.tell(d.Name, "reset", map[string]any{"depth": e.Reset}); err != nil {
+			return err
+		}
+	case len(e.Lines) > 0:
 		if err := f.tell(d.Name, "amend", map[string]any{"by": e.By, "lines": e.Lines}); err != nil {
 			return err
 		}

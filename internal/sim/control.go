@@ -95,6 +95,13 @@ func (f *Fleet) handler() http.Handler {
 	each("POST /devices/{name}/restart", nothing, func(u *Unit, _ any) error { u.Restart(); return nil })
 	each("POST /devices/{name}/release", nothing, func(u *Unit, _ any) error { u.LetGo(); return nil })
 	each("POST /devices/{name}/hostkey", nothing, func(u *Unit, _ any) error { return u.NewHostKey() })
+	each("POST /devices/{name}/takeover", nothing, func(u *Unit, _ any) error {
+		if pair, ok := u.Model.(interface{ Takeover() }); ok {
+			pair.Takeover()
+			return nil
+		}
+		return errors.New("it is not a pair")
+	})
 	// A zero time lets the unit's clock run again.
 	type clock struct{ At time.Time }
 	each("POST /devices/{name}/clock", func() any { return &clock{} }, func(u *Unit, b any) error {

@@ -1,10 +1,10 @@
 package sim
 
 import (
-	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"magpie/internal/sim/box"
@@ -23,27 +23,6 @@ type Start struct {
 	build              func() (box.Model, error)
 }
 
-// family is how a family's devices are made.
-type family struct {
-	port    int // of its usual transport
-	restore func(kept json.RawMessage) (box.Model, error)
-}
-
-var families = map[string]family{
-	"tern": {box.SSH, restorer(tern.Restore)},
-}
-
-// restorer makes a device of what was kept of it.
-func restorer[S any, M box.Model](restore func(S) (M, error)) func(json.RawMessage) (box.Model, error) {
-	return func(raw json.RawMessage) (box.Model, error) {
-		var s S
-		if err := json.Unmarshal(raw, &s); err != nil {
-			return nil, err
-		}
-		return restore(s)
-	}
-}
-
 // Event is something that happens in the story the demo tells. A device is
 // looked at after each.
 type Event struct {
@@ -53,6 +32,8 @@ type Event struct {
 	Lines  []string  `json:"lines,omitempty"`
 	Stow   bool      `json:"stow,omitempty"`
 	Down   bool      `json:"down,omitempty"`   // the device stops answering
+	Reset  string    `json:"reset,omitempty"`  // somebody resets it, to this depth
+	Serial string    `json:"serial,omitempty"` // another unit stands there from now on, running the lines
 	Keep   string    `json:"keep,omitempty"`   // the version is to be given this name
 	Settle bool      `json:"settle,omitempty"` // the version is approved as the baseline
 }
@@ -98,6 +79,13 @@ func Scenario(n int, which string, seed uint64, now time.Time) ([]Start, []Event
 		}
 		serial, lines := fmt.Sprintf("TN4-%06X", r.IntN(1<<24)), routerLines(name, net, ship)
 		out = append(out, Start{name, site, "tern", func() (box.Model, error) { return tern.New(name, serial, lines, since) }})
+	}
+	for _, f := range strings.FieldsFunc(which, func(r rune) bool { return r == ',' }) {
+		more, err := others(f, r, since)
+		if err != nil {
+			return nil, nil, err
+		}
+		out = append(out, more...)
 	}
 	return out, story(out, now), nil
 }
@@ -172,7 +160,7 @@ func story(places []Start, now time.Time) []Event {
 		}
 	}
 	for i, p := range places {
-		if i < len(first) {
+		if i < len(first) || p.Family != "tern" {
 			add(Event{At: day(21, 2, 10+i), Device: p.Name, Keep: "as-built", Settle: true})
 		}
 	}
@@ -190,15 +178,28 @@ func story(places []Start, now time.Time) []Event {
 		"lane guest", `note "passenger wireless, mwilks testing"`}})
 	// Changed and not saved: it would be gone after a restart.
 	add(Event{At: day(1, 14, 33), Device: "innisquill-r1", By: "okonkwo", Lines: []string{"lane quay2", "shut"}})
+	add(Event{At: day(13, 9, 5), Device: "skerrinsay-sw1", By: "okonkwo", Stow: true, Lines: []string{"port 9 : power is on", "port 9 : label is <departure board>", "port 9 : strand is 20"}, Settle: true, Keep: "departure-board"})
+	// A switch changed at the quay and not saved.
+	add(Event{At: day(2, 16, 40), Device: "callowmere-sw1", By: "mwilks", Lines: []string{"port 7 : strand is 10", "port 7 : label is <camera, moved>"}})
+	add(Event{At: day(10, 10, 0), Device: "control-w1", By: "okonkwo", Lines: []string{"beacon 150"}, Settle: true})
+	add(Event{At: day(7, 14, 20), Device: "workshop-g1", By: "mwilks", Lines: []string{"forward 2222 to 10.24.0.22"}, Settle: true})
+	// A firewall rule loosened by hand on a Friday: everybody reaches the ticket servers.
+	add(Event{At: day(friday, 17, 4), Device: "control-f1", By: "mwilks", Stow: true, Lines: []string{
+		`<acls xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list" xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0"><acl><name>tills-in</name><aces><ace><name>rest</name>` +
+			`<actions><forwarding nc:operation="replace">accept</forwarding></actions></ace></aces></acl></acls>`}})
 	// Looked at now and then, and every time before the demo opens.
 	for _, back := range []int{14, 7, 4, 1} {
 		for i, p := range places {
-			if i < len(first) {
+			if i < len(first) || p.Family != "tern" {
 				add(Event{At: day(back, 22, 10+i), Device: p.Name})
 			}
 		}
 	}
 	add(Event{At: now.Add(-3 * time.Hour), Device: "wrackhaven-r1", Down: true})
+	// Struck by lightning, and replaced by a spare that knows our login and nothing else.
+	add(Event{At: now.Add(-4 * time.Hour), Device: "dunvarrow-r1", Serial: "TN4-5AFE01", Lines: []string{"name spare", "mast-word sealed " + tern.Sealed(MastWord),
+		"crew " + ServiceUser, "  rank master", "  word sealed " + tern.Sealed(ServiceWord), "lane uplink1", "  berth 10.1.18.2/30", "  guard strict"}})
+	add(Event{At: now.Add(-2 * time.Hour), Device: "dunvarrow-g1", Reset: "all"})
 	slices.SortStableFunc(all, func(a, b Event) int { return a.At.Compare(b.At) })
 	return all
 }

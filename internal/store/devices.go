@@ -310,6 +310,13 @@ func (q *Q) DialectSettled(ctx context.Context, name string, revision int) error
 	return err
 }
 
+// DialectUploaded notes that a dialect came by the API, so that every node takes
+// it from here.
+func (q *Q) DialectUploaded(ctx context.Context, name string, revision int) error {
+	_, err := q.exec(ctx, `UPDATE dialects SET uploaded = TRUE WHERE name = ? AND revision = ?`, name, revision)
+	return err
+}
+
 // DialectSources returns the newest text of every dialect that came by the API.
 func (q *Q) DialectSources(ctx context.Context) ([]string, error) {
 	return list[string](ctx, q.ext, `SELECT source FROM dialects d WHERE uploaded AND revision = (SELECT MAX(revision) FROM dialects x WHERE x.name = d.name)`)

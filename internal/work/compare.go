@@ -310,9 +310,13 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 	}
 	c = Comparison{From: from, To: to, Relation: relation(from, to)}
 	if from.Opaque() || to.Opaque() {
+		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, len(from.raw), to.Ref, len(to.raw), c.Relation)
+		if c.Relation == Different {
+			c.Removed, c.Added = 1, 1
+		}
 		return c, nil
 	}
-	c.Unsure = unsure(from) + unsure(to)
+	c.Unsure = max(unsure(from), unsure(to))
 	shownA, err := s.Shown(actor, from)
 	if err != nil {
 		return c, err
@@ -322,7 +326,7 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 		return c, err
 	}
 	// Secrets are compared as they are and shown as the actor may see them.
-	a, b := from.split(), to.split()
+	a, b := from.split(all), to.split(all)
 	es := diff.Texts(a, b)
 	if !all {
 		es, c.SetAside = withoutNoise(es, from, to, c.Relation == Unchanged)
@@ -357,11 +361,17 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 	return c, err
 }
 
-func (s Side) split() diff.Text {
+// split makes a side ready to be compared. Words that the device salts anew each
+// time are not compared, unless all are wanted as they are.
+func (s Side) split(all bool) diff.Text {
 	if s.doc == nil {
 		return diff.Split(s.raw)
 	}
-	return s.doc.Split(s.raw)
+	t := s.doc.Split(s.raw)
+	if !all {
+		t.Lines = s.doc.Resalted(t.Lines, s.raw)
+	}
+	return t
 }
 
 // holds tells whether an export holds everything or only what differs from the
@@ -387,6 +397,12 @@ func unsure(s Side) int {
 		return 0
 	}
 	return len(top.Unsure())
+}
+
+// sameSign tells whether the device itself says that two encrypted files hold
+// the same.
+func (a Side) sameSign(b Side) bool {
+	return a.Version != nil && b.Version != nil && a.Version.Fingerprint == b.Version.Fingerprint
 }
 
 // alike tells whether two sides are read the same way.
@@ -425,7 +441,7 @@ func relation(a, b Side) string {
 		return Identical
 	case !alike(a, b):
 		return Different
-	case a.doc.Settled(a.raw) == b.doc.Settled(b.raw):
+	case a.doc.Settled(a.raw) == b.doc.Settled(b.raw), a.sameSign(b):
 		return Unchanged
 	case a.doc.Equivalent(a.raw, b.raw):
 		return Equivalent

@@ -61,8 +61,8 @@ type SendStep struct {
 	Hostname string   `json:"hostname,omitempty"` // a name the prompt shows from then on
 	Secrets  []string `json:"secrets,omitempty"`
 
-	Content    string `json:"content,omitempty"` // of a load: the document or file
-	Current    string `json:"current,omitempty"` // and what it is laid over
+	Content    []byte `json:"content,omitempty"` // of a load: the document or file
+	Current    []byte `json:"current,omitempty"` // and what it is laid over
 	Passphrase string `json:"passphrase,omitempty"`
 }
 
@@ -162,6 +162,14 @@ func (p Preview) lineCount() (n int) {
 func (s *Service) previewHash(p Preview) (string, error) {
 	raw, err := json.Marshal(p)
 	return s.Store.Keys().Hash("preview", raw), err
+}
+
+// Methods are the ways to push to a device, the preferred one first.
+func (s *Service) Methods(d core.Device) []string {
+	if dia := s.dialectOf(d); dia != nil {
+		return dia.Change.Methods
+	}
+	return nil
 }
 
 // written is the part of a device that a version is put into.
@@ -288,7 +296,7 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 		return SendStep{Kind: kind, Lines: []string{line}, Masked: []string{line}}
 	}
 	load := say("load", what)
-	load.Content, load.Current, load.Passphrase = want, have, passphrase
+	load.Content, load.Current, load.Passphrase = []byte(want), []byte(have), passphrase
 	p.steps = []SendStep{load}
 	if v.sess.Commits() {
 		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))

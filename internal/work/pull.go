@@ -291,15 +291,11 @@ func (v *visit) open(ctx context.Context) (err error) {
 			return v.s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Began(ctx, v.at.ID, session) })
 		},
 	}
-	if v.sess, err = link.Open(ctx, call); err != nil {
+	if v.sess, err = v.signIn(ctx, call); err != nil {
 		v.unheld()
 		return err
 	}
 	v.closed = false
-	if v.id, err = v.sess.Identity(); err != nil {
-		v.close()
-		return err
-	}
 	if err := v.sweep(ctx); err != nil {
 		v.close()
 		return err
@@ -312,6 +308,32 @@ func (v *visit) open(ctx context.Context) (err error) {
 	v.dia = v.sess.Dialect()
 	v.pull.Host, v.pull.Model, v.pull.Serial, v.pull.Release = id.Host, id.Model, id.Serial, id.Release
 	return nil
+}
+
+// signIn opens the session and asks the device who it is. Where the login is
+// refused and the one of a unit with factory settings is known, that is tried,
+// once: it is believed only if the unit then says that it has them.
+func (v *visit) signIn(ctx context.Context, call link.Call) (*link.Session, error) {
+	sess, err := link.Open(ctx, call)
+	if err == nil {
+		if v.id, err = sess.Identity(); err != nil {
+			sess.Close()
+		}
+		return sess, err
+	}
+	factory, known := call.Credential.Factory()
+	if !errors.Is(err, link.ErrLoginRefused) || !known {
+		return nil, err
+	}
+	v.l.Info("%v; trying the login of a unit with factory settings, once", err)
+	call.Credential = factory
+	if sess, e := link.Open(ctx, call); e == nil {
+		if v.id, e = sess.Identity(); e == nil && v.id.Factory {
+			return sess, nil
+		}
+		sess.Close()
+	}
+	return nil, err
 }
 
 // sweep removes files that earlier visits left on the device.
@@ -374,7 +396,13 @@ func (v *visit) fetch() (err error) {
 		return err
 	}
 	v.names, v.parts, v.members = partNames(v.dia, elements), map[string]link.Part{}, nil
-	if err := fetchParts(sess, v.dia, v.names, v.parts, v.l); err != nil {
+	err = fetchParts(sess, v.dia, v.names, v.parts, v.l)
+	if err != nil && v.id.Factory {
+		// A first-run page may stand before everything else.
+		v.l.Info("it has factory settings, and shows nothing of them: %v", err)
+		v.names, err = nil, nil
+	}
+	if err != nil {
 		return err
 	}
 	if v.dia.Members != nil && v.d.Member == "" {

@@ -225,7 +225,7 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 func (st SendStep) change(part, method string) link.Change {
 	switch st.Kind {
 	case "load", "commit":
-		return link.Change{Kind: st.Kind, Part: part, Method: method, Content: []byte(st.Content), Current: st.Current, Passphrase: st.Passphrase}
+		return link.Change{Kind: st.Kind, Part: part, Method: method, Content: st.Content, Current: string(st.Current), Passphrase: st.Passphrase}
 	}
 	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}
 }

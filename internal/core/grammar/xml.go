@@ -400,13 +400,16 @@ func ReplaceXML(target, current, wrap, under string, merge bool) (string, error)
 		kids = append(kids, k)
 	}
 	for _, h := range have.kids {
-		if merge || slices.ContainsFunc(want.kids, func(w *element) bool { return w.name == h.name && (len(w.kids) == 0 || sameKey(w, h)) }) {
+		// Only of a name that stands there more than once it is known to be a list.
+		same := func(e *element) bool { return e.name == h.name }
+		list := len(slices.DeleteFunc(slices.Clone(have.kids), func(e *element) bool { return !same(e) })) > 1 ||
+			len(slices.DeleteFunc(slices.Clone(want.kids), func(e *element) bool { return !same(e) })) > 1
+		if merge || slices.ContainsFunc(want.kids, func(w *element) bool { return same(w) && (!list || sameKey(w, h)) }) {
 			continue
 		}
 		gone := &element{name: h.name}
-		repeated := slices.ContainsFunc(have.kids, func(o *element) bool { return o != h && o.name == h.name })
-		if repeated && len(h.kids) > 0 {
-			gone.kids = h.kids[:1] // a list entry's key
+		if list && len(h.kids) > 0 {
+			gone.kids = h.kids[:1] // an entry's key
 		}
 		kids = append(kids, operation(gone, "delete"))
 	}
@@ -430,11 +433,8 @@ func ReplaceXML(target, current, wrap, under string, merge bool) (string, error)
 
 const netconfBase = "urn:ietf:params:xml:ns:netconf:base:1.0"
 
-// sameKey tells whether two elements of one name would be one entry of a list,
-// or are no lists at all.
+// sameKey tells whether two elements of one name are one entry of a list: keys
+// come first (RFC 7950 §7.8.5).
 func sameKey(a, b *element) bool {
-	if len(a.kids) == 0 || len(b.kids) == 0 || len(a.kids[0].kids) > 0 {
-		return true
-	}
-	return a.kids[0].name != b.kids[0].name || a.kids[0].value == b.kids[0].value
+	return len(a.kids) > 0 && len(b.kids) > 0 && a.kids[0].name == b.kids[0].name && a.kids[0].value == b.kids[0].value
 }

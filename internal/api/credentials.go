@@ -1,0 +1,238 @@
+package api
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core/ref"
+	"magpie/internal/store"
+)
+
+func wireSet(c store.Credential) client.CredentialSet {
+	return client.CredentialSet{Name: c.Name, User: c.User, Selector: c.Selector, ChangedAt: c.ChangedAt, Devices: c.Devices, Latched: c.Latched, ShutSince: c.Shut, ShutWhy: c.Why}
+}
+
+func (s *Server) credentials(c *gin.Context) {
+	all, err := s.Work.Store.As(actor(c)).CredentialSets(c.Request.Context())
+	out := make([]client.CredentialSet, len(all))
+	for i, x := range all {
+		out[i] = wireSet(x)
+	}
+	answer(c, 200, out, err)
+}
+
+// fillSet puts what was sent into a set, and tells what changed.
+func fillSet(n client.NewCredentialSet, set *store.Credential, sec *store.Secret) (said []string, err error) {
+	before := *sec
+	if err := fillSecret(sec, n.User, n.Password, n.Key, n.Agent, n.Raise, n.Passphrase); err != nil {
+		return nil, err
+	}
+	if n.FactoryUser != "" {
+		sec.FactoryUser = n.FactoryUser
+	}
+	if n.FactoryPassword != "" {
+		sec.FactoryPassword = n.FactoryPassword
+	}
+	if before != *sec {
+		said = append(said, "login of "+sec.User)
+	}
+	if n.Name != "" && n.Name != set.Name {
+		if err := ref.DeviceName(n.Name); err != nil {
+			return nil, bad(strings.Replace(err.Error(), "device's name", "credential set's name", 1), "")
+		}
+		set.Name, said = n.Name, append(said, "name "+n.Name)
+	}
+	if n.Selector != nil && *n.Selector != set.Selector {
+		if _, err := ref.ParseSelector(strings.Fields(*n.Selector)); err != nil {
+			return nil, bad("selector: "+err.Error(), "")
+		}
+		set.Selector, said = *n.Selector, append(said, fmt.Sprintf("selector %q", *n.Selector))
+	}
+	if sec.User == "" || sec.Password == "" && sec.Key == "" && sec.Agent == "" {
+		return nil, bad("no user with a password or key is given", "give user, and password or key")
+	}
+	return said, nil
+}
+
+func (s *Server) addCredential(c *gin.Context) {
+	var n client.NewCredentialSet
+	if !read(c, &n) {
+		return
+	}
+	var set store.Credential
+	ctx := c.Request.Context()
+	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		var sec store.Secret
+		set = store.Credential{}
+		if n.Name == "" {
+			return bad("a credential set needs a name", "")
+		}
+		said, err := fillSet(n, &set, &sec)
+		if err != nil {
+			return err
+		}
+		if err := q.PutCredentialSet(ctx, &set, &sec); err != nil {
+			return err
+		}
+		if err := q.Audit(ctx, "credential set added", set.Name, strings.Join(said, ", ")); err != nil {
+			return err
+		}
+		set, err = q.CredentialSet(ctx, set.Name)
+		return err
+	})
+	answer(c, 201, wireSet(set), err)
+}
+
+func (s *Server) editCredential(c *gin.Context) {
+	var n client.NewCredentialSet
+	if !read(c, &n) {
+		return
+	}
+	s.changeSet(c, func(q *store.Q, set *store.Credential) error {
+		ctx, name := c.Request.Context(), set.Name
+		sec, err := q.SecretOf(ctx, set.ID)
+		if err != nil {
+			return err
+		}
+		before := sec
+		said, err := fillSet(n, set, &sec)
+		if err != nil {
+			return err
+		}
+		into := &sec
+		if before == sec {
+			into = nil
+		}
+		if err := q.PutCredentialSet(ctx, set, into); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "credential set changed", name, strings.Join(said, ", "))
+	})
+}
+
+func (s *Server) changeSet(c *gin.Context, do func(q *store.Q, set *store.Credential) error) {
+	var set store.Credential
+	ctx := c.Request.Context()
+	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) (err error) {
+		if set, err = q.CredentialSet(ctx, c.Param("name")); err != nil {
+			return err
+		}
+		if err := do(q, &set); err != nil {
+			return err
+		}
+		set, err = q.CredentialSet(ctx, set.Name)
+		return err
+	})
+	answer(c, 200, wireSet(set), err)
+}
+
+// retryCredential lifts a set's latches and closes its breaker.
+func (s *Server) retryCredential(c *gin.Context) {
+	s.changeSet(c, func(q *store.Q, set *store.Credential) error {
+		if err := q.OpenCredential(c.Request.Context(), set.ID); err != nil {
+			return err
+		}
+		return q.Audit(c.Request.Context(), "credential set may be tried again", set.Name, "")
+	})
+}
+
+// attachCredential gives devices a set instead of what they had.
+func (s *Server) attachCredential(c *gin.Context) {
+	var in struct {
+		Selector []string `json:"selector"`
+	}
+	if !read(c, &in) {
+		return
+	}
+	sel, err := ref.ParseSelector(in.Selector)
+	if err != nil || len(in.Selector) == 0 {
+		fail(c, bad("which devices is not said", "give a selector, like site=skerrinsay kind=switch"))
+		return
+	}
+	s.changeSet(c, func(q *store.Q, set *store.Credential) error {
+		ctx := c.Request.Context()
+		devices, err := q.Devices(ctx, sel)
+		if err != nil {
+			return err
+		}
+		if len(devices) == 0 {
+			return bad("no device is picked by "+strings.Join(in.Selector, " "), "magpie device list")
+		}
+		if err := q.Attach(ctx, set.ID, devices); err != nil {
+			return err
+		}
+		for _, d := range devices {
+			if err := q.Audit(ctx, "credential set attached", d.Name, set.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (s *Server) removeCredential(c *gin.Context) {
+	ctx := c.Request.Context()
+	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		set, err := q.CredentialSet(ctx, c.Param("name"))
+		if err != nil {
+			return err
+		}
+		if set.Devices > 0 {
+			return &client.Problem{Status: 409, Title: "in use", Detail: fmt.Sprintf("%d devices use credential set %s", set.Devices, set.Name), Next: "give them another first: magpie credential attach OTHER SELECTOR"}
+		}
+		if err := q.RemoveCredentialSet(ctx, set.ID); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "credential set removed", set.Name, "")
+	})
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	c.Status(204)
+}
+
+// importDevices registers many devices: all of them, or none; or, if asked to
+// skip what is wrong, all that are right.
+func (s *Server) importDevices(c *gin.Context) {
+	var in client.NewDevices
+	if !read(c, &in) {
+		return
+	}
+	if len(in.Devices) == 0 || len(in.Devices) > 5000 {
+		fail(c, bad(fmt.Sprintf("there are %d devices", len(in.Devices)), "send 1 to 5000 at a time"))
+		return
+	}
+	ctx := c.Request.Context()
+	var out client.Imported
+	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		out = client.Imported{Added: []client.Device{}, Bad: []client.BadRow{}}
+		for i, n := range in.Devices {
+			d, err := s.add(ctx, q, n)
+			if err == nil {
+				out.Added = append(out.Added, wireDevice(d))
+				continue
+			}
+			p := problem(err)
+			if p.Status >= 500 {
+				return err
+			}
+			out.Bad = append(out.Bad, client.BadRow{Row: i + 1, Name: n.Name, Column: p.Field, Detail: p.Detail, Next: p.Next})
+		}
+		if len(out.Bad) > 0 && !in.SkipBad {
+			return errBadRows
+		}
+		return nil
+	})
+	if err == errBadRows {
+		out.Added = []client.Device{}
+		c.JSON(200, out)
+		return
+	}
+	answer(c, 200, out, err)
+}
+
+var errBadRows = fmt.Errorf("some rows are wrong")

@@ -1,0 +1,165 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core/ref"
+	"magpie/internal/dialect"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
+	w := client.Dialect{Name: d.Dialect, Title: d.Title, Kind: d.Kind, Revision: d.Revision, Port: d.Reach.Port, Parts: slices.Sorted(maps.Keys(d.Parts)),
+		Methods: d.Change.Methods, Ways: []client.Way{}}
+	if w.Methods == nil {
+		w.Methods = []string{}
+	}
+	for _, way := range d.Ways() {
+		w.Ways = append(w.Ways, client.Way{Transport: way.Transport, Port: way.Port, ShowsKey: link.Shows(way.Transport)})
+	}
+	return w
+}
+
+func (s *Server) dialects(c *gin.Context) {
+	all, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), ref.Selector{})
+	count := map[string]int{}
+	for _, d := range all {
+		count[d.Dialect]++
+	}
+	out := []client.Dialect{}
+	for _, d := range s.Work.Dialects() {
+		w := s.wireDialect(d)
+		w.Devices = count[w.Name]
+		out = append(out, w)
+	}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) dialect(c *gin.Context) {
+	d := s.Work.Dialect(c.Param("name"))
+	if d == nil {
+		fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no dialect is named %q", c.Param("name")), Next: "magpie dialect list"})
+		return
+	}
+	w := s.wireDialect(d)
+	w.Source = d.Source
+	sel, _ := ref.ParseSelector([]string{"dialect=" + w.Name})
+	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
+	w.Devices = len(devs)
+	answer(c, 200, w, err)
+}
+
+// load checks a dialect file.
+func load(name string, source []byte) (*dialect.Dialect, []client.DialectProblem) {
+	out := []client.DialectProblem{}
+	d, err := dialect.Load(name, source)
+	if err != nil {
+		for _, p := range err.(dialect.Problems) {
+			out = append(out, client.DialectProblem(p))
+		}
+	}
+	return d, out
+}
+
+func (s *Server) checkDialect(c *gin.Context) {
+	source, err := c.GetRawData()
+	if err != nil {
+		fail(c, bad("the body cannot be read: "+err.Error(), ""))
+		return
+	}
+	_, out := load(c.DefaultQuery("name", "dialect.yaml"), source)
+	c.JSON(200, out)
+}
+
+func (s *Server) dialectSchema(c *gin.Context) {
+	c.Data(200, "application/schema+json", dialect.Schema)
+}
+
+// loadDialect takes a dialect into use, on every node.
+func (s *Server) loadDialect(c *gin.Context) {
+	source, err := c.GetRawData()
+	if err != nil {
+		fail(c, bad("the body cannot be read: "+err.Error(), ""))
+		return
+	}
+	ctx := c.Request.Context()
+	d, wrong := load(c.DefaultQuery("name", "dialect.yaml"), source)
+	if len(wrong) > 0 {
+		fail(c, bad(fmt.Sprintf("the dialect is not sound: line %d column %d: %s: %s", wrong[0].Line, wrong[0].Column, wrong[0].Path, wrong[0].Text),
+			fmt.Sprintf("there are %d problems; see them all: magpie dialect check FILE", len(wrong))))
+		return
+	}
+	err = s.Work.TakeDialect(ctx, d)
+	if err == nil {
+		err = s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+			if err := q.DialectUploaded(ctx, d.Dialect, d.Revision); err != nil {
+				return err
+			}
+			return q.Audit(ctx, "dialect loaded", d.Dialect, fmt.Sprintf("revision %d", d.Revision))
+		})
+	}
+	answer(c, 200, s.wireDialect(d), err)
+}
+
+// tryDialect runs a dialect file against a live device, shows what is said, and
+// keeps nothing.
+func (s *Server) tryDialect(c *gin.Context) {
+	var in client.DialectTrial
+	if !read(c, &in) {
+		return
+	}
+	out := client.DialectTried{Problems: []client.DialectProblem{}, Exchanges: []client.Exchange{}}
+	dia, wrong := load("dialect.yaml", []byte(in.Source))
+	if len(wrong) > 0 {
+		out.Problems = wrong
+		c.JSON(200, out)
+		return
+	}
+	n := in.Device
+	e := entry{own: &store.Secret{}}
+	e.d.Name, e.d.Address, e.d.Port, e.d.Transport, e.d.HostKey = "trial", n.Address, n.Port, n.Transport, n.HostKey
+	if n.Ports != nil {
+		e.d.Ports = *n.Ports
+	}
+	if err := fillSecret(e.own, n.User, n.Password, n.Key, n.Agent, n.Raise, n.Passphrase); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	way, ok := dia.Way(n.Transport)
+	if !ok {
+		fail(c, bad(fmt.Sprintf("the dialect does not speak %s", n.Transport), ""))
+		return
+	}
+	if e.d.Port == 0 {
+		e.d.Port = way.Port
+	}
+	if err := checkReach(e.d.Address, e.d.Port); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 10*time.Minute)
+	defer cancel()
+	tried, err := s.attempt(ctx, s.Work.Store.As(actor(c)), dia, e, func(x link.Exchange) {
+		w := client.Exchange{Sent: x.Sent, Answer: x.Answer, MS: x.Took.Milliseconds()}
+		if x.Err != nil {
+			w.Trouble = x.Err.Error()
+		}
+		if len(w.Answer) > 20000 {
+			w.Answer = w.Answer[:20000] + "…"
+		}
+		out.Exchanges = append(out.Exchanges, w)
+	})
+	out.Tried = tried
+	if err != nil {
+		out.Trouble = err.Error()
+	}
+	c.JSON(200, out)
+}

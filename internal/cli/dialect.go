@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+	"magpie/internal/dialect"
+)
+
+func (a *app) dialect() *cli.Command {
+	return &cli.Command{Name: "dialect", Usage: "how families of devices are spoken to", Commands: []*cli.Command{
+		a.do("list", "", "list dialects", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			all, err := s.Dialects(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, all, func() {
+				var rows [][]cell
+				for _, d := range all {
+					rows = append(rows, []cell{{d.Name, strong}, {d.Title, plain}, {d.Kind, plain}, {fmt.Sprint(d.Revision), plain}, {strings.Join(d.Parts, ", "), plain}, {strings.Join(d.Methods, ", "), plain}, {fmt.Sprint(d.Devices), plain}})
+				}
+				a.s.table([]string{"dialect", "family", "kind", "revision", "parts", "push methods", "devices"}, rows)
+			})
+			return nil
+		}),
+		a.do("show", "DIALECT", "print a dialect file", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			d, err := s.Dialect(ctx, got[0])
+			if err != nil {
+				return err
+			}
+			a.print(c, d, func() { a.s.printf("%s", d.Source) })
+			return nil
+		}),
+		{Name: "check", ArgsUsage: "FILE…", Usage: "check dialect files; needs no service", Action: func(ctx context.Context, c *cli.Command) error {
+			files, err := args(c, 1, -1)
+			if err != nil {
+				return err
+			}
+			found := dialect.Problems{}
+			for _, f := range files {
+				raw, err := os.ReadFile(f)
+				if err != nil {
+					return err
+				}
+				d, err := dialect.Load(f, raw)
+				if err != nil {
+					found = append(found, err.(dialect.Problems)...)
+				} else if !c.Bool("json") {
+					a.s.printf("%s: sound; dialect %s, %s, %s\n", f, d.Dialect, count(len(d.Rules), "rule", "rules"), count(len(d.Parts), "part", "parts"))
+				}
+			}
+			a.print(c, found, func() {
+				for _, p := range found {
+					a.s.printf("%s\n", p)
+				}
+			})
+			if len(found) > 0 {
+				return errDiffers
+			}
+			return nil
+		}},
+		a.do("load", "FILE", "check a dialect file and take it into use, on every node", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			raw, err := os.ReadFile(got[0])
+			if err != nil {
+				return err
+			}
+			d, err := s.LoadDialect(ctx, filepath.Base(got[0]), string(raw))
+			if err != nil {
+				return err
+			}
+			a.print(c, d, func() { a.s.printf("%s is in use, revision %d.\n", d.Name, d.Revision) })
+			return nil
+		}),
+		a.do("try", "FILE", "run a dialect file against a live device, step by step; changes nothing, keeps nothing", []cli.Flag{
+			&cli.StringFlag{Name: "address", Usage: "host `NAME` or IP address", Required: true},
+			&cli.IntFlag{Name: "port", Usage: "TCP `PORT`", HideDefault: true},
+			&cli.StringFlag{Name: "transport", Usage: "`WAY` to speak to it, where the dialect knows several"},
+			&cli.StringSliceFlag{Name: "file-port", Usage: "`PROTOCOL=PORT` for moving files, like tftp=6969"},
+			&cli.StringFlag{Name: "user", Usage: "user `NAME` to sign in with", Required: true},
+			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_DEVICE_PASSWORD)"},
+			&cli.StringFlag{Name: "key-file", Usage: "`FILE` with a private key to sign in with"},
+			&cli.StringFlag{Name: "raise-file", Usage: "`FILE` that holds the raised mode's secret (or set MAGPIE_DEVICE_RAISE)"},
+			&cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` that holds what archives are to be encrypted under (or set MAGPIE_DEVICE_PASSPHRASE)"},
+			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"},
+		}, 1, 1, a.dialectTry),
+	}}
+}
+
+func (a *app) dialectTry(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	raw, err := os.ReadFile(got[0])
+	if err != nil {
+		return err
+	}
+	d, err := dialect.Load(filepath.Base(got[0]), raw)
+	if err != nil {
+		return fmt.Errorf("the file is not sound yet:\n%w", err)
+	}
+	n := fromFlags(c)
+	way, ok := d.Way(n.Transport)
+	if !ok {
+		return fmt.Errorf("the dialect does not speak %s", n.Transport)
+	}
+	if n.Port == 0 {
+		n.Port = way.Port
+	}
+	if way.Transport != dialect.Telnet && way.Transport != dialect.HTTP {
+		p, err := s.Probe(ctx, way.Transport, n.Address, n.Port)
+		if err != nil {
+			return err
+		}
+		if err := a.acceptKey(p, c.String("accept-key"), ""); err != nil {
+			return err
+		}
+		n.HostKey = p.HostKey
+	}
+	if err := a.secrets(c, &n, true); err != nil {
+		return err
+	}
+	t, err := s.TryDialect(ctx, client.DialectTrial{Source: string(raw), Device: n})
+	if err != nil {
+		return err
+	}
+	a.print(c, t, func() { a.showTrial(t) })
+	for _, p := range t.Tried.Parts {
+		if p.Trouble != "" {
+			return errDiffers
+		}
+	}
+	if t.Trouble != "" {
+		return errDiffers
+	}
+	return nil
+}
+
+// showTrial shows what was said to a device, and where it went wrong.
+func (a *app) showTrial(t client.DialectTried) {
+	for _, p := range t.Problems {
+		a.s.printf("line %d column %d: %s: %s\n", p.Line, p.Column, p.Path, p.Text)
+	}
+	for i, x := range t.Exchanges {
+		mark, style := "ok", faint
+		if x.Trouble != "" {
+			mark, style = "no", alarm
+		}
+		a.s.printf("%s %s  %s\n", a.s.paint(style, fmt.Sprintf("%2d %s", i+1, mark)), a.s.paint(strong, x.Sent), a.s.paint(faint, fmt.Sprintf("%d ms", x.MS)))
+		lines := strings.Split(strings.TrimRight(x.Answer, "\n"), "\n")
+		const most = 12
+		for j, l := range lines {
+			if len(lines) > most+4 && j == most-4 {
+				a.s.printf("      %s\n", a.s.paint(faint, fmt.Sprintf("… %d lines more …", len(lines)-most)))
+			}
+			if len(lines) <= most+4 || j < most-4 || j >= len(lines)-4 {
+				a.s.printf("      %s\n", l)
+			}
+		}
+		if x.Trouble != "" {
+			a.s.printf("      %s\n", a.s.paint(alarm, x.Trouble))
+		}
+	}
+	if t.Tried.Serial != "" {
+		a.s.printf("\n")
+		a.s.facts("host name", t.Tried.Host, "model", t.Tried.Model, "serial", t.Tried.Serial, "release", t.Tried.Release, "devices it speaks for", strings.Join(t.Tried.Members, ", "))
+		for _, p := range t.Tried.Parts {
+			what := count(p.Lines, "line", "lines") + ", whole"
+			switch {
+			case p.Trouble != "":
+				what = a.s.paint(alarm, p.Trouble)
+			case p.Absent:
+				what = "the device has none"
+			case p.Lines == 0:
+				what = fmt.Sprintf("%d bytes, whole", p.Bytes)
+			}
+			a.s.printf("part %-16s %s\n", p.Name, what)
+		}
+	}
+	if t.Trouble != "" {
+		a.s.printf("\n%s %s\n", a.s.paint(alarm, "stopped:"), t.Trouble)
+	}
+	for _, w := range t.Tried.Warnings {
+		a.s.printf("note: %s\n", w)
+	}
+}
