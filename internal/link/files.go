@@ -181,7 +181,11 @@ func (s *Session) ftp(f *dialect.FilePlace) (*ftp.ServerConn, func(), error) {
 	options := []ftp.DialOption{ftp.DialWithTimeout(s.d.Connect), ftp.DialWithContext(s.ctx), ftp.DialWithShutTimeout(s.d.Idle),
 		ftp.DialWithDisabledEPSV(false)}
 	if f.Over == "ftps" {
-		options = append(options, ftp.DialWithExplicitTLS(pinned(s.call.Target, nil)))
+		// With TLS 1.3 the tickets a server sends after the handshake lie unread when
+		// we close an upload's connection, which resets it under the server's hands.
+		c := pinned(s.call.Target, nil)
+		c.MaxVersion = tls.VersionTLS12
+		options = append(options, ftp.DialWithExplicitTLS(c))
 	} else {
 		s.call.Warn("FTP carries password and configuration unencrypted")
 	}
@@ -195,11 +199,11 @@ func (s *Session) ftp(f *dialect.FilePlace) (*ftp.ServerConn, func(), error) {
 	}
 	if err := c.Login(s.call.Credential.User, s.call.Credential.Password); err != nil {
 		_ = c.Quit()
-		var reply *textproto.Error
-		if errors.As(err, &reply) && reply.Code == ftp.StatusNotLoggedIn {
-			return nil, nil, fmt.Errorf("%w for user %s by FTP", ErrLoginRefused, s.call.Credential.User)
+		var network net.Error
+		if errors.As(err, &network) || errors.Is(err, io.EOF) {
+			return nil, nil, fmt.Errorf("signing in by FTP: %w", ErrCut)
 		}
-		return nil, nil, fmt.Errorf("signing in by FTP: %w", err)
+		return nil, nil, fmt.Errorf("%w for user %s by FTP: %v", ErrLoginRefused, s.call.Credential.User, err)
 	}
 	stop := context.AfterFunc(s.ctx, func() { _ = c.Quit() })
 	return c, func() { stop(); _ = c.Quit() }, nil

@@ -217,7 +217,7 @@ func signIn(ctx context.Context, legacy []string, timeout time.Duration, t Targe
 		return nil, nil, fmt.Errorf("%w: %v", ErrLoginRefused, errOtherQuestion)
 	case errors.As(err, &negotiation):
 		return nil, nil, fmt.Errorf("%w: no SSH algorithm in common for %s: the device offers %s; if it can do no better, allow one under reach.legacy in its dialect",
-			ErrUnreachable, negotiation.What, strings.Join(negotiation.SupportedAlgorithms, ", "))
+			ErrUnreachable, negotiation.What, strings.Join(negotiation.RequestedAlgorithms, ", "))
 	}
 	var late net.Error
 	if errors.As(err, &late) && late.Timeout() {

@@ -44,6 +44,7 @@ type terminal struct {
 	prompts map[string]*regexp.Regexp
 	buf     []byte // what came since the last line was sent
 	echoes  int    // how many newlines our own lines make on a terminal
+	silent  bool   // the device echoes nothing
 	paged   int    // where in buf the last answered page ends
 }
 
@@ -182,6 +183,9 @@ func (s *terminal) write(line string) error {
 		return err
 	}
 	s.buf, s.paged, s.echoes = s.buf[:0], 0, 1+strings.Count(line, "\r")
+	if s.silent {
+		s.echoes = 0
+	}
 	if _, err := io.WriteString(s.st, line+"\r"); err != nil {
 		return ErrCut
 	}
@@ -263,19 +267,22 @@ func (s *terminal) findPrompt() error {
 		if err := s.write(""); err != nil {
 			return err
 		}
-		for !bytes.Contains(s.buf, []byte("\n")) {
-			if err := s.moreWithin(s.d.Connect, "waiting for the prompt again"); err != nil {
-				return err
-			}
+		if err := s.moreWithin(s.d.Connect, "waiting for the prompt again"); err != nil {
+			return err
 		}
 		wait := quiet
 		if try > 0 {
 			wait = doubt
 		}
 		again, err := settle(wait)
+		if err == nil && !bytes.Contains(s.buf, []byte("\n")) {
+			// It may not echo what is typed at all; or the echo is still on its way.
+			again, err = settle(doubt)
+		}
 		if err != nil {
 			return err
 		}
+		s.silent = !bytes.Contains(s.buf, []byte("\n"))
 		if again == seen {
 			m := any.FindStringSubmatch(seen)
 			s.hosts = []string{m[any.SubexpIndex("host")]}

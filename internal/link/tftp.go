@@ -123,7 +123,6 @@ func TFTPGet(ctx context.Context, address string, port int, file string, timeout
 // first block, or the options taken.
 func (t *tftp) receive(p TFTPPacket) ([]byte, error) {
 	size, expected := tftpPlain, -1
-	var out bytes.Buffer
 	ack := TFTPPacket{Op: TFTPAck}
 	if p.Op == TFTPOAck {
 		var err error
@@ -134,6 +133,14 @@ func (t *tftp) receive(p TFTPPacket) ([]byte, error) {
 			return nil, err
 		}
 	}
+	return t.blocks(p, size, expected)
+}
+
+// blocks takes the first block and all others until a short one. expected is
+// how many bytes were announced, or -1.
+func (t *tftp) blocks(p TFTPPacket, size, expected int) ([]byte, error) {
+	var out bytes.Buffer
+	ack := TFTPPacket{Op: TFTPAck}
 	for block := uint16(1); ; {
 		if len(p.Data) > size {
 			t.fail(4, "block longer than agreed")
@@ -284,4 +291,67 @@ func (t *tftp) exchange(p TFTPPacket, good func(TFTPPacket) bool) (TFTPPacket, e
 		return TFTPPacket{}, fmt.Errorf("%w: nothing answers TFTP at %s", ErrUnreachable, t.peer)
 	}
 	return TFTPPacket{}, &TimeoutError{What: "waiting for a TFTP packet", Took: tftpTries * t.timeout}
+}
+
+// AnswerTFTP begins a transfer with a client that sent a request, from a port
+// of its own (RFC 1350 §4).
+func AnswerTFTP(ctx context.Context, listen string, peer *net.UDPAddr, timeout time.Duration) (*TFTPTransfer, error) {
+	conn, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.ParseIP(listen)})
+	if err != nil {
+		return nil, err
+	}
+	return &TFTPTransfer{tftp{ctx, conn, peer, true, timeout, context.AfterFunc(ctx, func() { conn.Close() })}}, nil
+}
+
+// TFTPTransfer is one transfer as a server sees it.
+type TFTPTransfer struct{ t tftp }
+
+// Close ends it.
+func (t *TFTPTransfer) Close() { t.t.close() }
+
+// Refuse says no.
+func (t *TFTPTransfer) Refuse(words string) { t.t.fail(2, words) }
+
+// agree takes the options that are understood. size is the whole file's, or -1.
+func agree(p TFTPPacket, size int) (block int, answer TFTPPacket) {
+	block, answer = tftpPlain, TFTPPacket{Op: TFTPOAck}
+	for _, o := range p.Options {
+		n, err := strconv.Atoi(o[1])
+		switch {
+		case err != nil:
+		case o[0] == "blksize" && n >= 8:
+			block = min(n, tftpWant)
+			answer.Options = append(answer.Options, [2]string{"blksize", strconv.Itoa(block)})
+		case o[0] == "tsize":
+			if size >= 0 {
+				n = size
+			}
+			answer.Options = append(answer.Options, [2]string{"tsize", strconv.Itoa(n)})
+		}
+	}
+	return block, answer
+}
+
+// Give answers a read request.
+func (t *TFTPTransfer) Give(req TFTPPacket, content []byte) error {
+	block, answer := agree(req, len(content))
+	if len(answer.Options) > 0 {
+		if _, err := t.t.exchange(answer, func(p TFTPPacket) bool { return p.Op == TFTPAck && p.Block == 0 }); err != nil {
+			return err
+		}
+	}
+	return t.t.send(content, block)
+}
+
+// Take answers a write request and returns the file.
+func (t *TFTPTransfer) Take(req TFTPPacket) ([]byte, error) {
+	block, answer := agree(req, -1)
+	if len(answer.Options) == 0 {
+		answer = TFTPPacket{Op: TFTPAck}
+	}
+	first, err := t.t.exchange(answer, func(p TFTPPacket) bool { return p.Op == TFTPData && p.Block == 1 })
+	if err != nil {
+		return nil, err
+	}
+	return t.t.blocks(first, block, -1)
 }

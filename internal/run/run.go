@@ -13,19 +13,24 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
+	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/pem"
 
 	"github.com/goccy/go-yaml"
+	"golang.org/x/crypto/ssh"
 
 	"magpie/console"
 	"magpie/dialects"
 	"magpie/internal/api"
 	"magpie/internal/core"
 	"magpie/internal/dialect"
+	"magpie/internal/link/inbox"
 	"magpie/internal/seal"
 	"magpie/internal/store"
 	"magpie/internal/work"
@@ -41,6 +46,24 @@ type Config struct {
 	Database  string `yaml:"database"`   // DSN; empty: a server of our own
 	MasterKey string `yaml:"master_key"` // key file; empty: master.key in the data folder
 	Dialects  string `yaml:"dialects"`   // folder of further dialect files
+
+	Sessions        int `yaml:"sessions"`          // conversations with devices at a time; 0: as usual
+	SessionsPerSite int `yaml:"sessions_per_site"` // of one site; 0: no limit
+	SessionsPerJump int `yaml:"sessions_per_jump"` // through one jump host; 0: as usual
+
+	Inbox inbox.Config `yaml:"inbox"` // where devices send files to; off unless it has ports
+}
+
+func (c Config) limits() work.Limits {
+	l := work.DefaultLimits
+	l.Site = c.SessionsPerSite
+	if c.Sessions > 0 {
+		l.Sessions = c.Sessions
+	}
+	if c.SessionsPerJump > 0 {
+		l.Jump = c.SessionsPerJump
+	}
+	return l
 }
 
 // LoadConfig reads the configuration file, if there is one, and lets the
@@ -73,6 +96,8 @@ type Node struct {
 	lock   *os.File
 	db     *Database
 	store  *store.Store
+	seen   map[string]string // the dialects' texts as the folder had them last
+	inbox  *inbox.Inbox
 }
 
 // Prepare brings everything up short of answering requests.
@@ -116,8 +141,46 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, 
 	if n.store, _, err = store.Open(ctx, dsn, master, time.Now); err != nil {
 		return nil, err
 	}
+	n.seen = map[string]string{}
+	for _, d := range all {
+		n.seen[d.Dialect] = d.Source
+	}
 	n.Work, err = work.New(ctx, n.store, all, n.id, time.Now)
+	if err == nil {
+		n.Work.SetLimits(c.limits())
+		err = n.openInbox()
+	}
 	return n, err
+}
+
+// openInbox starts the inbox, if one is configured. Its SSH host key is made at
+// the first start and kept in the data folder.
+func (n *Node) openInbox() error {
+	c := n.Config.Inbox
+	if !c.On() {
+		return nil
+	}
+	file := filepath.Join(n.Config.Data, "inbox.key")
+	raw, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		var key ed25519.PrivateKey
+		var block *pem.Block
+		if _, key, err = ed25519.GenerateKey(rand.Reader); err == nil {
+			block, err = ssh.MarshalPrivateKey(key, "magpie inbox")
+		}
+		if err == nil {
+			raw = pem.EncodeToMemory(block)
+			err = os.WriteFile(file, raw, 0o600)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("inbox: %w", err)
+	}
+	if n.inbox, err = inbox.Open(c, raw); err != nil {
+		return err
+	}
+	n.Work.Inbox = n.inbox
+	return nil
 }
 
 // lockFolder makes sure that one service at a time uses a data folder.
@@ -165,40 +228,95 @@ func nodeID(path string) (string, error) {
 	return id, os.WriteFile(path, []byte(id+"\n"), 0o600)
 }
 
+// loadDialects reads the dialects that ship, and those of a folder, which stand
+// in the place of shipped ones of the same name.
 func loadDialects(dir string) (all []*dialect.Dialect, err error) {
-	load := func(files fs.FS, where string) error {
+	load := func(files fs.FS, where string, shipped []*dialect.Dialect) (out []*dialect.Dialect, err error) {
 		names, err := fs.Glob(files, "*.yaml")
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for _, name := range names {
 			source, err := fs.ReadFile(files, name)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			d, err := dialect.Load(filepath.Join(where, name), source)
 			if err != nil {
-				return fmt.Errorf("this dialect cannot be used:\n%w", err)
+				return nil, fmt.Errorf("this dialect cannot be used:\n%w", err)
 			}
-			for _, other := range all {
-				if other.Dialect == d.Dialect {
-					return fmt.Errorf("%s: a dialect named %s is there already", filepath.Join(where, name), d.Dialect)
-				}
+			if slices.ContainsFunc(out, func(o *dialect.Dialect) bool { return o.Dialect == d.Dialect }) {
+				return nil, fmt.Errorf("%s: a dialect named %s is there already", filepath.Join(where, name), d.Dialect)
 			}
-			all = append(all, d)
+			out = append(out, d)
 		}
-		return nil
-	}
-	if err := load(dialects.Files, ""); err != nil {
-		return nil, err
-	}
-	if dir != "" {
-		if _, err := os.Stat(dir); err != nil {
-			return nil, fmt.Errorf("dialect folder: %w", err)
+		for _, s := range shipped {
+			if !slices.ContainsFunc(out, func(o *dialect.Dialect) bool { return o.Dialect == s.Dialect }) {
+				out = append(out, s)
+			}
 		}
-		err = load(os.DirFS(dir), dir)
+		return out, nil
 	}
-	return all, err
+	if all, err = load(dialects.Files, "", nil); err != nil || dir == "" {
+		return all, err
+	}
+	if _, err := os.Stat(dir); err != nil {
+		return nil, fmt.Errorf("dialect folder: %w", err)
+	}
+	return load(os.DirFS(dir), dir, all)
+}
+
+// watchDialects takes changed files of the dialect folder into use, until ctx
+// ends. A file that is not sound is told of, and what was in use stays.
+func (n *Node) watchDialects(ctx context.Context) {
+	if n.Config.Dialects == "" {
+		return
+	}
+	last, looked := "", folderSign(n.Config.Dialects)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		sign := folderSign(n.Config.Dialects)
+		if sign == looked {
+			continue
+		}
+		looked = sign
+		all, err := loadDialects(n.Config.Dialects)
+		if err != nil {
+			if err.Error() != last {
+				last = err.Error()
+				slog.Warn("the dialect folder was changed and cannot be used as it is; what was in use stays", "err", err)
+			}
+			continue
+		}
+		last = ""
+		for _, d := range all {
+			if old := n.Work.Dialect(d.Dialect); old != nil && (old.Source == d.Source || n.seen[d.Dialect] == d.Source) {
+				continue
+			}
+			if err := n.Work.TakeDialect(ctx, d); err != nil {
+				slog.Warn("dialect not taken into use", "dialect", d.Dialect, "err", err)
+				continue
+			}
+			n.seen[d.Dialect] = d.Source
+			slog.Info("dialect in use", "dialect", d.Dialect, "revision", d.Revision)
+		}
+	}
+}
+
+// folderSign changes when a file of the folder does.
+func folderSign(dir string) string {
+	entries, err := os.ReadDir(dir)
+	sign := fmt.Sprint(err)
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil {
+			sign += fmt.Sprintf("%s %d %d\n", e.Name(), info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return sign
 }
 
 // masterKey reads the key, or makes one for a database that was never used.
@@ -279,6 +397,9 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	a := &api.Server{Work: n.Work, Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files()}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	n.Work.Start()
+	watching, unwatch := context.WithCancel(ctx)
+	defer unwatch()
+	go n.watchDialects(watching)
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	up("http://" + l.Addr().String())

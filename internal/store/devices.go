@@ -317,9 +317,42 @@ func (q *Q) DialectUploaded(ctx context.Context, name string, revision int) erro
 	return err
 }
 
-// DialectSources returns the newest text of every dialect that came by the API.
-func (q *Q) DialectSources(ctx context.Context) ([]string, error) {
-	return list[string](ctx, q.ext, `SELECT source FROM dialects d WHERE uploaded AND revision = (SELECT MAX(revision) FROM dialects x WHERE x.name = d.name)`)
+// DialectInForce returns the newest text of a dialect if it came by the API and
+// the given text is an older one; otherwise "".
+func (q *Q) DialectInForce(ctx context.Context, name, source string) (string, error) {
+	type row struct {
+		Revision int    `db:"revision"`
+		Source   string `db:"source"`
+		Uploaded bool   `db:"uploaded"`
+	}
+	last, err := get[row](ctx, q.ext, `SELECT revision, source, uploaded FROM dialects WHERE name = ? ORDER BY revision DESC LIMIT 1`, name)
+	if errors.Is(err, ErrNotFound) || err == nil && !last.Uploaded {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	known, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM dialects WHERE name = ? AND hash = ?`, name, q.keys.Hash("dialect", []byte(source)))
+	if err != nil || known == 0 {
+		return "", err
+	}
+	return last.Source, nil
+}
+
+// Uploaded is the newest revision of a dialect that came by the API.
+type Uploaded struct {
+	Name     string `db:"name"`
+	Revision int    `db:"revision"`
+}
+
+// DialectsUploaded lists the dialects whose newest revision came by the API.
+func (q *Q) DialectsUploaded(ctx context.Context) ([]Uploaded, error) {
+	return list[Uploaded](ctx, q.ext, `SELECT name, revision FROM dialects d WHERE uploaded AND revision = (SELECT MAX(revision) FROM dialects x WHERE x.name = d.name)`)
+}
+
+// DialectSource returns the text of a revision.
+func (q *Q) DialectSource(ctx context.Context, name string, revision int) (string, error) {
+	return get[string](ctx, q.ext, `SELECT source FROM dialects WHERE name = ? AND revision = ?`, name, revision)
 }
 
 // Lease takes the right to talk to a device. alive tells whether the node and

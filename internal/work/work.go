@@ -87,10 +87,20 @@ func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node
 	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), limits: DefaultLimits, rooms: newRooms(), dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
 		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, kick: make(chan struct{}, 1)}}
 	for _, d := range dialects {
+		newer, err := st.As(service).DialectInForce(ctx, d.Dialect, d.Source)
+		if err != nil {
+			return nil, err
+		}
+		if newer != "" {
+			if d, err = dialect.Load(d.Dialect, []byte(newer)); err != nil {
+				return nil, fmt.Errorf("the dialect loaded by hand: %w", err)
+			}
+		}
 		if err := s.TakeDialect(ctx, d); err != nil {
 			return nil, err
 		}
 	}
+	s.syncDialects(ctx)
 	return s, s.beat(ctx, 1)
 }
 
@@ -129,6 +139,34 @@ func (s *Service) TakeDialect(ctx context.Context, d *dialect.Dialect) error {
 		return fmt.Errorf("dialect %s: working out fingerprints anew: %w", d.Dialect, err)
 	}
 	return s.Store.Tx(ctx, service, func(q *store.Q) error { return q.DialectSettled(ctx, d.Dialect, d.Revision) })
+}
+
+// syncDialects takes dialects into use that came by the API, maybe of another
+// node.
+func (s *Service) syncDialects(ctx context.Context) {
+	q := s.Store.As(service)
+	all, err := q.DialectsUploaded(ctx)
+	if err != nil {
+		return // the database is away; the next beat comes again
+	}
+	for _, u := range all {
+		if d := s.Dialect(u.Name); d != nil && d.Revision >= u.Revision {
+			continue
+		}
+		source, err := q.DialectSource(ctx, u.Name, u.Revision)
+		var d *dialect.Dialect
+		if err == nil {
+			d, err = dialect.Load(u.Name, []byte(source))
+		}
+		if err == nil {
+			err = s.TakeDialect(ctx, d)
+		}
+		if err != nil {
+			slog.Warn("a dialect that was loaded cannot be used", "dialect", u.Name, "revision", u.Revision, "err", err)
+			continue
+		}
+		slog.Info("dialect in use", "dialect", u.Name, "revision", u.Revision)
+	}
 }
 
 // Dialect returns a dialect by name, or nil.
@@ -205,6 +243,7 @@ func (s *Service) heart(ctx context.Context) {
 			slog.Warn("heartbeat missed", "err", err)
 		}
 		s.watch(ctx)
+		s.syncDialects(ctx)
 		if n%30 == 0 {
 			if err := s.Store.Tidy(ctx); err != nil {
 				slog.Warn("tidying up", "err", err)
