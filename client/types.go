@@ -60,6 +60,15 @@ type Device struct {
 	Ports      map[string]int    `json:"ports,omitempty"`      // its own for moving files, by protocol
 	Serials    []string          `json:"serials"`              // the hardware that may answer here
 	Credential string            `json:"credential,omitempty"` // the credential set it uses; empty when it has one of its own
+
+	Parts    []string `json:"parts,omitempty"`    // which it has versions of, the main one first; of one device only
+	Children []Child  `json:"children,omitempty"` // the devices that hang on it; of one device only
+}
+
+// Child is a device that hangs on another.
+type Child struct {
+	Name  string `json:"name"`
+	State string `json:"state"`
 }
 
 // NewDevice is what a device is added or edited with. Empty fields of an edit

@@ -158,6 +158,12 @@ func (b *browser) clear(element string) {
 	js[bool](b, `(e => { e.value = ''; return e.dispatchEvent(new Event('input', {bubbles: true})) })(`+element+`)`)
 }
 
+// choose picks a value of a select.
+func (b *browser) choose(selector, value string) {
+	b.t.Helper()
+	js[bool](b, fmt.Sprintf(`(e => { e.value = %q; return e.dispatchEvent(new Event('change', {bubbles: true})) })(document.querySelector(%q))`, value, selector))
+}
+
 func (b *browser) key(keys string) { b.t.Helper(); b.do(chromedp.KeyEvent(keys)) }
 
 func (b *browser) signIn(user, password string) {

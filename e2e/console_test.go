@@ -167,7 +167,8 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b := newBrowser(t, w.url)
 	b.signIn("admin", w.firstPassword())
 	b.click("Add a device")
-	b.see("Look at its host key")
+	b.see("Look who answers there")
+	b.choose(`[role=dialog] select`, "tern")
 	field := func(label, text string) {
 		b.do(chromedp.SendKeys(`//div[@role="dialog"]//label[starts-with(normalize-space(.), "`+label+`")]//input`, text))
 	}
@@ -178,7 +179,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	field("User on the device", "magpie")
 	field("Password", "demo-nest-1")
 	field("Secret of the raised mode", "demo-mast-1")
-	b.click("Look at its host key")
+	b.click("Look who answers there")
 	b.see(probe.Fingerprint)
 	if _, err := w.admin.Device(ctx(t), name); err == nil {
 		t.Error("it was saved before anybody said so")
@@ -213,6 +214,10 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/", "port-asterly-r1"},
 		{"/devices/skerrinsay-r1", "summer-timetable"},
 		{"/devices/wrackhaven-r1", "no connection"},
+		{"/devices/control-f1", "running+passengers"},
+		{"/devices/control-w1", "ap-skerrinsay-quay"},
+		{"/devices/workshop-g1", "bytes"},
+		{"/devices/dunvarrow-r1", "other hardware answers"},
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},

@@ -25,7 +25,7 @@ func TestDemo(t *testing.T) {
 	}
 	for _, w := range worlds {
 		st := must(w.admin.Status(ctx(t)))(t)
-		if st.Devices != 12 || st.States["unreachable"] != 1 || st.States["drifted"] != 2 || st.States["steady"] != 9 {
+		if st.Devices != 28 || st.States["unreachable"] != 1 || st.States["drifted"] != 4 || st.States["other hardware"] != 1 || st.States["in factory state"] != 1 || st.States["steady"] != 21 {
 			t.Errorf("the story is %v", st.States)
 		}
 		out, _, status := w.cli("drift", "port-asterly-r1")
@@ -96,8 +96,8 @@ func TestCommandLine(t *testing.T) {
 		{"device add r9 --address " + p.Address + " --port 2222 --dialect tern --user magpie", 2, "give --accept-key"},
 		{"device add r9 --address " + p.Address + " --port 2222 --dialect tern --user magpie --accept-key SHA256:nope", 2, "not SHA256:nope; nothing was changed"},
 		{"device add r9 --address " + p.Address + " --port 2222 --dialect trn --user magpie", 2, `no dialect is named "trn"`},
-		{"device add r9 --address " + p.Address + " --port 2222 --dialect tern --user magpie --site innisquill --tag edge --accept-key " + probe.Fingerprint, 0, "r9 was added"},
-		{"device add r9 --address " + p.Address + " --port 2222 --dialect tern --user magpie --accept-key " + probe.Fingerprint, 2, `device "r9": already in use`},
+		{"device add r9 --address " + p.Address + " --port 2222 --dialect tern --user magpie --site innisquill --tag edge --yes --accept-key " + probe.Fingerprint, 0, "r9 was added"},
+		{"device add r9 --address " + p.Address + " --port 2222 --dialect tern --user magpie --yes --accept-key " + probe.Fingerprint, 2, `device "r9": already in use`},
 		{"pull r9", 0, `r9 +done +running 1, the first`},
 		{"pull r9 r10", 2, `no device is named "r10"`},
 		{"pull colour=red", 2, `"colour" is no key`},

@@ -49,8 +49,38 @@ func (s *Server) devices(c *gin.Context) {
 }
 
 func (s *Server) device(c *gin.Context) {
-	d, err := s.Work.Store.As(actor(c)).Device(c.Request.Context(), c.Param("name"))
-	answer(c, 200, wireDevice(d), err)
+	ctx, q := c.Request.Context(), s.Work.Store.As(actor(c))
+	d, err := q.Device(ctx, c.Param("name"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	w := wireDevice(d)
+	parts, err := q.Parts(ctx, d.ID)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	for _, p := range parts {
+		w.Parts = append(w.Parts, p.Name)
+	}
+	main := s.Work.PartOf(d, "running")
+	slices.SortStableFunc(w.Parts, func(a, b string) int {
+		switch {
+		case a == b:
+			return 0
+		case a == main || b != main && a == "startup":
+			return -1
+		case b == main || b == "startup":
+			return 1
+		}
+		return strings.Compare(a, b)
+	})
+	children, err := q.Children(ctx, d.ID)
+	for _, k := range children {
+		w.Children = append(w.Children, client.Child{Name: k.Name, State: k.State})
+	}
+	answer(c, 200, w, err)
 }
 
 func (s *Server) probe(c *gin.Context) {

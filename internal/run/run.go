@@ -417,6 +417,9 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 
 // Close ends what Prepare began, the database last.
 func (n *Node) Close() {
+	if n.inbox != nil {
+		n.inbox.Close()
+	}
 	if n.store != nil {
 		n.store.Close()
 	}

@@ -73,6 +73,11 @@ func (q *Q) MemberDevice(ctx context.Context, parentID, member string) (core.Dev
 	return get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.parent_id = ? AND d.member = ?`, parentID, member)
 }
 
+// Children lists the devices that hang on one, by name.
+func (q *Q) Children(ctx context.Context, id string) ([]core.Device, error) {
+	return list[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.parent_id = ? ORDER BY d.name`, id)
+}
+
 // AddDevice writes a new device and gives it its id. With a secret it gets a
 // credential of its own; otherwise d.CredentialID is the set it uses.
 func (q *Q) AddDevice(ctx context.Context, d *core.Device, s *Secret) error {

@@ -17,9 +17,11 @@ const router = useRouter()
 const session = useSession()
 const operator = session.may('operator')
 const at = computed(() => '/devices/' + encodeURIComponent(props.name))
-const part = ref<'running' | 'startup'>('running')
+const chosen = ref('')
 
 const device = useQuery({ key: () => ['device', props.name], query: () => get<Device>(at.value) })
+const parts = computed(() => device.data.value?.parts ?? ['running'])
+const part = computed(() => chosen.value || parts.value[0])
 const versions = useQuery({ key: () => ['versions', props.name, part.value], query: () => get<Version[]>(at.value + '/versions' + query({ part: part.value })) })
 function again() {
   void device.refetch()
@@ -35,7 +37,7 @@ function pick(n: number) {
 }
 function compare() {
   const [a, b] = [...picked.value].sort((x, y) => x - y)
-  const p = part.value === 'running' ? '' : '/' + part.value
+  const p = '/' + part.value
   void router.push(`/compare?from=${props.name}${p}@${a}&to=${props.name}${p}@${b}`)
 }
 
@@ -77,7 +79,8 @@ const facts = computed(() => {
   const x = d.value
   if (!x) return []
   return [
-    ['kind', x.kind], ['site', x.site], ['tags', x.tags.join(', ')], ['dialect', x.dialect], ['address', `${x.address} port ${x.port}`], ['user', x.user],
+    ['kind', x.kind], ['site', x.site], ['tags', x.tags.join(', ')], ['dialect', x.dialect], ['address', `${x.address} port ${x.port}`], ['over', x.transport], ['through', x.jump], ['hangs on', x.parent],
+    ['credential set', x.credential], ['user', x.user], ['expected serial', x.serials.join(' or ')],
     ['host name', x.host], ['model', x.model], ['serial', x.serial], ['release', x.release], ['last pulled', x.last_pulled ? `${when(x.last_pulled)}, ${ago(x.last_pulled)}` : 'never'],
     ['last changed', when(x.last_changed)], ['host key', x.host_key_fingerprint],
   ].filter(([, v]) => v) as [string, string][]
@@ -118,7 +121,7 @@ const facts = computed(() => {
       <section class="min-w-0">
         <div class="mb-2 flex items-center gap-2" role="tablist" aria-label="Parts">
           <h2 class="mr-2">Versions</h2>
-          <button v-for="p in ['running', 'startup'] as const" :key="p" type="button" role="tab" class="button" :class="part === p ? 'border-teal! text-teal!' : ''" :aria-selected="part === p" @click="((part = p), (picked = []))">{{ p }}</button>
+          <button v-for="p in parts" :key="p" type="button" role="tab" class="button" :class="part === p ? 'border-teal! text-teal!' : ''" :aria-selected="part === p" @click="((chosen = p), (picked = []))">{{ p }}</button>
         </div>
         <div class="card overflow-x-auto">
           <table class="w-full">
@@ -128,10 +131,10 @@ const facts = computed(() => {
                 <td class="px-2 py-1"><input type="checkbox" class="size-4 accent-violet" :aria-label="'pick version ' + v.number" :checked="picked.includes(v.number)" @change="pick(v.number)" /></td>
                 <td class="px-2 font-semibold">{{ v.number }}</td>
                 <td class="px-2 whitespace-nowrap">{{ when(v.taken_at) }}</td>
-                <td class="hidden px-2 whitespace-nowrap md:table-cell"><template v-if="v.number > 1"><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></template></td>
+                <td class="hidden px-2 whitespace-nowrap md:table-cell"><template v-if="v.lines === 0">{{ v.size }} bytes</template><template v-else-if="v.number > 1"><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></template></td>
                 <td class="hidden px-2 sm:table-cell">{{ v.author }}</td>
                 <td class="hidden px-2 text-faded lg:table-cell">{{ v.reason }}</td>
-                <td class="px-2"><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
+                <td class="px-2"><span v-if="v.aside" class="mr-2 text-alarm">{{ v.aside }}</span><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
                 <td class="px-2 text-right whitespace-nowrap">
                   <RouterLink v-if="v.number > 1" class="mr-3" :to="`/compare?from=${v.ref.replace(/@\d+$/, '@' + (v.number - 1))}&to=${v.ref}`">what changed</RouterLink>
                   <RouterLink v-if="operator" :to="`/push?ref=${v.ref}`">put back</RouterLink>
@@ -144,12 +147,20 @@ const facts = computed(() => {
         <p class="mt-2 text-faded">Times are in {{ zone }}.</p>
       </section>
       <section class="min-w-0">
+        <template v-if="parts.includes('startup')">
         <h2 class="mb-2">Running beside startup</h2>
         <p class="card mb-4 p-3">
           <template v-if="!d.latest">Nothing was pulled yet.</template>
           <template v-else-if="d.unsaved"><StateMark state="unsaved" />: startup does not hold what runs; a restart would lose it. <RouterLink :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">See both</RouterLink></template>
           <template v-else><StateMark state="steady" />: startup holds what runs.</template>
         </p>
+        </template>
+        <template v-if="d.children?.length">
+          <h2 class="mb-2">Devices that hang on it</h2>
+          <ul class="card mb-4 grid gap-1 p-3">
+            <li v-for="k in d.children" :key="k.name" class="flex items-center justify-between gap-2"><RouterLink :to="'/devices/' + k.name">{{ k.name }}</RouterLink><StateMark :state="k.state" /></li>
+          </ul>
+        </template>
         <h2 class="mb-2">Entry and identity</h2>
         <dl class="card grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
           <template v-for="[k, v] in facts" :key="k"><dt class="text-faded">{{ k }}</dt><dd class="break-all">{{ v }}</dd></template>

@@ -118,3 +118,36 @@ func tftpTransfer(host string, peer net.Addr, req []byte, get func(string) ([]by
 		}
 	}
 }
+
+// SendTFTP writes a file to a server, 512 bytes at a time, from an address.
+func SendTFTP(from, server, name string, data []byte) error {
+	to, err := net.ResolveUDPAddr("udp", server)
+	if err != nil {
+		return err
+	}
+	c, err := net.ListenPacket("udp", net.JoinHostPort(from, "0"))
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	var peer net.Addr = to
+	packet, in := []byte("\x00\x02"+name+"\x00octet\x00"), make([]byte, 1024)
+	for block := uint16(0); ; block++ {
+		_, _ = c.WriteTo(packet, peer)
+		_ = c.SetReadDeadline(time.Now().Add(3 * time.Second))
+		n, at, err := c.ReadFrom(in)
+		if err != nil {
+			return fmt.Errorf("the server does not answer")
+		}
+		if n < 4 || binary.BigEndian.Uint16(in) != 4 || binary.BigEndian.Uint16(in[2:]) != block {
+			return fmt.Errorf("the server refuses")
+		}
+		if block > 0 && len(packet) < 516 {
+			return nil
+		}
+		peer = at
+		k := min(512, len(data))
+		packet = append(binary.BigEndian.AppendUint16([]byte{0, 3}, block+1), data[:k]...)
+		data = data[k:]
+	}
+}

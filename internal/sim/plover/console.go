@@ -133,6 +133,15 @@ func (d *Device) command(ctx context.Context, t *box.Terminal, user, line string
 		d.Unlock()
 		d.Env.Changed()
 		t.Print(fmt.Sprintf("%s has %d bytes", w[3], len(raw)))
+	case len(w) == 7 && w[0] == "send" && w[1] == "all" && w[2] == "to" && w[5] == "as":
+		weak := d.weak(user)
+		d.Lock()
+		raw := d.file("running", weak)
+		d.Unlock()
+		if err := box.SendTFTP(d.Env.Address, w[3]+":"+w[4], w[6], raw); err != nil {
+			return false, err
+		}
+		t.Print("sent")
 	case len(w) == 2 && w[0] == "wipe":
 		d.Lock()
 		_, ok := d.files[w[1]]
