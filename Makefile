@@ -1,5 +1,6 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
-PROGRAMS = mariadbd:mariadb-server-core ssh:openssh-client git:git patch:patch gcc:gcc node:nodejs npm:npm chromium:chromium
+PROGRAMS = mariadbd:mariadb-server-core ssh:openssh-client git:git patch:patch gcc:gcc node:nodejs npm:npm chromium:chromium \
+  sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
 export DEBIAN_FRONTEND = noninteractive
@@ -23,7 +24,7 @@ demo: build
 	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --devices $(or $(DEVICES),12)
 
 test: build check
-	go test -race -timeout 14m ./...
+	go test -race -timeout 14m -parallel 3 ./...
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }

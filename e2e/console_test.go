@@ -168,6 +168,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b.signIn("admin", w.firstPassword())
 	b.click("Add a device")
 	b.see("Look who answers there")
+	b.see("Tern router")
 	b.choose(`[role=dialog] select`, "tern")
 	field := func(label, text string) {
 		b.do(chromedp.SendKeys(`//div[@role="dialog"]//label[starts-with(normalize-space(.), "`+label+`")]//input`, text))
@@ -216,7 +217,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/devices/wrackhaven-r1", "no connection"},
 		{"/devices/control-f1", "running+passengers"},
 		{"/devices/control-w1", "ap-skerrinsay-quay"},
-		{"/devices/workshop-g1", "bytes"},
+		{"/devices/workshop-g1", "archive"},
 		{"/devices/dunvarrow-r1", "other hardware answers"},
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},

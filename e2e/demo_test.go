@@ -25,7 +25,7 @@ func TestDemo(t *testing.T) {
 	}
 	for _, w := range worlds {
 		st := must(w.admin.Status(ctx(t)))(t)
-		if st.Devices != 28 || st.States["unreachable"] != 1 || st.States["drifted"] != 4 || st.States["other hardware"] != 1 || st.States["in factory state"] != 1 || st.States["steady"] != 21 {
+		if st.Devices != 29 || st.States["unreachable"] != 1 || st.States["drifted"] != 4 || st.States["other hardware"] != 1 || st.States["in factory state"] != 1 || st.States["steady"] != 22 {
 			t.Errorf("the story is %v", st.States)
 		}
 		out, _, status := w.cli("drift", "port-asterly-r1")

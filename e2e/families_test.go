@@ -27,11 +27,13 @@ var changes = []struct {
 	{"port-asterly-f1", "running", `<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>nobody</contact></system>`, "nobody"},
 	{"control-w1", "running", `power low`, `"low"`},
 	{"workshop-g1", "archive", "note line broken", "broken"},
+	{"skerrinsay-p1", "running", "outlet 3\nstate off\nout\noutlet 8\nfeeds a kettle\nout\nwatch\nalarm load\ndrop tell", "a kettle"},
 }
 
 // TestEveryFamily pulls a device of each family, changes it at the device, sees
 // the change, and puts it back.
 func TestEveryFamily(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, withFamilies(sim.AllFamilies))
 	for _, c := range changes {
 		t.Run(c.device+"/"+c.part, func(t *testing.T) {
@@ -112,8 +114,9 @@ func TestEveryFamily(t *testing.T) {
 // TestFaultsOfEveryFamily: no fault makes a version, and each is told for what
 // it is.
 func TestFaultsOfEveryFamily(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, withFamilies(sim.AllFamilies))
-	devices := map[string]string{"skerrinsay-r1": "recite running", "skerrinsay-sw1": "tell me", "control-f1": "get-config", "control-w1": "skua-wireless:settings", "workshop-g1": "/desk/settings"}
+	devices := map[string]string{"skerrinsay-r1": "recite running", "skerrinsay-sw1": "tell me", "control-f1": "get-config", "control-w1": "skua-wireless:settings", "workshop-g1": "/desk/settings", "skerrinsay-p1": "view all"}
 	quick := map[string]string{"answer": "1500ms", "idle": "1500ms", "connect": "4s"}
 	for name := range devices {
 		must(w.admin.EditDevice(ctx(t), name, client.NewDevice{Timeouts: &quick}))(t)
@@ -132,12 +135,14 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 		{"cut", func(string) box.Faults { return box.Faults{CutAfter: 150} }, "not whole", ""},
 		{"garbage", func(string) box.Faults { return box.Faults{Garbage: 64} }, "not whole|frame|well-formed", ""},
 		{"endless", func(string) box.Faults { return box.Faults{Endless: true} }, "no end is in sight|not whole|frame", ""},
-		{"weak", func(string) box.Faults { return box.Faults{Weak: true} }, "not whole|Guests take nothing", ""},
-		{"held", func(string) box.Faults { return box.Faults{HeldBy: "mwilks"} }, "held by mwilks", "skerrinsay-r1 skerrinsay-sw1 control-f1"},
-		{"full disk", func(string) box.Faults { return box.Faults{FullDisk: true} }, "full|no room", "skerrinsay-r1 control-f1"},
-		{"expired", func(string) box.Faults { return box.Faults{Expire: 2} }, "", "skerrinsay-r1 skerrinsay-sw1 control-f1"},
-		{"false prompt", func(string) box.Faults { return box.Faults{Banner: "(skerrinsay-sw1) : \nskerrinsay-r1 ~ \nWord: "} }, "", "control-f1 control-w1 workshop-g1"},
-		{"busy once", func(string) box.Faults { return box.Faults{Busy: 1} }, "", "skerrinsay-r1 control-f1"},
+		{"weak", func(string) box.Faults { return box.Faults{Weak: true} }, "not whole|Guests take nothing", "skerrinsay-p1"},
+		{"held", func(string) box.Faults { return box.Faults{HeldBy: "mwilks"} }, "held by mwilks", "skerrinsay-r1 skerrinsay-sw1 control-f1 skerrinsay-p1"},
+		{"full disk", func(string) box.Faults { return box.Faults{FullDisk: true} }, "full|no room", "skerrinsay-r1 control-f1 skerrinsay-p1"},
+		{"expired", func(string) box.Faults { return box.Faults{Expire: 2} }, "", "skerrinsay-r1 skerrinsay-sw1 control-f1 skerrinsay-p1"},
+		{"false prompt", func(string) box.Faults {
+			return box.Faults{Banner: "(skerrinsay-sw1) : \nskerrinsay-r1 ~ \nskerrinsay-p1 => \nWord: "}
+		}, "", "control-f1 control-w1 workshop-g1"},
+		{"busy once", func(string) box.Faults { return box.Faults{Busy: 1} }, "", "skerrinsay-r1 control-f1 skerrinsay-p1"},
 	} {
 		for name := range devices {
 			if strings.Contains(f.not, name) {
@@ -200,6 +205,7 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 // TestOtherHardware: a unit that is not the expected one is told apart, kept
 // aside, and nothing is pushed to it.
 func TestOtherHardware(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, withFamilies("dunlin"))
 	w.pull(r1)
 	serial := w.fleet.status(r1).Serial
@@ -251,6 +257,7 @@ func TestOtherHardware(t *testing.T) {
 // TestCredentialSets: rotated without touching devices, and shut when several
 // devices refuse one.
 func TestCredentialSets(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 6)
 	names := []string{}
 	for _, p := range w.fleet.places {
@@ -313,6 +320,7 @@ func secretWords(t *testing.T, w *world) {
 // TestLeftover: a file that the device made for us is removed even after the
 // service died in between, by its exact name.
 func TestLeftover(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, withFamilies("plover"))
 	sw := "skerrinsay-sw1"
 	w.fleet.faults(sw, box.Faults{Hang: "sftp kept.set"})

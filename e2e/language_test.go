@@ -38,6 +38,7 @@ func put(t testing.TB, path, content string) {
 // when its rules change the fleet does not seem to have changed; one that is not
 // sound changes nothing; one that is loaded by hand outlives a restart.
 func TestDialectsWhileRunning(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	tern := shippedDialect(t, "tern")
 	put(t, filepath.Join(dir, "tern.yaml"), tern)
@@ -83,6 +84,7 @@ func TestDialectsWhileRunning(t *testing.T) {
 // TestDialectTry runs a dialect against a live device: what is said is shown,
 // nothing is kept, and a slip is shown where it happens.
 func TestDialectTry(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, withFamilies("plover"))
 	p := w.fleet.place("skerrinsay-sw1")
 	probe := must(w.admin.Probe(ctx(t), "ssh", p.Address, p.Port))(t)
@@ -116,6 +118,7 @@ func TestDialectTry(t *testing.T) {
 
 // TestDeviceThatOnlySends: the switch is told to send its file to us.
 func TestDeviceThatOnlySends(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	src := shippedDialect(t, "plover")
 	src = strings.Replace(src, "dialect: plover", "dialect: plover-sends", 1)
@@ -146,6 +149,7 @@ func TestDeviceThatOnlySends(t *testing.T) {
 // TestImport: many devices at once, all or none, and each bad row told by row
 // and column.
 func TestImport(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 3)
 	for _, p := range w.fleet.places {
 		if err := w.admin.RemoveDevice(ctx(t), p.Name); err != nil {
@@ -182,6 +186,7 @@ func TestImport(t *testing.T) {
 
 // TestRetry: what may pass is tried again; a refused login never is.
 func TestRetry(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, withFamilies("plover"))
 	sw := "skerrinsay-sw1"
 	w.fleet.faults(sw, box.Faults{Busy: 1})

@@ -9,6 +9,7 @@ import (
 
 	"magpie/internal/sim/box"
 	"magpie/internal/sim/dunlin"
+	"magpie/internal/sim/fulmar"
 	"magpie/internal/sim/heron"
 	"magpie/internal/sim/plover"
 	"magpie/internal/sim/skua"
@@ -27,10 +28,11 @@ var families = map[string]family{
 	"heron":  {box.Netconf, restorer(heron.Restore)},
 	"skua":   {box.HTTPS, restorer(skua.Restore)},
 	"dunlin": {box.HTTP, restorer(dunlin.Restore)},
+	"fulmar": {box.SSH, restorer(fulmar.Restore)},
 }
 
 // AllFamilies names every family, for Open.
-const AllFamilies = "plover,heron,skua,dunlin"
+const AllFamilies = "plover,heron,skua,dunlin,fulmar"
 
 // restorer makes a device of what was kept of it.
 func restorer[S any, M box.Model](restore func(S) (M, error)) func(json.RawMessage) (box.Model, error) {
@@ -47,7 +49,7 @@ func restorer[S any, M box.Model](restore func(S) (M, error)) func(json.RawMessa
 func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 	var out []Start
 	add := func(name, site, family string, build func(serial string) (box.Model, error)) {
-		serial := fmt.Sprintf("%s-%06X", map[string]string{"plover": "PL7", "heron": "HN3", "skua": "SK5", "dunlin": "DN1"}[family], r.IntN(1<<24))
+		serial := fmt.Sprintf("%s-%06X", map[string]string{"plover": "PL7", "heron": "HN3", "skua": "SK5", "dunlin": "DN1", "fulmar": "FM2"}[family], r.IntN(1<<24))
 		out = append(out, Start{name, site, family, func() (box.Model, error) { return build(serial) }})
 	}
 	switch which {
@@ -75,6 +77,10 @@ func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 				return dunlin.New(name, serial, gatewaySettings(name)), nil
 			})
 		}
+	case "fulmar":
+		add("skerrinsay-p1", "skerrinsay", which, func(serial string) (box.Model, error) {
+			return fulmar.New("skerrinsay-p1", serial, stripLines("skerrinsay-p1", "quay house, cupboard two"))
+		})
 	default:
 		return nil, fmt.Errorf("no family is named %q; there are %s", which, AllFamilies)
 	}
@@ -140,6 +146,15 @@ func firewallConfig(name string) string {
 		`<attachment-points><interface><interface-id>outside</interface-id><ingress><acl-sets><acl-set><name>outside-in</name></acl-set></acl-sets></ingress></interface></attachment-points></acls>` +
 		`<logical-network-elements xmlns="urn:ietf:params:xml:ns:yang:ietf-logical-network-element"><logical-network-element><name>passengers</name><managed>true</managed><root>` +
 		`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">` + iface("wireless", "passenger wireless", "10.30.40.1") + `</interfaces></root></logical-network-element></logical-network-elements>`
+}
+
+func stripLines(name, place string) []string {
+	l := []string{"strip {", "name " + name + ";", "place " + place + ";", "}",
+		"owner " + ServiceUser + " {", "word " + ServiceWord + ";", "}", "owner " + PersonUser + " {", "word " + PersonWord + ";", "}"}
+	for i, what := range []string{"router", "switch", "ticket kiosk 1", "ticket kiosk 2", "boom gate"} {
+		l = append(l, fmt.Sprintf("outlet %d {", i+1), "feeds "+what+";", "state on;", fmt.Sprintf("after %d;", 5*i), "}")
+	}
+	return append(l, "watch {", "every 60;", "alarm load {", "above 1800;", "tell 10.30.0.9;", "}", "}")
 }
 
 const controllerSettings = `{"name":"control-w1","beacon":120,

@@ -119,7 +119,7 @@ const facts = computed(() => {
     </section>
     <div class="grid gap-4 xl:grid-cols-[1fr_20rem]">
       <section class="min-w-0">
-        <div class="mb-2 flex items-center gap-2" role="tablist" aria-label="Parts">
+        <div class="mb-2 flex flex-wrap items-center gap-2" role="tablist" aria-label="Parts">
           <h2 class="mr-2">Versions</h2>
           <button v-for="p in parts" :key="p" type="button" role="tab" class="button" :class="part === p ? 'border-teal! text-teal!' : ''" :aria-selected="part === p" @click="((chosen = p), (picked = []))">{{ p }}</button>
         </div>
