@@ -35,7 +35,7 @@ func TestReference(t *testing.T) {
 		case map[string]any:
 			if props, ok := x["properties"].(map[string]any); ok {
 				for key := range props {
-					if !regexp.MustCompile("(?m)`" + key + "`|^### .*\\b" + key + "\\b|`" + key + ": |`[^`]*\\b" + key + "\\b[^`]*`").MatchString(reference) && !slices.Contains(missing, key) {
+					if !regexp.MustCompile("(?m)`"+key+"`|^### .*\\b"+key+"\\b|`"+key+": |`[^`]*\\b"+key+"\\b[^`]*`").MatchString(reference) && !slices.Contains(missing, key) {
 						missing = append(missing, key)
 					}
 				}
