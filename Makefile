@@ -32,7 +32,7 @@ check:
 	go test -run TestArrows ./internal
 
 bench: build
-	go run ./internal/bench
+	go run ./internal/bench $(ONLY)
 
 # Each fuzz target for a while; FUZZTIME=10m for longer.
 fuzz:

@@ -68,6 +68,20 @@ func TestConsolePutsItRight(t *testing.T) {
 	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" {
 		t.Errorf("the device is %s", d.State)
 	}
+	// The same for a device of every other family.
+	for _, x := range []struct{ device, version, shows string }{
+		{"control-f1", "baseline", "forwarding accept"}, {"callowmere-sw1", "baseline", "port 7 : strand"}, {"control-w1", "as-built", "beacon"}, {"workshop-g1", "as-built", "an opaque file of"},
+	} {
+		b.open("/push?ref=" + x.device + "@" + x.version)
+		b.see("go ahead")
+		b.see(x.shows)
+		if x.device == "control-f1" {
+			b.shot("console-preview-document")
+		}
+		b.fill(`input[name=confirm]`, x.device)
+		b.do(chromedp.Click(`form button.button-main`))
+		b.see("Proved: the device was pulled again")
+	}
 	b.click("Jobs")
 	b.see("pulled again and compared")
 	b.shot("console-jobs")
@@ -233,6 +247,9 @@ func TestConsolePagesFit(t *testing.T) {
 				b.see(p.shows)
 				if px := b.overflow(); px > 0 {
 					t.Errorf("%s at %d wide is %d pixels too wide", p.path, size[0], px)
+				}
+				if theme == "light" && size[0] == 1280 && p.path == "/devices/control-w1" {
+					b.shot("console-device-controller")
 				}
 				if theme == "dark" {
 					if p.path == "/" && size[0] == 1280 {

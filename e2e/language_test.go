@@ -116,7 +116,8 @@ func TestDialectTry(t *testing.T) {
 	}
 }
 
-// TestDeviceThatOnlySends: the switch is told to send its file to us.
+// TestDeviceThatOnlySends: the switch is told to send its file to us, and to
+// fetch one from us.
 func TestDeviceThatOnlySends(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -125,6 +126,7 @@ func TestDeviceThatOnlySends(t *testing.T) {
 	begin, end := strings.Index(src, "    make:\n"), strings.Index(src, "    whole: &whole")
 	src = src[:begin] + "    make:\n      - {mode: looking, type: 'send all to {inbox} {inbox-port} as {inbox-path}', done: '^sent$'}\n    sent: tftp\n" + strings.Replace(src[end:], "      size: size\n", "", 1)
 	src = src[:strings.Index(src, "variants:")]
+	src = src[:strings.Index(src, "change:")] + "change:\n  methods: [replace]\n  offer: tftp\n  load:\n    - {mode: working, type: 'bring all from {inbox} {inbox-port} as {inbox-path}', done: '^taken over$'}\n"
 	put(t, filepath.Join(dir, "sends.yaml"), src)
 	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
@@ -143,6 +145,11 @@ func TestDeviceThatOnlySends(t *testing.T) {
 	}
 	if v := must(w.admin.Text(ctx(t), "sends"))(t); !strings.Contains(v.Text, "port 3 : label is <ticket kiosk 1>") {
 		t.Errorf("it sent\n%s", v.Text)
+	}
+	// And it only fetches: what is put back is handed out to it.
+	w.fleet.amend("skerrinsay-sw1", "mwilks", "port 3 : label is <moved>", "port 5 : strand is nothing")
+	if j := w.push("sends@1"); j.Outcome != "unsaved" && j.Outcome != "equal" || strings.Contains(w.fleet.running("skerrinsay-sw1"), "moved") {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
 }
 

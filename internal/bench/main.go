@@ -1,5 +1,6 @@
 // Command bench measures what the design promises of speed, each figure beside
-// a rival in the same run, as a ratio. It is run by: make bench.
+// a rival in the same run, as a ratio. It is run by: make bench (or make bench
+// ONLY=pulls for one part).
 package main
 
 import (
@@ -23,6 +24,13 @@ import (
 func main() {
 	if len(os.Args) == 4 && os.Args[1] == "diff" {
 		if err := unified(os.Args[2], os.Args[3], os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+		return
+	}
+	if len(os.Args) == 4 && os.Args[1] == "pull" {
+		if err := pullAll(os.Args[2], os.Args[3]); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
@@ -61,10 +69,18 @@ func all() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	if err := differences(dir); err != nil {
-		return err
+	for _, part := range []struct {
+		name    string
+		measure func(dir string) error
+	}{{"diff", differences}, {"pulls", pulls}, {"console", consoleFigures}} {
+		if len(os.Args) > 1 && os.Args[1] != part.name {
+			continue
+		}
+		if err := part.measure(dir); err != nil {
+			return err
+		}
 	}
-	return consoleFigures(dir)
+	return nil
 }
 
 // differences races our comparison against what an engineer would type.

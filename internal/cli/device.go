@@ -108,12 +108,16 @@ func (a *app) showDevice(d client.Device) {
 	if d.LatchedSince != nil {
 		latched = fmt.Sprintf("not tried since %s %s, because the device refused it", when(*d.LatchedSince), zoneName())
 	}
+	var children []string
+	for _, k := range d.Children {
+		children = append(children, k.Name+", "+k.State)
+	}
 	state := a.s.paint(stateStyle(d.State), stateWord(d))
 	a.s.facts("device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
 		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
-		"last pulled", pulled, "last changed", changed, "newest version", latest)
+		"last pulled", pulled, "last changed", changed, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n"))
 }
 
 // acceptKey shows the key a device shows and has a person accept it.

@@ -110,7 +110,8 @@ func (s *screen) facts(pairs ...string) {
 		if pairs[i+1] == "" {
 			continue
 		}
-		s.printf("%s%s  %s\n", s.paint(faint, pairs[i]), strings.Repeat(" ", wide-runewidth.StringWidth(pairs[i])), pairs[i+1])
+		value := strings.ReplaceAll(pairs[i+1], "\n", "\n"+strings.Repeat(" ", wide+2))
+		s.printf("%s%s  %s\n", s.paint(faint, pairs[i]), strings.Repeat(" ", wide-runewidth.StringWidth(pairs[i])), value)
 	}
 }
 

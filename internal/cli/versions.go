@@ -54,7 +54,11 @@ func (a *app) versions() *cli.Command {
 				if v.Number > 1 {
 					change = fmt.Sprintf("+%d −%d", v.Added, v.Removed)
 				}
-				rows = append(rows, []cell{{fmt.Sprint(v.Number), strong}, {when(v.TakenAt), plain}, {until, plain}, {change, plain}, {fmt.Sprint(v.Lines), plain},
+				lines := fmt.Sprint(v.Lines)
+				if v.Lines == 0 { // an opaque file
+					change, lines = "", fmt.Sprintf("%d bytes", v.Size)
+				}
+				rows = append(rows, []cell{{fmt.Sprint(v.Number), strong}, {when(v.TakenAt), plain}, {until, plain}, {change, plain}, {lines, plain},
 					{v.Author, plain}, {v.Reason, faint}, {v.Name, calm}, {marks(v), calm}, {oneLine(v.Note, 40), plain}})
 			}
 			a.s.table([]string{"no.", "taken (" + zoneName() + ")", "seen until", "change", "lines", "changed by", "pulled", "name", "marks", "note"}, rows)
@@ -73,6 +77,9 @@ func marks(v client.Version) string {
 	}
 	if v.Pinned {
 		m = append(m, "pinned")
+	}
+	if v.Aside != "" {
+		m = append(m, "aside: "+v.Aside)
 	}
 	return strings.Join(m, ", ")
 }
@@ -233,6 +240,9 @@ func (a *app) showDiff(d client.Diff) {
 		a.colourDiff(d)
 	}
 	note := ""
+	if strings.Contains(d.Unified, "is an opaque file of") {
+		return // it is said already, and there are no lines
+	}
 	switch d.Relation {
 	case "identical":
 		note = fmt.Sprintf("%s and %s are identical", d.From, d.To)
@@ -245,6 +255,9 @@ func (a *app) showDiff(d client.Diff) {
 		if d.SetAside > 0 {
 			note += fmt.Sprintf("; %s not shown (--all shows them)", count(d.SetAside, "line that changes by itself", "lines that change by themselves"))
 		}
+	}
+	if d.Unsure > 0 {
+		note += fmt.Sprintf("; %s could not be compared: the device shows it otherwise each time, or not at all", count(d.Unsure, "secret", "secrets"))
 	}
 	a.tell("%s\n", a.s.paint(faint, note))
 }

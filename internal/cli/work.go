@@ -102,7 +102,7 @@ func (a *app) advise(ctx context.Context, s *client.Client, j client.Job) {
 func (a *app) push() *cli.Command {
 	return a.do("push", "REF", "make a device run a version: shows exactly what would be sent, asks, sends, proves", []cli.Flag{
 		&cli.StringFlag{Name: "to", Usage: "push onto this `DEVICE` instead of the version's own"},
-		&cli.StringFlag{Name: "method", Value: "replace", Usage: "replace: end equivalent to the version; merge: add to what runs, leaving other lines"},
+		&cli.StringFlag{Name: "method", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; upload: put a file there"},
 		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
@@ -219,14 +219,22 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 		save = "the dialect knows no startup to save to"
 	}
 	method := p.Method + ", to end equivalent to the version"
-	if p.Method == "merge" {
+	switch p.Method {
+	case "merge":
 		method = "merge, adding to what runs and leaving other lines"
+	case "upload":
+		method = "upload, the file as it was pulled"
 	}
 	if p.UndoOf != "" {
 		target += ", undoing push " + p.UndoOf
 	}
 	a.s.facts("device", a.s.paint(strong, p.Device)+", serial "+p.Serial, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", p.Undo)
-	a.s.printf("\n%s to send:\n", count(p.Lines, "line", "lines"))
+	whole := p.Steps[0].Kind == "load"
+	if whole {
+		a.s.printf("\n%s to take:\n", count(len(p.Steps), "step", "steps"))
+	} else {
+		a.s.printf("\n%s to send:\n", count(p.Lines, "line", "lines"))
+	}
 	n := 0
 	for _, st := range p.Steps {
 		for i, l := range st.Lines {
@@ -237,6 +245,9 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 			case "set":
 				style = added
 			}
+			if whole {
+				pad = st.Kind + " "
+			}
 			number := ""
 			if i == 0 {
 				n++
@@ -246,6 +257,10 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 			}
 			a.s.printf("  %s  %s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l))
 		}
+	}
+	if len(p.Changes) > 0 {
+		a.s.printf("\nWhat that changes in %s:\n", p.Part)
+		a.residuals(p.Changes)
 	}
 	for _, w := range p.Warnings {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "note:"), w)

@@ -326,6 +326,7 @@ type Change struct {
 	Save     *Save    `yaml:"save"`
 	Load     []Step   `yaml:"load"`     // steps that put a whole document or file on the device
 	Target   string   `yaml:"target"`   // NETCONF: candidate or running
+	Offer    string   `yaml:"offer"`    // the protocol by which the device fetches the document from us
 	Restarts string   `yaml:"restarts"` // it restarts after a load and is back within this span
 }
 

@@ -624,6 +624,9 @@ func (l *loader) change() {
 	if d.Blocks != nil {
 		d.Language = &change.Language{Table: d.Table, Remove: c.Remove, Leave: c.Leave}
 	}
+	if c.Offer != "" && len(c.Load) == 0 {
+		l.at([]string{"change", "offer"}, "needs change.load: the steps that have the device fetch it")
+	}
 	l.mode(c.Mode, []string{"change", "mode"})
 	if c.Save != nil {
 		l.mode(c.Save.Mode, []string{"change", "save", "mode"})

@@ -58,6 +58,20 @@ func (s *Session) Send(c Change) error {
 	s.vars["part"], s.vars["method"] = c.Part, c.Method
 	_, s.vars["element"], _ = strings.Cut(c.Part, "+")
 	defer delete(s.raw, "content")
+	if by := s.d.Change.Offer; by != "" {
+		if s.call.Inbox == nil {
+			return fmt.Errorf("this device fetches its configuration from a server by %s, and this service has no inbox; see inbox in docs/operations.md", by)
+		}
+		host, port, path, cancel, err := s.call.Inbox.Offer(s.ctx, by, s.call.Target.Address, c.Content)
+		if err != nil {
+			return err
+		}
+		defer cancel()
+		if by == "tftp" || by == "ftp" {
+			s.call.Warn(fmt.Sprintf("the device fetches %s by %s, which carries it unencrypted", c.Part, by))
+		}
+		s.vars["inbox"], s.vars["inbox-port"], s.vars["inbox-path"] = host, fmt.Sprint(port), path
+	}
 	return s.steps(s.d.Change.Load)
 }
 

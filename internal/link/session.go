@@ -48,11 +48,14 @@ type Exchange struct {
 	Err          error
 }
 
-// Inbox receives a file that a device was told to send.
+// Inbox receives files that devices were told to send, and hands out those they
+// were told to fetch.
 type Inbox interface {
 	// Expect opens a one-time path for a protocol. host and port are where the
 	// device reaches it.
 	Expect(ctx context.Context, protocol, from string) (host string, port int, path string, wait func() ([]byte, error), cancel func(), err error)
+	// Offer opens a one-time path at which a device may fetch a file.
+	Offer(ctx context.Context, protocol, from string, content []byte) (host string, port int, path string, cancel func(), err error)
 }
 
 // speaker is one way of speaking.

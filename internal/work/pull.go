@@ -270,7 +270,11 @@ func (v *visit) open(ctx context.Context) (err error) {
 		return err
 	}
 	v.unheld = func() { unlease(); leave() }
-	v.l.Step("connecting to %s port %d as %s", target.Address, target.Port, cred.User)
+	as := cred.User
+	if v.at.SetName != "" {
+		as += ", credential set " + v.at.SetName
+	}
+	v.l.Step("connecting to %s port %d as %s", target.Address, target.Port, as)
 	base := v.s.dialectOf(v.at)
 	last, err := q.LastSession(ctx, v.at.ID)
 	if err != nil {
@@ -472,12 +476,6 @@ func (v *visit) fetchMembers() error {
 	}
 	return nil
 }
-
-// main is the text of the main part.
-func (v *visit) main() string { return v.parts[v.dia.Main()].Text }
-
-// doc is how the main part is read.
-func (v *visit) doc() *dialect.Doc { return v.dia.Doc(v.dia.Main()) }
 
 // kept is what keeping a visit led to.
 type kept struct {

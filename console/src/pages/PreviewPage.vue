@@ -33,6 +33,7 @@ async function push() {
     busy.value = false
   }
 }
+const whole = computed(() => p.value?.steps[0]?.kind === 'load')
 const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded', load: '', commit: '' }
 </script>
 
@@ -42,13 +43,13 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
     <h1 class="mb-3">Put {{ p.target }}<template v-if="p.target_name"> ({{ p.target_name }})</template> back on {{ p.device }}</h1>
     <div class="grid gap-4 lg:grid-cols-[1fr_22rem]">
       <section class="min-w-0">
-        <h2 v-if="p.steps.length" class="mb-2">{{ p.lines }} {{ p.lines === 1 ? 'line' : 'lines' }} to send, in this order</h2>
+        <h2 v-if="p.steps.length" class="mb-2"><template v-if="whole">Sent as a whole, in these steps</template><template v-else>{{ p.lines }} {{ p.lines === 1 ? 'line' : 'lines' }} to send, in this order</template></h2>
         <p v-else class="mb-2">{{ p.device }} runs {{ p.target }} already; nothing to send.<template v-if="p.unsaved"> But it is not saved: startup does not hold what runs.</template></p>
         <ol v-if="p.steps.length" class="card overflow-x-auto py-1 font-mono text-[13px] leading-5">
           <li v-for="(s, i) in p.steps" :key="i" class="flex" :class="ink[s.kind]">
             <span class="w-10 shrink-0 pr-3 text-right text-faded select-none">{{ i + 1 }}</span>
             <span class="w-4 shrink-0 select-none">{{ s.kind === 'set' ? '+' : s.kind === 'remove' ? '−' : '' }}</span>
-            <span class="whitespace-pre">{{ '  '.repeat(s.depth) + s.lines.join('\n') }}</span>
+            <span class="whitespace-pre"><b v-if="whole" class="font-semibold">{{ s.kind }}&nbsp;</b>{{ '  '.repeat(s.depth) + s.lines.join('\n') }}</span>
           </li>
         </ol>
         <template v-if="p.changes.length">
@@ -77,7 +78,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
           <label class="grid gap-1"><span>Type <b>{{ p.device }}</b> to go ahead</span><input v-model="typed" class="field" name="confirm" autocomplete="off" spellcheck="false" /></label>
           <ProblemNote :error="trouble" />
-          <button class="button-main justify-center" :disabled="typed !== p.device || busy">{{ onlySave ? 'Save what runs' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
+          <button class="button-main justify-center" :disabled="typed !== p.device || busy">{{ onlySave ? 'Save what runs' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
         </form>
         <RouterLink class="mt-3 inline-block" :to="'/devices/' + p.device">Back to {{ p.device }}, sending nothing</RouterLink>
       </aside>

@@ -151,3 +151,35 @@ func SendTFTP(from, server, name string, data []byte) error {
 		data = data[k:]
 	}
 }
+
+// FetchTFTP reads a file from a server, 512 bytes at a time, to an address.
+func FetchTFTP(to, server, name string) ([]byte, error) {
+	peer, err := net.ResolveUDPAddr("udp", server)
+	if err != nil {
+		return nil, err
+	}
+	c, err := net.ListenPacket("udp", net.JoinHostPort(to, "0"))
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	var out []byte
+	packet, in, at := []byte("\x00\x01"+name+"\x00octet\x00"), make([]byte, 1024), net.Addr(peer)
+	for block := uint16(1); ; block++ {
+		_, _ = c.WriteTo(packet, at)
+		_ = c.SetReadDeadline(time.Now().Add(3 * time.Second))
+		n, from, err := c.ReadFrom(in)
+		if err != nil {
+			return nil, fmt.Errorf("the server does not answer")
+		}
+		if n < 4 || binary.BigEndian.Uint16(in) != 3 || binary.BigEndian.Uint16(in[2:]) != block {
+			return nil, fmt.Errorf("the server refuses")
+		}
+		out, at = append(out, in[4:n]...), from
+		packet = binary.BigEndian.AppendUint16([]byte{0, 4}, block)
+		if n < 516 {
+			_, _ = c.WriteTo(packet, at)
+			return out, nil
+		}
+	}
+}

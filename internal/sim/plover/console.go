@@ -142,6 +142,24 @@ func (d *Device) command(ctx context.Context, t *box.Terminal, user, line string
 			return false, err
 		}
 		t.Print("sent")
+	case len(w) == 7 && w[0] == "bring" && w[1] == "all" && w[2] == "from" && w[5] == "as" && *working:
+		raw, err := box.FetchTFTP(d.Env.Address, w[3]+":"+w[4], w[6])
+		if err != nil {
+			return false, err
+		}
+		c, err := Parse(strings.Split(string(raw), "\n"))
+		if err == nil {
+			err = d.Apply(ctx, func() error {
+				d.Lock()
+				defer d.Unlock()
+				d.running = c
+				return nil
+			})
+		}
+		if err != nil {
+			return false, err
+		}
+		t.Print("taken over")
 	case len(w) == 2 && w[0] == "wipe":
 		d.Lock()
 		_, ok := d.files[w[1]]
