@@ -260,7 +260,12 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 	}
 	if len(p.Changes) > 0 {
 		a.s.printf("\nWhat that changes in %s:\n", p.Part)
-		a.residuals(p.Changes)
+		change := make([]client.Residual, len(p.Changes))
+		for i, r := range p.Changes { // shown as what goes and what comes
+			r.Have, r.Want = r.Want, r.Have
+			change[i] = r
+		}
+		a.residuals(change)
 	}
 	for _, w := range p.Warnings {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "note:"), w)

@@ -124,50 +124,32 @@ type Device struct {
 // Words is a list kept as JSON.
 type Words []string
 
-// Scan reads the JSON form.
-func (w *Words) Scan(v any) error {
-	switch raw := v.(type) {
-	case nil:
-		*w = nil
-		return nil
-	case []byte:
-		return json.Unmarshal(raw, w)
-	case string:
-		return json.Unmarshal([]byte(raw), w)
-	}
-	return fmt.Errorf("a list of words cannot be read from %T", v)
-}
-
 // Spans are spans of time by what is waited for, as written, kept as JSON.
 type Spans map[string]string
-
-// Scan reads the JSON form.
-func (m *Spans) Scan(v any) error {
-	switch raw := v.(type) {
-	case nil:
-		*m = nil
-		return nil
-	case []byte:
-		return json.Unmarshal(raw, m)
-	case string:
-		return json.Unmarshal([]byte(raw), m)
-	}
-	return fmt.Errorf("spans cannot be read from %T", v)
-}
 
 // Ports are port numbers by protocol, kept as JSON.
 type Ports map[string]int
 
 // Scan reads the JSON form.
-func (m *Ports) Scan(v any) error {
+func (w *Words) Scan(v any) error { return scan(v, w) }
+
+// Scan reads the JSON form.
+func (m *Spans) Scan(v any) error { return scan(v, m) }
+
+// Scan reads the JSON form.
+func (m *Ports) Scan(v any) error { return scan(v, m) }
+
+func scan[T any](v any, into *T) error {
 	switch raw := v.(type) {
+	case nil:
+		*into = *new(T)
+		return nil
 	case []byte:
-		return json.Unmarshal(raw, m)
+		return json.Unmarshal(raw, into)
 	case string:
-		return json.Unmarshal([]byte(raw), m)
+		return json.Unmarshal([]byte(raw), into)
 	}
-	*m = nil
-	return nil
+	return fmt.Errorf("%T is not kept as JSON", v)
 }
 
 // Part is one configuration document of a device.

@@ -57,6 +57,7 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 		return err
 	}
 	defer fleet.stop()
+	n.Work.Alive() // laying out the history may take longer than others believe in a silent node
 	if err := n.seed(ctx, fleet); err != nil {
 		return fmt.Errorf("laying out the demo: %w", err)
 	}

@@ -68,6 +68,7 @@ type state struct {
 	watched  map[string]heartbeat // other nodes' hearts
 	active   map[string]context.CancelCauseFunc
 	kick     chan struct{}
+	until    context.Context // ends with Stop
 	stop     context.CancelFunc
 	done     sync.WaitGroup
 	running  sync.WaitGroup
@@ -183,13 +184,22 @@ func (s *Service) Dialects() []*dialect.Dialect {
 	return slices.SortedFunc(maps.Values(s.dialects), func(a, b *dialect.Dialect) int { return strings.Compare(a.Dialect, b.Dialect) })
 }
 
+// Alive keeps this node's heart beating, which its work depends on. Start does
+// so too; this is for work before that.
+func (s *Service) Alive() {
+	if s.stop != nil {
+		return
+	}
+	s.until, s.stop = context.WithCancel(context.Background())
+	s.done.Add(1)
+	go func() { defer s.done.Done(); s.heart(s.until) }()
+}
+
 // Start begins taking jobs.
 func (s *Service) Start() {
-	ctx, cancel := context.WithCancel(context.Background())
-	s.stop = cancel
-	s.done.Add(2)
-	go func() { defer s.done.Done(); s.heart(ctx) }()
-	go func() { defer s.done.Done(); s.dispatch(ctx) }()
+	s.Alive()
+	s.done.Add(1)
+	go func() { defer s.done.Done(); s.dispatch(s.until) }()
 }
 
 // Stop takes no more jobs, lets those under way come to an end for the given

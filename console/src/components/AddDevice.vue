@@ -29,8 +29,8 @@ async function step(what: string, do_: () => Promise<void>) {
 
 void step('', async () => {
   dialects.value = await get('/dialects')
-  sets.value = await get('/credentials')
   form.dialect = dialects.value[0]?.name ?? ''
+  sets.value = await get('/credentials')
 })
 const ways = computed(() => dialects.value.find((d) => d.name === form.dialect)?.ways ?? [])
 const way = computed(() => ways.value.find((w) => w.transport === form.transport))

@@ -33,6 +33,8 @@ async function push() {
     busy.value = false
   }
 }
+// The list shows what should go as gone and what is there as added; a change is the other way round.
+const changes = computed(() => (p.value?.changes ?? []).map((r) => ({ ...r, have: r.want, want: r.have })))
 const whole = computed(() => p.value?.steps[0]?.kind === 'load')
 const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded', load: '', commit: '' }
 </script>
@@ -54,7 +56,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
         </ol>
         <template v-if="p.changes.length">
           <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
-          <ResidualList :residuals="p.changes" />
+          <ResidualList :residuals="changes" />
         </template>
         <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
         <template v-if="p.remains.length">
@@ -70,7 +72,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
         <dl class="card mb-4 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
           <dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}</dd>
           <dt class="text-faded">runs now</dt><dd>{{ p.base }}</dd>
-          <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : 'to end equivalent to the version' }}</dd>
+          <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : p.method === 'upload' ? 'the file as it was pulled' : 'to end equivalent to the version' }}</dd>
           <dt class="text-faded">undo</dt><dd>{{ p.undo }}</dd>
         </dl>
         <form v-if="operator && something" class="card grid gap-3 p-3" @submit.prevent="push">

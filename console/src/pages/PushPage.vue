@@ -10,7 +10,7 @@ import { ended, useJob } from '../composables/job'
 const route = useRoute()
 const router = useRouter()
 const what = computed(() => String(route.query.ref ?? ''))
-const method = String(route.query.method ?? 'replace')
+const method = route.query.method ? String(route.query.method) : undefined // the dialect's own preference
 const id = ref<string>()
 const trouble = ref<Error>()
 const { log } = useJob(id)
