@@ -203,7 +203,7 @@ func shellLoop(dir, key string, places []place) (f figure, err error) {
 		addresses.WriteString(p.Address + "\n")
 	}
 	script := filepath.Join(dir, "loop.sh")
-	text := fmt.Sprintf(`xargs -P %d -I@ sh -c 'printf "aloft\n%s\nsheet endless\nrecite unit\nrecite running\nrecite startup\nbye\n" | ssh -T -p %d -i %s -o IdentitiesOnly=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR %s@@ > %s/got-@'
+	text := fmt.Sprintf(`xargs -P %d -IADDR sh -c 'printf "aloft\n%s\nsheet endless\nrecite unit\nrecite running\nrecite startup\nbye\n" | ssh -T -p %d -i %s -o IdentitiesOnly=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR %s@ADDR > %s/got-ADDR'
 `, atATime, sim.MastWord, places[0].Port, key, sim.ServiceUser, dir)
 	if err := os.WriteFile(script, []byte(text), 0o700); err != nil {
 		return f, err

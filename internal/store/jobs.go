@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -177,17 +178,25 @@ func (q *Q) Cancelled(ctx context.Context, ids []string) ([]string, error) {
 	return list[string](ctx, q.ext, query, args...)
 }
 
-// AddEntry writes one line of a job's log.
-func (q *Q) AddEntry(ctx context.Context, jobID string, e core.Entry) error {
-	raw, err := json.Marshal(e)
-	if err != nil {
-		return err
+// AddEntries writes lines of a job's log.
+func (q *Q) AddEntries(ctx context.Context, jobID string, entries []core.Entry) error {
+	for len(entries) > 0 {
+		n := min(len(entries), 50)
+		var args []any
+		for _, e := range entries[:n] {
+			raw, err := json.Marshal(e)
+			if err != nil {
+				return err
+			}
+			args = append(args, jobID, e.Seq, q.keys.Seal("job log", fmt.Sprintf("%s %d", jobID, e.Seq), raw))
+		}
+		// One that is there was written before, and the answer got lost.
+		if _, err := q.exec(ctx, `INSERT IGNORE INTO job_log (job_id, seq, sealed) VALUES `+strings.TrimSuffix(strings.Repeat("(?, ?, ?), ", n), ", "), args...); err != nil {
+			return err
+		}
+		entries = entries[n:]
 	}
-	_, err = q.exec(ctx, `INSERT INTO job_log (job_id, seq, sealed) VALUES (?, ?, ?)`, jobID, e.Seq, q.keys.Seal("job log", fmt.Sprintf("%s %d", jobID, e.Seq), raw))
-	if errors.Is(err, ErrTaken) { // it was written and the answer got lost
-		err = nil
-	}
-	return err
+	return nil
 }
 
 // LastEntry returns the highest sequence number of a job's log.

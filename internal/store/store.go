@@ -87,6 +87,9 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	}
 	cfg.ParseTime, cfg.Loc, cfg.MultiStatements = true, time.UTC, false
 	cfg.ClientFoundRows = true
+	// One round trip a statement instead of three. What would be larger than the
+	// server's packets still goes as a prepared statement, in pieces.
+	cfg.InterpolateParams, cfg.MaxAllowedPacket = true, 0
 	cfg.Timeout = 5 * time.Second
 	cfg.Logger = &mysql.NopLogger{}
 	if cfg.Params == nil {

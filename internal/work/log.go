@@ -49,8 +49,17 @@ func (l *Log) entry(e core.Entry) {
 	}
 	l.pending = append(l.pending, e)
 	if l.timer == nil {
-		l.timer = time.AfterFunc(150*time.Millisecond, l.Flush)
+		l.timer = time.AfterFunc(l.pace(), l.Flush)
 	}
+}
+
+// pace is how long lines may wait to be written: less while somebody watches.
+// Watchers at other nodes look once a second.
+func (l *Log) pace() time.Duration {
+	if l.s.Hub.watched(l.job) {
+		return 150 * time.Millisecond
+	}
+	return time.Second
 }
 
 // Step says what is being done now.
@@ -71,6 +80,24 @@ func (l *Log) Line(text, masked string) { l.add("line", text, masked) }
 // Keep keeps what came from a device and cannot be trusted to be masked.
 func (l *Log) Keep(text string) { l.entry(core.Entry{Kind: "kept", Text: text, Secret: true}) }
 
+// mark is where the log stands; rewind takes away what was added since, when a
+// transaction that adds lines is run again. Lines are only added by the job's
+// own goroutine.
+func (l *Log) mark() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.seq
+}
+
+func (l *Log) rewind(to int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for len(l.pending) > 0 && l.pending[len(l.pending)-1].Seq > to {
+		l.pending = l.pending[:len(l.pending)-1]
+	}
+	l.seq = to
+}
+
 // Flush writes what is pending.
 func (l *Log) Flush() {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
@@ -84,30 +111,26 @@ func (l *Log) Flush() {
 func (l *Log) commit(ctx context.Context, fn func(q *store.Q) error) error {
 	l.flush.Lock()
 	defer l.flush.Unlock()
-	l.mu.Lock()
-	pending := l.pending
-	if l.timer != nil {
-		l.timer.Stop()
-		l.timer = nil
-	}
-	l.mu.Unlock()
+	var pending []core.Entry
 	err := l.s.Store.Tx(ctx, service, func(q *store.Q) error {
 		if err := fn(q); err != nil {
 			return err
 		}
-		for _, e := range pending {
-			if err := q.AddEntry(ctx, l.job, e); err != nil {
-				return err
-			}
+		l.mu.Lock()
+		pending = l.pending
+		if l.timer != nil {
+			l.timer.Stop()
+			l.timer = nil
 		}
-		return nil
+		l.mu.Unlock()
+		return q.AddEntries(ctx, l.job, pending)
 	})
 	l.mu.Lock()
 	if err == nil {
 		l.pending = l.pending[len(pending):]
 	}
 	if len(l.pending) > 0 && l.timer == nil {
-		l.timer = time.AfterFunc(150*time.Millisecond, l.Flush)
+		l.timer = time.AfterFunc(l.pace(), l.Flush)
 	}
 	l.mu.Unlock()
 	if err == nil {
@@ -153,6 +176,13 @@ func (h *Hub) Watch(job string) (<-chan struct{}, func()) {
 			delete(h.waiting, job)
 		}
 	}
+}
+
+// watched tells whether somebody watches a job here.
+func (h *Hub) watched(job string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.waiting[job]) > 0
 }
 
 // Tell gives the hint.

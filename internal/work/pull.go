@@ -94,13 +94,34 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *Log) {
 	if !s.visited(ctx, j, l, visit) {
 		return
 	}
-	kept, err := visit.keep(context.WithoutCancel(ctx))
-	if err != nil {
+	visit.hangUp()
+	if err := s.endPull(j, l, visit); err != nil {
 		s.end(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
-		return
 	}
-	visit.close()
-	s.end(j, l, core.Done, kept.summary(), kept.Result)
+}
+
+// endPull keeps what a visit brought, lets the device go and ends the job, in
+// one transaction.
+func (s *Service) endPull(j core.Job, l *Log, v *visit) error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	seq := l.mark()
+	err := l.commit(ctx, func(q *store.Q) error {
+		l.rewind(seq)
+		k, err := v.keepIn(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := v.unlease(ctx, q); err != nil {
+			return err
+		}
+		l.add("end", core.Done+": "+k.summary(), "")
+		return q.EndJob(ctx, j.ID, core.Done, k.summary(), k.Result)
+	})
+	if err == nil {
+		v.leased = false
+	}
+	return err
 }
 
 // visited opens a visit and fetches all parts, again after a while if what
@@ -190,7 +211,10 @@ type visit struct {
 	parts   map[string]link.Part
 	members []*memberVisit
 	closed  bool
-	unheld  func()
+	leased  bool
+	fence   int64  // of the lease
+	unheld  func() // gives the lease back
+	leave   func() // makes room for another conversation
 }
 
 // memberVisit is what a visit brought of a device that the visited one speaks
@@ -264,12 +288,13 @@ func (v *visit) open(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	unlease, err := v.s.lease(ctx, v.at.ID, v.pull.JobID, v.l)
-	if err != nil {
+	v.leave = leave
+	if v.fence, v.unheld, err = v.s.lease(ctx, v.at.ID, v.pull.JobID, v.l); err != nil {
 		leave()
 		return err
 	}
-	v.unheld = func() { unlease(); leave() }
+	v.leased = true
+	letGo := func() { v.leased = false; v.unheld(); leave() }
 	as := cred.User
 	if v.at.SetName != "" {
 		as += ", credential set " + v.at.SetName
@@ -278,7 +303,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 	base := v.s.dialectOf(v.at)
 	last, err := q.LastSession(ctx, v.at.ID)
 	if err != nil {
-		v.unheld()
+		letGo()
 		return err
 	}
 	call := link.Call{Dialect: base, Target: target, Credential: cred, Name: v.at.Name, Guard: v.s.sure,
@@ -296,7 +321,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 		},
 	}
 	if v.sess, err = v.signIn(ctx, call); err != nil {
-		v.unheld()
+		letGo()
 		return err
 	}
 	v.closed = false
@@ -380,12 +405,30 @@ func (v *visit) findMember() error {
 	return err
 }
 
+// close ends the conversation and lets the device go.
 func (v *visit) close() {
+	v.hangUp()
+	if v.leased {
+		v.leased = false
+		v.unheld()
+	}
+}
+
+// hangUp ends the conversation; the device's lease is still held.
+func (v *visit) hangUp() {
 	if v.sess != nil && !v.closed {
 		v.closed = true
 		v.sess.Close()
-		v.unheld()
+		v.leave()
 	}
+}
+
+// unlease lets the device go in a transaction that is open.
+func (v *visit) unlease(ctx context.Context, q *store.Q) error {
+	if !v.leased {
+		return nil
+	}
+	return q.Unlease(ctx, v.at.ID, v.fence)
 }
 
 // fetch gets every part, each proved whole: those of the device, of its logical
@@ -520,18 +563,24 @@ func (k kept) summary() string {
 // keep writes what was fetched, in one transaction: the pull, new versions or
 // sightings, and how the device now stands.
 func (v *visit) keep(ctx context.Context) (k kept, err error) {
-	err = v.s.Store.Tx(ctx, service, func(q *store.Q) error {
-		d, err := q.DeviceByID(ctx, v.d.ID)
-		if err != nil {
-			return err
-		}
-		k = kept{Versions: map[string]core.Version{}}
-		if err := v.keepDevice(ctx, q, &d, v.dia, v.pull, v.names, v.parts, v.id.Factory, v.l, &k); err != nil {
-			return err
-		}
-		return v.keepMembers(ctx, q, d, &k)
+	err = v.s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+		k, err = v.keepIn(ctx, q)
+		return err
 	})
 	return k, err
+}
+
+// keepIn does so in a transaction that is open.
+func (v *visit) keepIn(ctx context.Context, q *store.Q) (k kept, err error) {
+	d, err := q.DeviceByID(ctx, v.d.ID)
+	if err != nil {
+		return k, err
+	}
+	k.Versions = map[string]core.Version{}
+	if err := v.keepDevice(ctx, q, &d, v.dia, v.pull, v.names, v.parts, v.id.Factory, v.l, &k); err != nil {
+		return k, err
+	}
+	return k, v.keepMembers(ctx, q, d, &k)
 }
 
 // keepDevice writes one device's share of a visit.

@@ -439,20 +439,19 @@ func (s *Service) end(j core.Job, l *Log, outcome, summary string, result any, a
 
 // lease takes the right to talk to a device, waiting for whoever has it. The
 // function returned gives it back.
-func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (func(), error) {
+func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (fence int64, giveBack func(), err error) {
 	said := false
 	for {
-		var fence int64
 		var holder string
 		err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
 			fence, holder, err = q.Lease(ctx, deviceID, jobID, s.node, s.life, s.alive)
 			return err
 		})
 		if err != nil {
-			return nil, fmt.Errorf("taking the device's lease: %w", err)
+			return 0, nil, fmt.Errorf("taking the device's lease: %w", err)
 		}
 		if holder == "" {
-			return func() {
+			return fence, func() {
 				ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 				defer cancel()
 				if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Unlease(ctx, deviceID, fence) }); err != nil {
@@ -466,7 +465,7 @@ func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (fu
 		}
 		select {
 		case <-ctx.Done():
-			return nil, context.Cause(ctx)
+			return 0, nil, context.Cause(ctx)
 		case <-time.After(150 * time.Millisecond):
 		}
 	}
