@@ -401,7 +401,7 @@ func (s *service) pull(selector string) error {
 			}
 			return nil
 		}
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(500 * time.Millisecond) // asking costs the service, too
 	}
 }
 

@@ -131,9 +131,10 @@ func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) 
 	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?`, deviceID, part, back)
 }
 
-// VersionAside returns a part's newest version that counts for nothing.
-func (q *Q) VersionAside(ctx context.Context, deviceID, part string) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.aside <> '' ORDER BY v.number DESC LIMIT 1`, deviceID, part)
+// Newest returns what a pull has to know of a part's newest version, of those
+// that count or of those set aside: id, number, content and fingerprint.
+func (q *Q) Newest(ctx context.Context, p core.Part, aside bool) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, `SELECT id, part_id, number, content_id, fingerprint, taken_at FROM versions WHERE part_id = ? AND (aside <> '') = ? ORDER BY number DESC LIMIT 1`, p.ID, aside)
 }
 
 // VersionBaseline returns a part's baseline.

@@ -597,12 +597,16 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	}
 	drifted := false
 	for _, name := range names {
-		p, version, err := v.keepPart(ctx, q, *d, dia.Doc(name), pull, name, parts[name], aside, l)
+		kept, err := q.Part(ctx, d.ID, name, true)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		p, version, err := v.keepPart(ctx, q, *d, kept, dia.Doc(name), pull, parts[name], aside, l)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 		k.Result.Parts, k.Versions[name] = append(k.Result.Parts, p), version
-		if aside == "" && !p.Absent {
+		if aside == "" && !p.Absent && kept.Baseline != "" {
 			off, err := v.s.drifted(ctx, q, *d, dia.Doc(name), name, parts[name].Text)
 			if err != nil {
 				return err
@@ -718,12 +722,9 @@ func standing(d core.Device) string {
 	return core.Steady
 }
 
-func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, pull core.Pull, name string, got link.Part, aside string, l *Log) (PulledPart, core.Version, error) {
+func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, p core.Part, doc *dialect.Doc, pull core.Pull, got link.Part, aside string, l *Log) (PulledPart, core.Version, error) {
+	name := p.Name
 	out := PulledPart{Part: name, Absent: got.Absent, Aside: aside}
-	p, err := q.Part(ctx, d.ID, name, true)
-	if err != nil {
-		return out, core.Version{}, err
-	}
 	if got.Absent {
 		return out, core.Version{}, q.CloseSeen(ctx, p.ID)
 	}
@@ -733,10 +734,8 @@ func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, doc *di
 		settled = "sign " + pull.Serial + " " + got.Sign
 	}
 	fingerprint := v.s.Store.Keys().Hash("fingerprint", []byte(settled))
-	latest, err := q.VersionLatest(ctx, d.ID, name, 0)
-	if aside != "" {
-		latest, err = q.VersionAside(ctx, d.ID, name)
-	}
+	latest, err := q.Newest(ctx, p, aside != "")
+	latest.Device, latest.DeviceID, latest.Part = d.Name, d.ID, name
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return out, latest, err
 	}
