@@ -401,7 +401,8 @@ type Dialect struct {
 	Methods  []string `json:"methods"`
 	Devices  int      `json:"devices"`
 	Source   string   `json:"source,omitempty"`
-	Ways     []Way    `json:"ways"` // how it is spoken to, the usual way first
+	Ways     []Way    `json:"ways"`   // how it is spoken to, the usual way first
+	Raised   bool     `json:"raised"` // a mode asks for a secret of its own
 }
 
 // DialectProblem is one thing wrong in a dialect file.

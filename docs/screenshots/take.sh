@@ -32,6 +32,10 @@ shot preview 'magpie push port-asterly-r1@baseline --preview'
 shot push 'magpie push innisquill-r1@baseline --yes --note "gangway two is open again"'
 shot pull 'magpie pull "name=*-r1"' 'magpie job list --limit 12'
 shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limit 1 | grep -o "\"id\": \"[^\"]*" | cut -d\" -f4)' 'magpie audit list --limit 10' 'magpie audit check' 'magpie dialect list' 'magpie user list'
+export MAGPIE_DEVICE_PASSWORD=demo-nest-1
+strip() { magpie --json device show skerrinsay-p1 | grep "\"$1\"" | cut -d'"' -f4; }
+ADDRESS=$(strip address) KEY=$(strip host_key_fingerprint); export ADDRESS KEY
+shot dialect-try 'magpie dialect try dialects/fulmar.yaml --address $ADDRESS --port 2222 --user magpie --accept-key $KEY' 'magpie device show control-w1'
 
 # The console's pages, in headless Chromium.
 HOME=$home MAGPIE_SHOTS=$out go test ./e2e -count=1 -run 'TestConsolePutsItRight|TestConsolePagesFit' >/dev/null

@@ -18,7 +18,7 @@ import (
 
 func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
 	w := client.Dialect{Name: d.Dialect, Title: d.Title, Kind: d.Kind, Revision: d.Revision, Port: d.Reach.Port, Parts: slices.Sorted(maps.Keys(d.Parts)),
-		Methods: d.Change.Methods, Ways: []client.Way{}}
+		Methods: d.Change.Methods, Raised: d.Raised(), Ways: []client.Way{}}
 	if w.Methods == nil {
 		w.Methods = []string{}
 	}

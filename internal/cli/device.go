@@ -144,7 +144,8 @@ func (a *app) acceptKey(p client.Probe, given, before string) error {
 }
 
 // secrets fills in what signs in, from files, the environment or a prompt.
-func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask bool) (err error) {
+// raised tells whether the dialect knows a mode with a secret of its own.
+func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask, raised bool) (err error) {
 	if f := c.String("key-file"); f != "" {
 		raw, err := os.ReadFile(f)
 		if err != nil {
@@ -171,7 +172,7 @@ func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask bool) (err error)
 	if n.Credential != "" {
 		return nil
 	}
-	if c.Bool("raise") || c.String("raise-file") != "" || os.Getenv("MAGPIE_DEVICE_RAISE") != "" || ask && a.s.asks {
+	if c.Bool("raise") || c.String("raise-file") != "" || os.Getenv("MAGPIE_DEVICE_RAISE") != "" || ask && raised && a.s.asks {
 		n.Raise, err = a.s.secret("Secret of the raised mode (empty if there is none)", "MAGPIE_DEVICE_RAISE", c.String("raise-file"))
 	}
 	return err
@@ -255,7 +256,7 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 		fmt.Fprintf(a.s.err, "%s shows no host key: whoever answers at %s is believed, and all that is said travels unencrypted.\n", way.Transport, n.Address)
 	}
 	n.HostKey = p.HostKey
-	if err := a.secrets(c, &n, n.User != ""); err != nil {
+	if err := a.secrets(c, &n, n.User != "", d.Raised); err != nil {
 		return err
 	}
 	if !c.Bool("untried") {
@@ -323,7 +324,7 @@ func (a *app) showTried(t client.Tried) {
 func (a *app) deviceEdit(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := fromFlags(c)
 	n.Name = c.String("name")
-	if err := a.secrets(c, &n, false); err != nil {
+	if err := a.secrets(c, &n, false, false); err != nil {
 		return err
 	}
 	d, err := s.EditDevice(ctx, got[0], n)

@@ -119,7 +119,7 @@ func (a *app) dialectTry(ctx context.Context, c *cli.Command, s *client.Client, 
 		}
 		n.HostKey = p.HostKey
 	}
-	if err := a.secrets(c, &n, true); err != nil {
+	if err := a.secrets(c, &n, true, d.Raised()); err != nil {
 		return err
 	}
 	t, err := s.TryDialect(ctx, client.DialectTrial{Source: string(raw), Device: n})

@@ -152,6 +152,16 @@ func (d *Dialect) Way(transport string) (Way, bool) {
 	return Way{}, false
 }
 
+// Raised tells whether a mode asks for a secret of its own.
+func (d *Dialect) Raised() bool {
+	for _, m := range d.Converse.Modes {
+		if m.Asks != "" {
+			return true
+		}
+	}
+	return false
+}
+
 // Ways lists the transports, the usual one first.
 func (d *Dialect) Ways() []Way { return append([]Way{d.Reach.Way}, d.Reach.Also...) }
 

@@ -33,6 +33,7 @@ void step('', async () => {
   sets.value = await get('/credentials')
 })
 const ways = computed(() => dialects.value.find((d) => d.name === form.dialect)?.ways ?? [])
+const raised = computed(() => dialects.value.find((d) => d.name === form.dialect)?.raised)
 const way = computed(() => ways.value.find((w) => w.transport === form.transport))
 watch(ways, (w) => (form.transport = w[0]?.transport ?? ''))
 watch(way, (w) => {
@@ -84,7 +85,7 @@ const save = () =>
           <template v-if="!form.credential">
           <label class="grid gap-1">User on the device<input v-model.trim="form.user" class="field" autocomplete="off" required @input="identity = undefined" /></label>
           <label class="grid gap-1">Password<input v-model="form.password" class="field" type="password" autocomplete="new-password" required @input="identity = undefined" /></label>
-          <label class="grid gap-1 sm:col-span-2">Secret of the raised mode, if there is one<input v-model="form.raise" class="field" type="password" autocomplete="new-password" @input="identity = undefined" /></label>
+          <label v-if="raised" class="grid gap-1 sm:col-span-2">Secret of the raised mode<input v-model="form.raise" class="field" type="password" autocomplete="new-password" @input="identity = undefined" /></label>
           </template>
           <div v-if="probe" class="rounded border border-rule bg-leaf p-3 sm:col-span-2">
             <template v-if="probe.fingerprint">
