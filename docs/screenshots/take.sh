@@ -18,13 +18,14 @@ shot() { # name, then commands as typed
   xterm -geometry 158x49+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#faf7f0' -fg '#1c2030' -b 12 +sb \
     -xrm 'XTerm*color3: #8a5200' -xrm 'XTerm*color5: #6b3fa0' -xrm 'XTerm*color6: #00695c' -xrm 'XTerm*boldMode: true' -xrm 'XTerm*faintIsRelative: true' \
     -e sh "$dir/$name.sh" 2>/dev/null & t=$!
-  until [ -e "$dir/$name.done" ]; do sleep 0.1; done
+  n=0
+  until [ -e "$dir/$name.done" ]; do sleep 0.1; n=$((n + 1)); [ $n -lt 600 ] || { echo "$name: no end after a minute"; exit 1; }; done
   sleep 0.7
   import -window root "$out/$name.png"
   kill $t; wait $t 2>/dev/null || true
 }
 
-shot status 'magpie status' 'magpie device list' 'magpie device show port-asterly-r1'
+shot status 'magpie status' 'magpie device list kind=switch' 'magpie device show dunvarrow-r1'
 shot versions 'magpie versions skerrinsay-r1' 'magpie mark skerrinsay-r1@3 --pin --note "before the second ticket hall opened"' 'magpie show skerrinsay-r1@second-ticket-hall | head -24'
 shot diff 'magpie diff skerrinsay-r1@as-built @latest --context 1' 'magpie diff port-asterly-r1@baseline @live'
 shot drift 'magpie drift'

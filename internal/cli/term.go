@@ -190,7 +190,7 @@ func stateStyle(state string) string {
 		return calm
 	case "drifted", "unsaved", "residuals", "undone", "waiting":
 		return removed
-	case "refused login", "unreachable", "failing", "failed", "refused", "unknown":
+	case "refused login", "unreachable", "other hardware", "in factory state", "failing", "failed", "refused", "unknown":
 		return alarm
 	}
 	return plain

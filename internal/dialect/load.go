@@ -568,20 +568,12 @@ func (l *loader) parts(parts map[string]*Part, path ...string) {
 // form makes the grammar.
 func (l *loader) form() {
 	d, g := l.d, l.d.Grammar
-	keys := func(path []string) []string {
-		for _, r := range d.Table.Rules {
-			if at, keys := r.Names(); slices.Equal(at, path) {
-				return keys
-			}
-		}
-		return nil
-	}
 	switch g.Form {
 	case "xml":
-		d.grammar = grammar.XML{Keys: keys}
+		d.grammar = grammar.XML{Keys: d.Table.Keys}
 		return
 	case "json":
-		d.grammar = grammar.JSON{Keys: keys}
+		d.grammar = grammar.JSON{Keys: d.Table.Keys}
 		return
 	case "opaque":
 		return

@@ -90,19 +90,31 @@ func (r *Rule) Compile() error {
 	return nil
 }
 
-// Names returns the words that stand for themselves in each segment's place of
-// name, and the captures that identify an entry in the last: the path of a
-// list in a document, and its keys.
-func (r *Rule) Names() (path, keys []string) {
-	for i, seg := range r.segs {
-		path = append(path, seg[0].word)
-		for _, t := range seg[1:] {
-			if i == len(r.segs)-1 && t.ident {
-				keys = append(keys, t.capture)
+// Keys returns the captures that tell the entries of a list in a document apart,
+// by the list's path of names: from any rule that speaks of it or of what lies
+// below it.
+func (t *Table) Keys(path []string) (keys []string) {
+	for _, r := range t.Rules {
+		if len(r.segs) < len(path) {
+			continue
+		}
+		for i, name := range path {
+			if r.segs[i][0].word != name {
+				keys = nil
+				break
+			}
+			keys = nil
+			for _, tok := range r.segs[i][1:] {
+				if tok.ident {
+					keys = append(keys, tok.capture)
+				}
 			}
 		}
+		if len(keys) > 0 {
+			return keys
+		}
 	}
-	return path, keys
+	return nil
 }
 
 func (r *Rule) has(capture string) bool {
