@@ -252,9 +252,6 @@ func TestConsolePagesFit(t *testing.T) {
 					b.shot("console-device-controller")
 				}
 				if theme == "dark" {
-					if p.path == "/" && size[0] == 1280 {
-						b.shot("console-fleet-dark")
-					}
 					if size[0] == 390 && strings.HasPrefix(p.path, "/push/") {
 						b.shot("console-preview-phone")
 					}
