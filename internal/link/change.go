@@ -35,6 +35,7 @@ func (s *Session) Begin() error {
 // Send sends one change. *Refused is the device's refusal; any other error
 // leaves it unknown whether it took effect.
 func (s *Session) Send(c Change) error {
+	_, s.vars["element"], _ = strings.Cut(c.Part, "+")
 	switch sp := s.sp.(type) {
 	case *typist:
 		if c.Kind == "line" {
@@ -56,7 +57,6 @@ func (s *Session) Send(c Change) error {
 		s.vars["passphrase"] = c.Passphrase
 	}
 	s.vars["part"], s.vars["method"] = c.Part, c.Method
-	_, s.vars["element"], _ = strings.Cut(c.Part, "+")
 	defer delete(s.raw, "content")
 	if by := s.d.Change.Offer; by != "" {
 		if s.call.Inbox == nil {
@@ -67,10 +67,7 @@ func (s *Session) Send(c Change) error {
 			return err
 		}
 		defer cancel()
-		if by == "tftp" || by == "ftp" {
-			s.call.Warn(fmt.Sprintf("the device fetches %s by %s, which carries it unencrypted", c.Part, by))
-		}
-		s.vars["inbox"], s.vars["inbox-port"], s.vars["inbox-path"] = host, fmt.Sprint(port), path
+		s.opened(by, "fetches "+c.Part, host, port, path)
 	}
 	return s.steps(s.d.Change.Load)
 }

@@ -250,10 +250,7 @@ func (s *Session) source(part, what string, src *dialect.Source, flaw func(strin
 			return "", err
 		}
 		defer cancel()
-		if src.Sent != "sftp" && src.Sent != "scp" && src.Sent != "https" {
-			s.call.Warn(fmt.Sprintf("the device sends %s by %s, which carries it unencrypted", what, src.Sent))
-		}
-		s.vars["inbox"], s.vars["inbox-port"], s.vars["inbox-path"] = host, fmt.Sprint(port), path
+		s.opened(src.Sent, "sends "+what, host, port, path)
 		took = wait
 	}
 	if err := s.steps(src.Make); err != nil {
@@ -291,6 +288,15 @@ func (s *Session) source(part, what string, src *dialect.Source, flaw func(strin
 		s.trace("reading "+what, out, began, err)
 		return out, err
 	}
+}
+
+// opened says in variables where the inbox stands open for the device, and warns
+// of a protocol that hides nothing.
+func (s *Session) opened(protocol, does, host string, port int, path string) {
+	if protocol == "tftp" || protocol == "ftp" {
+		s.call.Warn(fmt.Sprintf("the device %s by %s, which carries it unencrypted", does, protocol))
+	}
+	s.vars["inbox"], s.vars["inbox-port"], s.vars["inbox-path"] = host, fmt.Sprint(port), path
 }
 
 func (s *Session) cutOff(what string, raw []byte, err error) error {

@@ -319,15 +319,7 @@ func scpPut(ctx context.Context, client *ssh.Client, name string, data []byte, a
 }
 
 func scp(client *ssh.Client, command string) (*ssh.Session, io.WriteCloser, io.Reader, error) {
-	ch, err := client.NewSession()
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	in, err := ch.StdinPipe()
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	out, err := ch.StdoutPipe()
+	ch, in, out, err := channel(client)
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -21,7 +21,6 @@ const (
 	ncBase      = "urn:ietf:params:netconf:base:"
 	capWritable = "urn:ietf:params:netconf:capability:writable-running:"
 	capCandid   = "urn:ietf:params:netconf:capability:candidate:"
-	capConfirm  = "urn:ietf:params:netconf:capability:confirmed-commit:"
 	capRollback = "urn:ietf:params:netconf:capability:rollback-on-error:"
 	capValidate = "urn:ietf:params:netconf:capability:validate:"
 	capStartup  = "urn:ietf:params:netconf:capability:startup:"
@@ -50,15 +49,7 @@ type conversation struct {
 }
 
 func newNetconf(s *Session, client *ssh.Client) (*netconf, error) {
-	ch, err := client.NewSession()
-	if err != nil {
-		return nil, err
-	}
-	out, err := ch.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	in, err := ch.StdinPipe()
+	ch, in, out, err := channel(client)
 	if err != nil {
 		return nil, err
 	}
@@ -316,7 +307,6 @@ func (n *netconf) begin() error {
 // load lays a document into the datastore that is written, and has it checked.
 func (n *netconf) load(c Change) error {
 	p, _ := n.s.d.PartOf(c.Part)
-	_, n.s.vars["element"], _ = strings.Cut(c.Part, "+")
 	wrap, under := "", ""
 	if p != nil && p.Under != "" {
 		var err error

@@ -28,7 +28,6 @@ type Call struct {
 	Target     Target
 	Credential Credential
 	Name       string       // the device's name here: {name}
-	Member     string       // the member of the device that is meant: {member}
 	Guard      func() error // asked before everything that is sent; its error stops the session
 	Warn       func(string) // told what a person should know of the way; may be nil
 	Trace      func(Exchange)
@@ -100,7 +99,7 @@ func Open(ctx context.Context, call Call) (*Session, error) {
 	s := &Session{call: call, d: d, ctx: ctx, cancel: cancel, once: new(sync.Once), raw: map[string][]byte{}}
 	c := call.Credential
 	s.vars = map[string]string{"user": c.User, "password": c.Password, "raise": c.Raise, "passphrase": c.Passphrase,
-		"name": call.Name, "member": call.Member, "address": call.Target.Address}
+		"name": call.Name, "address": call.Target.Address}
 	err := s.speak(way)
 	if err != nil {
 		cancel()
@@ -424,15 +423,11 @@ func (e *execs) read(what string, src *dialect.Source, flaw func(string) string)
 	if err := e.s.call.Guard(); err != nil {
 		return "", err
 	}
-	ch, err := e.s.client.NewSession()
+	ch, _, out, err := channel(e.s.client)
 	if err != nil {
 		return "", err
 	}
 	defer ch.Close()
-	out, err := ch.StdoutPipe()
-	if err != nil {
-		return "", err
-	}
 	if err := ch.Start(command); err != nil {
 		return "", err
 	}

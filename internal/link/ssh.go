@@ -300,18 +300,21 @@ func insecure(n ssh.NegotiatedAlgorithms) (out []string) {
 	return out
 }
 
+// channel opens a channel for a command, a shell or a subsystem (RFC 4254 §6).
+func channel(client *ssh.Client) (ch *ssh.Session, in io.WriteCloser, out io.Reader, err error) {
+	if ch, err = client.NewSession(); err != nil {
+		return nil, nil, nil, err
+	}
+	if in, err = ch.StdinPipe(); err == nil {
+		out, err = ch.StdoutPipe()
+	}
+	return ch, in, out, err
+}
+
 // shell opens a shell on a terminal wide enough that lines do not wrap (RFC
 // 4254 §6.2, §8).
 func shell(client *ssh.Client) (*stream, error) {
-	ch, err := client.NewSession()
-	if err != nil {
-		return nil, err
-	}
-	out, err := ch.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	in, err := ch.StdinPipe()
+	ch, in, out, err := channel(client)
 	if err != nil {
 		return nil, err
 	}

@@ -37,8 +37,7 @@ type terminal struct {
 	guard   func() error
 	ctx     context.Context
 	st      *stream
-	chunks  chan []byte
-	ended   error // why chunks was closed
+	p       *pump
 	mode    string
 	hosts   []string // names the prompt may show
 	prompts map[string]*regexp.Regexp
@@ -51,26 +50,7 @@ type terminal struct {
 // newTerminal signs in where the transport did not, finds the prompt and
 // prepares the session as the dialect says. The stream is closed on an error.
 func newTerminal(ctx context.Context, call Call, d *dialect.Dialect, st *stream, signedIn bool) (*terminal, error) {
-	s := &terminal{d: d, c: call.Credential, guard: call.Guard, ctx: ctx, st: st, mode: d.Converse.Starts, chunks: make(chan []byte, 16)}
-	go func() {
-		defer close(s.chunks)
-		for {
-			chunk := make([]byte, 32<<10)
-			n, err := st.Read(chunk)
-			if n > 0 {
-				select {
-				case s.chunks <- chunk[:n]:
-				case <-ctx.Done():
-					s.ended = context.Cause(ctx)
-					return
-				}
-			}
-			if err != nil {
-				s.ended = ErrCut
-				return
-			}
-		}
-	}()
+	s := &terminal{d: d, c: call.Credential, guard: call.Guard, ctx: ctx, st: st, mode: d.Converse.Starts, p: newPump(ctx, st)}
 	err := error(nil)
 	if !signedIn {
 		err = s.login()
@@ -159,22 +139,19 @@ func (s *terminal) login() error {
 func (s *terminal) close() {
 	if s.d.Converse.Goodbye != "" && s.ctx.Err() == nil && s.guard() == nil && len(s.hosts) > 0 {
 		ctx, cancel := context.WithTimeout(s.ctx, 2*time.Second)
-		s.ctx = ctx
+		s.ctx, s.p.ctx = ctx, ctx
 		if s.Enter(s.d.Converse.Starts) == nil {
 			_ = s.write(s.d.Converse.Goodbye)
 			// The device hangs up by itself; that is the clean end.
-			for waiting := true; waiting; {
-				select {
-				case _, waiting = <-s.chunks:
-				case <-ctx.Done():
-					waiting = false
-				}
+			for err := error(nil); err == nil; {
+				_, err = s.p.next(s.d.Idle, "waiting for the device to hang up")
 			}
 		}
 		cancel()
 	}
 	s.st.close()
-	for range s.chunks { // let the reader go
+	s.p.stop()
+	for range s.p.chunks { // let the reader go
 	}
 }
 
@@ -202,24 +179,16 @@ func (s *terminal) more(first bool, what string) error {
 }
 
 func (s *terminal) moreWithin(wait time.Duration, what string) error {
-	timer := time.NewTimer(wait)
-	defer timer.Stop()
-	select {
-	case chunk, ok := <-s.chunks:
-		if !ok {
-			return s.ended
-		}
-		s.buf = append(s.buf, chunk...)
-		if len(s.buf) > Limit {
-			s.buf = s.buf[:Limit]
-			return fmt.Errorf("%s: %w", what, ErrEndless)
-		}
-		return nil
-	case <-timer.C:
-		return &TimeoutError{What: what, Took: wait}
-	case <-s.ctx.Done():
-		return context.Cause(s.ctx)
+	chunk, err := s.p.next(wait, what)
+	if err != nil {
+		return eofIsCut(err)
 	}
+	s.buf = append(s.buf, chunk...)
+	if len(s.buf) > Limit {
+		s.buf = s.buf[:Limit]
+		return fmt.Errorf("%s: %w", what, ErrEndless)
+	}
+	return nil
 }
 
 // tail is the unfinished last line of what came, as a person would see it.

@@ -161,7 +161,6 @@ func (v *visit) whole(ctx context.Context) error {
 		case <-ctx.Done():
 			return err
 		}
-		v.closed = false
 	}
 }
 
