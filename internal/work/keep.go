@@ -1,0 +1,297 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/core/diff"
+	"magpie/internal/core/text"
+	"magpie/internal/dialect"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+// kept is what keeping a visit led to.
+type kept struct {
+	Result  PullResult
+	Device  core.Device
+	Running core.Version // the main part's
+
+	Versions map[string]core.Version // by part
+}
+
+func (k kept) summary() string {
+	var said []string
+	for _, p := range k.Result.Parts {
+		switch {
+		case p.Absent:
+			said = append(said, p.Part+" absent")
+		case !p.New:
+			said = append(said, fmt.Sprintf("%s unchanged, still %d", p.Part, p.Number))
+		case p.Number == 1:
+			said = append(said, fmt.Sprintf("%s 1, the first", p.Part))
+		default:
+			said = append(said, fmt.Sprintf("%s %d (+%d −%d)", p.Part, p.Number, p.Added, p.Removed))
+		}
+	}
+	if m := k.Result.Members; m.Pulled+m.Failed > 0 {
+		line := fmt.Sprintf("%d devices it speaks for, %d changed", m.Pulled, m.Changed)
+		if n := len(k.Result.Found); n > 0 {
+			line += fmt.Sprintf(", %d new here", n)
+		}
+		if m.Failed > 0 {
+			line += fmt.Sprintf(", %d failed", m.Failed)
+		}
+		said = append(said, line)
+	}
+	summary := strings.Join(said, "; ")
+	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
+		summary = k.Device.Trouble + "; set aside: " + summary
+	}
+	return summary
+}
+
+// keep writes what was fetched, in one transaction: the pull, new versions or
+// sightings, and how the device now stands.
+func (v *visit) keep(ctx context.Context) (k kept, err error) {
+	err = v.s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+		k, err = v.keepIn(ctx, q)
+		return err
+	})
+	return k, err
+}
+
+// keepIn does so in a transaction that is open.
+func (v *visit) keepIn(ctx context.Context, q *store.Q) (k kept, err error) {
+	d, err := q.DeviceByID(ctx, v.d.ID)
+	if err != nil {
+		return k, err
+	}
+	k.Versions = map[string]core.Version{}
+	if err := v.keepDevice(ctx, q, &d, v.dia, v.pull, v.names, v.parts, v.id.Factory, v.l, &k); err != nil {
+		return k, err
+	}
+	return k, v.keepMembers(ctx, q, d, &k)
+}
+
+// keepDevice writes one device's share of a visit.
+func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia *dialect.Dialect, pull core.Pull, names []string, parts map[string]link.Part, factory bool, l *Log, k *kept) error {
+	pull.Result = "done"
+	if err := q.AddPull(ctx, pull); err != nil {
+		return err
+	}
+	aside, why := judge(*d, dia, pull, factory)
+	if aside != "" {
+		l.Warn("%s; what was pulled is kept, but counts for nothing", why)
+	} else if !slices.Contains(d.Serials, pull.Serial) {
+		d.Serials = append(d.Serials, pull.Serial)
+	}
+	drifted := false
+	for _, name := range names {
+		kept, err := q.Part(ctx, d.ID, name, true)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		p, version, err := v.keepPart(ctx, q, *d, kept, dia.Doc(name), pull, parts[name], aside, l)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		k.Result.Parts, k.Versions[name] = append(k.Result.Parts, p), version
+		if aside == "" && !p.Absent && kept.Baseline != "" {
+			off, err := v.s.drifted(ctx, q, *d, dia.Doc(name), name, parts[name].Text)
+			if err != nil {
+				return err
+			}
+			drifted = drifted || off
+		}
+		if name == dia.Main() {
+			k.Running = version
+			if aside == "" {
+				d.Latest = version.Number
+				if p.New {
+					d.LastChanged = pull.TakenAt
+				}
+			}
+		}
+	}
+	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
+	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt
+	if aside != "" {
+		d.State = aside
+	} else {
+		d.Unsaved, d.Drifted = unsaved(dia, parts), drifted
+		d.State = standing(*d)
+	}
+	k.Device = *d
+	return q.SetStanding(ctx, *d)
+}
+
+// judge tells whether what answered is what is expected there; if not, why the
+// visit is set aside, in a word and in a sentence.
+func judge(d core.Device, dia *dialect.Dialect, p core.Pull, factory bool) (aside, why string) {
+	switch {
+	case factory:
+		return core.AtFactory, fmt.Sprintf("the unit that answers has factory settings (serial %s)", p.Serial)
+	case len(d.Serials) == 0 || slices.Contains(d.Serials, p.Serial):
+		return "", ""
+	case dia.Identity.Pair && len(d.Serials) < 2:
+		return "", "" // the other half of a pair
+	}
+	return core.OtherUnit, fmt.Sprintf("other hardware answers: serial %s (%s), expected is %s", p.Serial, p.Model, strings.Join(d.Serials, " or "))
+}
+
+// keepMembers writes what a visit brought of the devices that the visited one
+// speaks for; those that are new are registered.
+func (v *visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device, k *kept) error {
+	for _, m := range v.members {
+		d, err := q.MemberDevice(ctx, parent.ID, m.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			d = core.Device{Name: memberName(m.Name), Address: parent.Address, Port: parent.Port, Site: parent.Site, Kind: m.dia.Kind, Dialect: parent.Dialect,
+				HostKey: parent.HostKey, CredentialID: parent.CredentialID, ParentID: parent.ID, Member: m.Name, Transport: parent.Transport}
+			if _, err := q.Device(ctx, d.Name); err == nil {
+				d.Name = memberName(parent.Name + "-" + m.Name)
+			}
+			if err := q.AddDevice(ctx, &d, nil); err != nil {
+				return fmt.Errorf("registering %s, which %s speaks for: %w", m.Name, parent.Name, err)
+			}
+			if err := q.Audit(ctx, "device discovered", d.Name, parent.Name+" speaks for it as "+m.Name); err != nil {
+				return err
+			}
+			k.Result.Found = append(k.Result.Found, d.Name)
+		} else if err != nil {
+			return err
+		}
+		pull := v.pull
+		pull.ID, pull.DeviceID, pull.Host, pull.Model, pull.Serial, pull.Release = store.NewID(v.s.clock()), d.ID, m.Name, m.Model, m.Serial, m.Release
+		if m.err != nil {
+			if err := noteTrouble(ctx, q, d, pull, core.Failing, m.err, *v.pull.TakenAt); err != nil {
+				return err
+			}
+			k.Result.Members.Failed++
+			continue
+		}
+		mine := kept{Versions: map[string]core.Version{}}
+		if err := v.keepDevice(ctx, q, &d, m.dia, pull, m.names, m.parts, false, v.s.silent(), &mine); err != nil {
+			return fmt.Errorf("%s: %w", m.Name, err)
+		}
+		k.Result.Members.Pulled++
+		for _, p := range mine.Result.Parts {
+			if p.New {
+				k.Result.Members.Changed++
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// memberName makes a device's name of what its parent calls it.
+func memberName(s string) string {
+	out := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-', r == '.', r == '_':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, s)
+	out = strings.Trim(out, "-._")
+	return out[:min(len(out), 60)]
+}
+
+// standing is a device's state by what is known of it, worst first.
+func standing(d core.Device) string {
+	switch {
+	case d.Drifted:
+		return core.Drifted
+	case d.Unsaved:
+		return core.Unsaved
+	case d.Latest == 0:
+		return core.NeverPulled
+	}
+	return core.Steady
+}
+
+func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, p core.Part, doc *dialect.Doc, pull core.Pull, got link.Part, aside string, l *Log) (PulledPart, core.Version, error) {
+	name := p.Name
+	out := PulledPart{Part: name, Absent: got.Absent, Aside: aside}
+	if got.Absent {
+		return out, core.Version{}, q.CloseSeen(ctx, p.ID)
+	}
+	settled := doc.Settled(got.Text)
+	if got.Passphrase != "" && got.Sign != "" {
+		// Encrypted anew each time: only the device can tell whether it changed.
+		settled = "sign " + pull.Serial + " " + got.Sign
+	}
+	fingerprint := v.s.Store.Keys().Hash("fingerprint", []byte(settled))
+	latest, err := q.Newest(ctx, p, aside != "")
+	latest.Device, latest.DeviceID, latest.Part = d.Name, d.ID, name
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return out, latest, err
+	}
+	if err == nil && latest.Fingerprint == fingerprint {
+		out.VersionID, out.Number = latest.ID, latest.Number
+		if aside != "" {
+			return out, latest, q.CloseSeen(ctx, p.ID)
+		}
+		return out, latest, q.Sight(ctx, latest, *pull.TakenAt)
+	}
+	next := core.Version{PullID: pull.ID, Fingerprint: fingerprint, TakenAt: *pull.TakenAt, Reason: pull.Reason, Actor: pull.Actor, Aside: aside,
+		Author: got.Author, DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
+	if !doc.Opaque() {
+		next.Lines = len(text.Lines(got.Text))
+	}
+	if err == nil && !doc.Opaque() {
+		before, err := q.Content(ctx, latest.ContentID)
+		if err != nil {
+			return out, next, err
+		}
+		for _, e := range diff.Texts(doc.Split(doc.Settled(string(before))), doc.Split(settled)) {
+			next.Removed += e.End - e.Start
+			next.Added += e.To - e.From
+		}
+		if was := len(text.Lines(string(before))); next.Lines*2 < was {
+			l.Warn("%s shrank from %d to %d lines; have a look whether that was meant", name, was, next.Lines)
+		}
+	}
+	if next.ContentID, err = q.PutContent(ctx, []byte(got.Text)); err != nil {
+		return out, next, err
+	}
+	if err := q.AddVersion(ctx, p, &next, got.Passphrase); err != nil {
+		return out, next, err
+	}
+	next.Size = len(got.Text)
+	out.VersionID, out.Number, out.New, out.Added, out.Removed = next.ID, next.Number, true, next.Added, next.Removed
+	return out, next, nil
+}
+
+// unsaved tells whether running is not equivalent to startup, where a device
+// has both.
+func (v *visit) unsaved() bool { return unsaved(v.dia, v.parts) }
+
+func unsaved(dia *dialect.Dialect, parts map[string]link.Part) bool {
+	startup, ok := parts["startup"]
+	running, both := parts["running"]
+	if !ok || !both {
+		return false
+	}
+	return startup.Absent || !dia.Doc("running").Equivalent(running.Text, startup.Text)
+}
+
+// drifted tells whether a part's text is not equivalent to its baseline.
+func (s *Service) drifted(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part, now string) (bool, error) {
+	base, err := q.VersionBaseline(ctx, d.ID, part)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	raw, err := q.Content(ctx, base.ContentID)
+	return err == nil && !doc.Equivalent(string(raw), now), err
+}
