@@ -185,6 +185,22 @@ func (d *Dialect) Member() *Dialect {
 	return &m
 }
 
+// MakesFiles tells whether the device makes files for us that have to be
+// removed again, in any variant.
+func (d *Dialect) MakesFiles() bool {
+	for _, p := range d.Parts {
+		if len(p.Source.Make) > 0 {
+			return true
+		}
+	}
+	for _, v := range d.variants {
+		if v.is != d && v.is.MakesFiles() {
+			return true
+		}
+	}
+	return false
+}
+
 // PartNames lists the parts that every device has, the main one first, then
 // running before startup before others.
 func (d *Dialect) PartNames() []string { return sortedParts(d.Parts) }

@@ -56,12 +56,11 @@ func newPump(ctx context.Context, r io.Reader) *pump {
 	p := &pump{ctx: ctx, chunks: make(chan []byte, 4), quit: make(chan struct{})}
 	go func() {
 		defer close(p.chunks)
-		for {
-			chunk := make([]byte, 32<<10)
-			n, err := r.Read(chunk)
+		for buf := make([]byte, 16<<10); ; {
+			n, err := r.Read(buf)
 			if n > 0 {
 				select {
-				case p.chunks <- chunk[:n]:
+				case p.chunks <- bytes.Clone(buf[:n]):
 				case <-p.quit:
 					p.ended = io.ErrClosedPipe
 					return

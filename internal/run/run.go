@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
@@ -389,6 +390,12 @@ func (n *Node) AddUser(ctx context.Context, name, role, password string, secrets
 func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	if err := n.firstAdmin(ctx); err != nil {
 		return err
+	}
+	if os.Getenv("GOGC") == "" {
+		// Pulls make much garbage and keep little: memory is spent for CPU, as long
+		// as there is not much of it in use.
+		debug.SetGCPercent(200)
+		debug.SetMemoryLimit(400 << 20)
 	}
 	l, err := net.Listen("tcp", n.Config.Listen)
 	if err != nil {

@@ -68,6 +68,22 @@ func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
 	return get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.id = ?`, id)
 }
 
+// Reread reads again what may have become of a device while it was visited: its
+// name, what is expected there, and what is known of its versions.
+func (q *Q) Reread(ctx context.Context, d *core.Device) error {
+	type row struct {
+		Name        string     `db:"name"`
+		Serials     core.Words `db:"serials"`
+		Latest      int        `db:"latest"`
+		LastChanged *time.Time `db:"last_changed"`
+		Drifted     bool       `db:"drifted"`
+		Unsaved     bool       `db:"unsaved"`
+	}
+	r, err := get[row](ctx, q.ext, `SELECT name, serials, latest, last_changed, drifted, unsaved FROM devices WHERE id = ? AND removed_at IS NULL`, d.ID)
+	d.Name, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved = r.Name, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved
+	return err
+}
+
 // MemberDevice returns the device that a parent speaks for under a name.
 func (q *Q) MemberDevice(ctx context.Context, parentID, member string) (core.Device, error) {
 	return get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.parent_id = ? AND d.member = ?`, parentID, member)
@@ -148,16 +164,9 @@ func (q *Q) SetSecret(ctx context.Context, d core.Device, s Secret) error {
 }
 
 // Secret opens a device's credential.
-func (q *Q) Secret(ctx context.Context, d core.Device) (s Secret, err error) {
-	sealed, err := get[[]byte](ctx, q.ext, `SELECT sealed FROM credentials WHERE id = ?`, d.CredentialID)
-	if err != nil {
-		return s, fmt.Errorf("credential of %s: %w", d.Name, err)
-	}
-	raw, err := q.keys.Open("credential", d.CredentialID, sealed)
-	if err != nil {
-		return s, err
-	}
-	return s, json.Unmarshal(raw, &s)
+func (q *Q) Secret(ctx context.Context, d core.Device) (Secret, error) {
+	s, _, _, err := q.Access(ctx, d)
+	return s, err
 }
 
 // Credential is a credential without its secrets: a device's own, or a named
@@ -178,10 +187,23 @@ const credentialColumns = `SELECT c.id, COALESCE(c.name, '') AS name, c.user, c.
 	(SELECT COUNT(*) FROM devices d WHERE d.credential_id = c.id AND d.removed_at IS NULL) AS devices,
 	(SELECT COUNT(*) FROM latches l WHERE l.credential_id = c.id) AS latched FROM credentials c `
 
-// Credential returns a credential without its secrets.
-func (q *Q) Credential(ctx context.Context, id string) (Credential, error) {
-	return get[Credential](ctx, q.ext, `SELECT c.id, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.shut_since, c.shut_reason, 0 AS devices, 0 AS latched
-		FROM credentials c WHERE c.id = ?`, id)
+// Access opens a device's credential, and tells since when its breaker is open
+// and which set it is.
+func (q *Q) Access(ctx context.Context, d core.Device) (s Secret, shut *time.Time, set string, err error) {
+	type row struct {
+		Name   string     `db:"name"`
+		Sealed []byte     `db:"sealed"`
+		Shut   *time.Time `db:"shut_since"`
+	}
+	r, err := get[row](ctx, q.ext, `SELECT COALESCE(name, '') AS name, sealed, shut_since FROM credentials WHERE id = ?`, d.CredentialID)
+	if err != nil {
+		return s, nil, "", fmt.Errorf("credential of %s: %w", d.Name, err)
+	}
+	raw, err := q.keys.Open("credential", d.CredentialID, r.Sealed)
+	if err != nil {
+		return s, nil, "", err
+	}
+	return s, r.Shut, r.Name, json.Unmarshal(raw, &s)
 }
 
 // CredentialSet returns the set of that name.
@@ -360,6 +382,21 @@ func (q *Q) DialectSource(ctx context.Context, name string, revision int) (strin
 	return get[string](ctx, q.ext, `SELECT source FROM dialects WHERE name = ? AND revision = ?`, name, revision)
 }
 
+// LeaseFree takes the right to talk to a device that nobody has, in one
+// statement that stands for itself. It returns the fencing number, or 0 when
+// Lease has to look closer: somebody has it, or nobody ever had. It must not be
+// called inside a transaction that may be run again.
+func (q *Q) LeaseFree(ctx context.Context, deviceID, jobID, node, life string) (int64, error) {
+	res, err := q.ext.ExecContext(ctx, `UPDATE leases SET fence = LAST_INSERT_ID(fence + 1), job_id = ?, node = ?, life = ? WHERE device_id = ? AND job_id = ''`, jobID, node, life, deviceID)
+	if err != nil {
+		return 0, plain(err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return 0, err
+	}
+	return res.LastInsertId()
+}
+
 // Lease takes the right to talk to a device. alive tells whether the node and
 // life that hold it now still live. It returns the fencing number, or 0 and who
 // holds it.
@@ -410,15 +447,15 @@ func (q *Q) Nodes(ctx context.Context) ([]Node, error) {
 	return list[Node](ctx, q.ext, `SELECT id, life, beat, at FROM nodes`)
 }
 
-// Began notes the device's own name for the session that has its lease.
-func (q *Q) Began(ctx context.Context, deviceID, session string) error {
-	_, err := q.exec(ctx, `UPDATE leases SET session = ? WHERE device_id = ?`, session, deviceID)
-	return err
-}
-
-// LastSession is the device's own name for the session that had the lease last.
-func (q *Q) LastSession(ctx context.Context, deviceID string) (string, error) {
-	return get[string](ctx, q.ext, `SELECT session FROM leases WHERE device_id = ?`, deviceID)
+// Began notes the device's own name for the session that has its lease, and
+// returns that of the one before.
+func (q *Q) Began(ctx context.Context, deviceID, session string) (last string, err error) {
+	last, err = get[string](ctx, q.ext, `SELECT session FROM leases WHERE device_id = ? FOR UPDATE`, deviceID)
+	if err != nil {
+		return "", err
+	}
+	_, err = q.exec(ctx, `UPDATE leases SET session = ? WHERE device_id = ?`, session, deviceID)
+	return last, err
 }
 
 // Leftover is a file that a device made for us and that may still lie there.

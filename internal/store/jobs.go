@@ -89,20 +89,26 @@ func (q *Q) Jobs(ctx context.Context, f JobFilter) ([]core.Job, error) {
 }
 
 // TakeJobs makes up to limit queued jobs this node's and returns them.
-func (q *Q) TakeJobs(ctx context.Context, node, life string, limit int) (taken []core.Job, err error) {
+func (q *Q) TakeJobs(ctx context.Context, node, life string, limit int) ([]core.Job, error) {
 	queued, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'queued' ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED`, limit)
 	if err != nil {
 		return nil, err
 	}
-	for _, j := range queued {
-		if err := q.TakeJob(ctx, &j, node, life); errors.Is(err, ErrNotFound) {
-			continue
-		} else if err != nil {
-			return nil, err
-		}
-		taken = append(taken, j)
+	if len(queued) == 0 {
+		return nil, nil
 	}
-	return taken, nil
+	now := q.clock().UTC()
+	ids := make([]string, len(queued))
+	for i := range queued {
+		ids[i] = queued[i].ID
+		take(&queued[i], node, life, now)
+	}
+	query, args, err := in(`UPDATE jobs SET state = 'running', node = ?, life = ?, tries = tries + 1, started_at = ? WHERE id IN (?)`, node, life, now, ids)
+	if err != nil {
+		return nil, err
+	}
+	_, err = q.exec(ctx, query, args...)
+	return queued, err
 }
 
 // TakeJob makes a queued job this node's.
@@ -115,8 +121,12 @@ func (q *Q) TakeJob(ctx context.Context, j *core.Job, node, life string) error {
 	if n == 0 {
 		return ErrNotFound
 	}
-	j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
+	take(j, node, life, now)
 	return nil
+}
+
+func take(j *core.Job, node, life string, now time.Time) {
+	j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
 }
 
 // Unended lists jobs that are running or waiting.

@@ -172,10 +172,10 @@ func TestSeenIntervals(t *testing.T) {
 	at := func(minutes int) time.Time {
 		return v.TakenAt.Add(time.Duration(minutes) * time.Minute).Truncate(time.Microsecond)
 	}
-	tx(t, s, func(q *store.Q) error { return q.Sight(bg, v, at(5)) })
-	tx(t, s, func(q *store.Q) error { return q.Sight(bg, v, at(10)) })
+	tx(t, s, func(q *store.Q) error { return q.Sight(bg, []string{v.ID}, at(5)) })
+	tx(t, s, func(q *store.Q) error { return q.Sight(bg, []string{v.ID}, at(10)) })
 	tx(t, s, func(q *store.Q) error { return q.CloseSeen(bg, v.PartID) })
-	tx(t, s, func(q *store.Q) error { return q.Sight(bg, v, at(30)) })
+	tx(t, s, func(q *store.Q) error { return q.Sight(bg, []string{v.ID}, at(30)) })
 	seen, err := s.As(who).SeenIntervals(bg, v.PartID)
 	if err != nil || len(seen) != 2 || !seen[0].Until.Equal(at(10)) || seen[0].Open || !seen[1].From.Equal(at(30)) || !seen[1].Open || seen[0].Sightings != 2 {
 		t.Errorf("%+v, %v", seen, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -30,14 +31,10 @@ const whole = 1
 // PutContent keeps a text, once, and returns its id.
 func (q *Q) PutContent(ctx context.Context, content []byte) (string, error) {
 	id := q.keys.Hash("content", content)
-	n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE id = ?`, id)
-	if err != nil || n > 0 {
-		return id, err
-	}
 	enc, _ := packer()
 	sealed := q.keys.Seal("content", contentSubject(id, whole, ""), enc.EncodeAll(content, nil))
-	_, err = q.exec(ctx, `INSERT INTO contents (id, size, format, base, sealed) VALUES (?, ?, ?, '', ?)`, id, len(content), whole, sealed)
-	if errors.Is(err, ErrTaken) {
+	_, err := q.exec(ctx, `INSERT INTO contents (id, size, format, base, sealed) VALUES (?, ?, ?, '', ?)`, id, len(content), whole, sealed)
+	if errors.Is(err, ErrTaken) { // a content that returns
 		err = nil
 	}
 	return id, err
@@ -131,10 +128,40 @@ func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) 
 	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?`, deviceID, part, back)
 }
 
-// Newest returns what a pull has to know of a part's newest version, of those
-// that count or of those set aside: id, number, content and fingerprint.
-func (q *Q) Newest(ctx context.Context, p core.Part, aside bool) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, `SELECT id, part_id, number, content_id, fingerprint, taken_at FROM versions WHERE part_id = ? AND (aside <> '') = ? ORDER BY number DESC LIMIT 1`, p.ID, aside)
+// Head is a part and what a pull has to know of its newest version, of those
+// that count or of those set aside. VersionID is empty when there is none.
+type Head struct {
+	core.Part
+	VersionID   string `db:"version_id"`
+	Number      int    `db:"number"`
+	ContentID   string `db:"content_id"`
+	Fingerprint string `db:"fingerprint"`
+}
+
+// Heads returns a device's parts of these names with their newest versions,
+// making parts that are not there yet. Their rows stay locked.
+func (q *Q) Heads(ctx context.Context, deviceID string, names []string, aside bool) (map[string]Head, error) {
+	rows, err := list[Head](ctx, q.ext, `SELECT p.id, p.device_id, p.name, p.last_number, p.baseline_id, COALESCE(v.id, '') AS version_id, COALESCE(v.number, 0) AS number,
+		COALESCE(v.content_id, '') AS content_id, COALESCE(v.fingerprint, '') AS fingerprint FROM parts p LEFT JOIN versions v ON v.part_id = p.id
+		AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND (w.aside <> '') = ?) WHERE p.device_id = ? FOR UPDATE`, aside, deviceID)
+	if err != nil {
+		return nil, err
+	}
+	heads := map[string]Head{}
+	for _, h := range rows {
+		heads[h.Name] = h
+	}
+	for _, name := range names {
+		if _, ok := heads[name]; ok {
+			continue
+		}
+		p, err := q.Part(ctx, deviceID, name, true)
+		if err != nil {
+			return nil, err
+		}
+		heads[name] = Head{Part: p}
+	}
+	return heads, nil
 }
 
 // VersionBaseline returns a part's baseline.
@@ -156,8 +183,10 @@ func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version, passph
 	if _, err := q.exec(ctx, `UPDATE parts SET last_number = ? WHERE id = ?`, v.Number, p.ID); err != nil {
 		return err
 	}
-	if err := q.CloseSeen(ctx, p.ID); err != nil {
-		return err
+	if p.Last > 0 {
+		if err := q.CloseSeen(ctx, p.ID); err != nil {
+			return err
+		}
 	}
 	sealed := []byte{}
 	if passphrase != "" {
@@ -192,16 +221,36 @@ func (q *Q) SetFingerprint(ctx context.Context, versionID, fingerprint string) e
 	return err
 }
 
-// Sight extends the newest version's seen interval, or opens another after a
-// gap.
-func (q *Q) Sight(ctx context.Context, v core.Version, at time.Time) error {
-	n, err := q.exec(ctx, `UPDATE seen SET until_at = GREATEST(until_at, ?), sightings = sightings + 1 WHERE version_id = ? AND open`, at, v.ID)
-	if err != nil || n > 0 {
+// Sight extends the seen intervals of versions, or opens others after a gap.
+func (q *Q) Sight(ctx context.Context, versionIDs []string, at time.Time) error {
+	if len(versionIDs) == 0 {
+		return nil
+	}
+	query, args, err := in(`UPDATE seen SET until_at = GREATEST(until_at, ?), sightings = sightings + 1 WHERE version_id IN (?) AND open`, at, versionIDs)
+	if err != nil {
 		return err
 	}
-	_, err = q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 1)
-		ON DUPLICATE KEY UPDATE open = TRUE, sightings = sightings + 1`, v.ID, at, at)
-	return err
+	n, err := q.exec(ctx, query, args...)
+	if err != nil || n == int64(len(versionIDs)) {
+		return err
+	}
+	if query, args, err = in(`SELECT version_id FROM seen WHERE version_id IN (?) AND open`, versionIDs); err != nil {
+		return err
+	}
+	open, err := list[string](ctx, q.ext, query, args...)
+	if err != nil {
+		return err
+	}
+	for _, id := range versionIDs {
+		if slices.Contains(open, id) {
+			continue
+		}
+		if _, err = q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 1)
+			ON DUPLICATE KEY UPDATE open = TRUE, sightings = sightings + 1`, id, at, at); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // CloseSeen ends the open interval of a part: from now on it is not known.

@@ -67,8 +67,8 @@ func (v *visit) keep(ctx context.Context) (k kept, err error) {
 
 // keepIn does so in a transaction that is open.
 func (v *visit) keepIn(ctx context.Context, q *store.Q) (k kept, err error) {
-	d, err := q.DeviceByID(ctx, v.d.ID)
-	if err != nil {
+	d := v.d
+	if err := q.Reread(ctx, &d); err != nil {
 		return k, err
 	}
 	k.Versions = map[string]core.Version{}
@@ -90,19 +90,27 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	} else if !slices.Contains(d.Serials, pull.Serial) {
 		d.Serials = append(d.Serials, pull.Serial)
 	}
+	heads, err := q.Heads(ctx, d.ID, names, aside != "")
+	if err != nil {
+		return err
+	}
 	drifted := false
+	var sighted []string
+	settled := map[string]string{} // two parts that agree in it are equivalent
 	for _, name := range names {
-		kept, err := q.Part(ctx, d.ID, name, true)
+		kept := heads[name]
+		doc := dia.Doc(name)
+		settled[name] = doc.Settled(parts[name].Text)
+		p, version, err := v.keepPart(ctx, q, *d, kept, doc, pull, parts[name], settled[name], aside, l)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		p, version, err := v.keepPart(ctx, q, *d, kept, dia.Doc(name), pull, parts[name], aside, l)
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+		if !p.New && !p.Absent && aside == "" {
+			sighted = append(sighted, version.ID)
 		}
 		k.Result.Parts, k.Versions[name] = append(k.Result.Parts, p), version
-		if aside == "" && !p.Absent && kept.Baseline != "" {
-			off, err := v.s.drifted(ctx, q, *d, dia.Doc(name), name, parts[name].Text)
+		if aside == "" && !p.Absent && kept.Baseline != "" && kept.Baseline != version.ID {
+			off, err := v.s.drifted(ctx, q, *d, doc, name, parts[name].Text)
 			if err != nil {
 				return err
 			}
@@ -118,12 +126,15 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 			}
 		}
 	}
+	if err := q.Sight(ctx, sighted, *pull.TakenAt); err != nil {
+		return err
+	}
 	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
 	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt
 	if aside != "" {
 		d.State = aside
 	} else {
-		d.Unsaved, d.Drifted = unsaved(dia, parts), drifted
+		d.Unsaved, d.Drifted = settled["startup"] != settled["running"] && unsaved(dia, parts), drifted
 		d.State = standing(*d)
 	}
 	k.Device = *d
@@ -217,37 +228,32 @@ func standing(d core.Device) string {
 	return core.Steady
 }
 
-func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, p core.Part, doc *dialect.Doc, pull core.Pull, got link.Part, aside string, l *Log) (PulledPart, core.Version, error) {
-	name := p.Name
-	out := PulledPart{Part: name, Absent: got.Absent, Aside: aside}
+func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head store.Head, doc *dialect.Doc, pull core.Pull, got link.Part, settled, aside string, l *Log) (out PulledPart, _ core.Version, err error) {
+	name, p := head.Name, head.Part
+	out = PulledPart{Part: name, Absent: got.Absent, Aside: aside}
 	if got.Absent {
 		return out, core.Version{}, q.CloseSeen(ctx, p.ID)
 	}
-	settled := doc.Settled(got.Text)
 	if got.Passphrase != "" && got.Sign != "" {
 		// Encrypted anew each time: only the device can tell whether it changed.
 		settled = "sign " + pull.Serial + " " + got.Sign
 	}
 	fingerprint := v.s.Store.Keys().Hash("fingerprint", []byte(settled))
-	latest, err := q.Newest(ctx, p, aside != "")
-	latest.Device, latest.DeviceID, latest.Part = d.Name, d.ID, name
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return out, latest, err
-	}
-	if err == nil && latest.Fingerprint == fingerprint {
+	if head.Fingerprint == fingerprint {
+		latest := core.Version{ID: head.VersionID, PartID: p.ID, Number: head.Number, ContentID: head.ContentID, Fingerprint: fingerprint, Device: d.Name, DeviceID: d.ID, Part: name}
 		out.VersionID, out.Number = latest.ID, latest.Number
 		if aside != "" {
-			return out, latest, q.CloseSeen(ctx, p.ID)
+			err = q.CloseSeen(ctx, p.ID)
 		}
-		return out, latest, q.Sight(ctx, latest, *pull.TakenAt)
+		return out, latest, err
 	}
 	next := core.Version{PullID: pull.ID, Fingerprint: fingerprint, TakenAt: *pull.TakenAt, Reason: pull.Reason, Actor: pull.Actor, Aside: aside,
 		Author: got.Author, DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
 	if !doc.Opaque() {
 		next.Lines = len(text.Lines(got.Text))
 	}
-	if err == nil && !doc.Opaque() {
-		before, err := q.Content(ctx, latest.ContentID)
+	if head.VersionID != "" && !doc.Opaque() {
+		before, err := q.Content(ctx, head.ContentID)
 		if err != nil {
 			return out, next, err
 		}

@@ -24,7 +24,8 @@ type Log struct {
 	flush   sync.Mutex
 }
 
-func (s *Service) openLog(jobID string) (*Log, error) {
+// resumed opens the log of a job that was begun before.
+func (s *Service) resumed(jobID string) (*Log, error) {
 	last, err := s.Store.As(service).LastEntry(context.Background(), jobID)
 	return &Log{s: s, job: jobID, seq: last}, err
 }

@@ -63,7 +63,7 @@ func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, 
 		return j, err
 	}
 	ended := make(chan struct{})
-	s.begin(j, func(ctx context.Context, j core.Job, l *Log) {
+	s.begin(j, false, func(ctx context.Context, j core.Job, l *Log) {
 		defer close(ended)
 		s.pullJob(ctx, j, l)
 	})

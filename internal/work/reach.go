@@ -72,15 +72,10 @@ func (s *Service) through(ctx context.Context, d core.Device) (t link.Target, er
 }
 
 func (s *Service) credential(ctx context.Context, d core.Device) (link.Credential, error) {
-	q := s.Store.As(service)
-	set, err := q.Credential(ctx, d.CredentialID)
-	if err != nil {
-		return link.Credential{}, fmt.Errorf("credential of %s: %w", d.Name, err)
+	secret, shut, set, err := s.Store.As(service).Access(ctx, d)
+	if err == nil && shut != nil {
+		return link.Credential{}, fmt.Errorf("%w (set %s, since %s)", ErrBreaker, set, shut.Format("2006-01-02 15:04 MST"))
 	}
-	if set.Shut != nil {
-		return link.Credential{}, fmt.Errorf("%w (set %s, since %s)", ErrBreaker, set.Name, set.Shut.Format("2006-01-02 15:04 MST"))
-	}
-	secret, err := q.Secret(ctx, d)
 	return LinkCredential(secret), err
 }
 

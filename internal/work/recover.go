@@ -38,9 +38,9 @@ func (s *Service) recover(ctx context.Context) {
 		}
 		slog.Info("taking up a job whose node died", "job", j.ID, "kind", j.Kind)
 		if j.Kind == "push" {
-			s.begin(j, s.settle)
+			s.begin(j, true, s.settle)
 		} else {
-			s.begin(j, s.again)
+			s.begin(j, true, s.again)
 		}
 	}
 }

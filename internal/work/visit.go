@@ -118,11 +118,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 	}
 	v.l.Step("connecting to %s port %d as %s", target.Address, target.Port, as)
 	base := v.s.dialectOf(v.at)
-	last, err := q.LastSession(ctx, v.at.ID)
-	if err != nil {
-		letGo()
-		return err
-	}
+	last := ""
 	call := link.Call{Dialect: base, Target: target, Credential: cred, Name: v.at.Name, Guard: v.s.sure,
 		Warn: func(what string) { v.l.Warn("%s", what) }, Inbox: v.s.inbox(),
 		Left: func(part, file string) error {
@@ -134,7 +130,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 		// We have the lease, so a session of ours that still holds the device is one left behind.
 		Ours: func(session string) bool { return last != "" && last == session },
 		Began: func(session string) error {
-			return v.s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Began(ctx, v.at.ID, session) })
+			return v.s.Store.Tx(ctx, service, func(q *store.Q) (err error) { last, err = q.Began(ctx, v.at.ID, session); return err })
 		},
 	}
 	if v.sess, err = v.signIn(ctx, call); err != nil {
@@ -184,6 +180,9 @@ func (v *visit) signIn(ctx context.Context, call link.Call) (*link.Session, erro
 
 // sweep removes files that earlier visits left on the device.
 func (v *visit) sweep(ctx context.Context) error {
+	if dia := v.s.Dialect(v.at.Dialect); dia == nil || !dia.MakesFiles() {
+		return nil
+	}
 	left, err := v.s.Store.As(service).Leftovers(ctx, v.at.ID)
 	if err != nil {
 		return err

@@ -311,17 +311,21 @@ func (s *Service) dispatch(ctx context.Context) {
 	tick := time.NewTicker(500 * time.Millisecond)
 	defer tick.Stop()
 	s.watch(ctx)
-	for round := 0; ; round++ {
-		if round%4 == 0 {
-			s.recover(ctx)
-		}
+	s.recover(ctx)
+	for round := 1; ; {
+		looked := time.Now()
 		s.take(ctx)
 		s.cancelAsked(ctx)
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+			if round++; round%4 == 0 {
+				s.recover(ctx)
+			}
 		case <-s.kick:
+			// Many jobs may end at once: let the places they leave be filled together.
+			time.Sleep(50*time.Millisecond - time.Since(looked))
 		}
 	}
 }
@@ -343,7 +347,7 @@ func (s *Service) take(ctx context.Context) {
 			slog.Warn("looking for work", "err", err)
 		}
 		for _, j := range jobs {
-			s.begin(j, s.do)
+			s.begin(j, j.Tries > 1, s.do)
 		}
 		if len(jobs) == 0 {
 			return
@@ -372,8 +376,8 @@ func (s *Service) cancelAsked(ctx context.Context) {
 	}
 }
 
-// begin runs a job on its own goroutine.
-func (s *Service) begin(j core.Job, do func(ctx context.Context, j core.Job, l *Log)) {
+// begin runs a job on its own goroutine. begun: it has a log from before.
+func (s *Service) begin(j core.Job, begun bool, do func(ctx context.Context, j core.Job, l *Log)) {
 	ctx, cancel := context.WithCancelCause(context.Background())
 	s.mu.Lock()
 	s.active[j.ID] = cancel
@@ -388,10 +392,13 @@ func (s *Service) begin(j core.Job, do func(ctx context.Context, j core.Job, l *
 			s.mu.Unlock()
 			cancel(nil)
 		}()
-		l, err := s.openLog(j.ID)
-		if err != nil {
-			slog.Warn("job's log cannot be read", "job", j.ID, "err", err)
-			return
+		l := &Log{s: s, job: j.ID}
+		if begun {
+			var err error
+			if l, err = s.resumed(j.ID); err != nil {
+				slog.Warn("job's log cannot be read", "job", j.ID, "err", err)
+				return
+			}
 		}
 		defer l.Close()
 		defer func() {
@@ -441,7 +448,11 @@ func (s *Service) end(j core.Job, l *Log, outcome, summary string, result any, a
 // function returned gives it back.
 func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (fence int64, giveBack func(), err error) {
 	said := false
-	for {
+	fence, err = s.Store.As(service).LeaseFree(ctx, deviceID, jobID, s.node, s.life)
+	if err == nil && fence > 0 {
+		return fence, s.unleased(deviceID, fence), nil
+	}
+	for { // an answer that got lost is found out here, too: the holder is this job
 		var holder string
 		err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
 			fence, holder, err = q.Lease(ctx, deviceID, jobID, s.node, s.life, s.alive)
@@ -451,13 +462,7 @@ func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (fe
 			return 0, nil, fmt.Errorf("taking the device's lease: %w", err)
 		}
 		if holder == "" {
-			return fence, func() {
-				ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-				defer cancel()
-				if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Unlease(ctx, deviceID, fence) }); err != nil {
-					slog.Warn("lease not given back; it lapses by itself", "device", deviceID, "err", err)
-				}
-			}, nil
+			return fence, s.unleased(deviceID, fence), nil
 		}
 		if !said {
 			said = true
@@ -467,6 +472,17 @@ func (s *Service) lease(ctx context.Context, deviceID, jobID string, l *Log) (fe
 		case <-ctx.Done():
 			return 0, nil, context.Cause(ctx)
 		case <-time.After(150 * time.Millisecond):
+		}
+	}
+}
+
+// unleased makes the function that gives a lease back.
+func (s *Service) unleased(deviceID string, fence int64) func() {
+	return func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		defer cancel()
+		if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Unlease(ctx, deviceID, fence) }); err != nil {
+			slog.Warn("lease not given back; it lapses by itself", "device", deviceID, "err", err)
 		}
 	}
 }

@@ -121,40 +121,42 @@ func (r *Rule) has(capture string) bool {
 	return slices.ContainsFunc(r.segs[len(r.segs)-1], func(t token) bool { return t.capture == capture })
 }
 
-// match tells whether words are of the segment's shape, and which words each
-// capture took: a first index and one past the last.
-func match(seg []token, words []grammar.Word) (caps map[string][2]int, ident int, ok bool) {
-	caps = map[string][2]int{}
+// fits tells whether words are of the segment's shape.
+func fits(seg []token, words []grammar.Word) bool {
 	for i, t := range seg {
 		switch {
-		case t.rest:
-			if i >= len(words) {
-				return nil, 0, false
-			}
-			caps[t.capture] = [2]int{i, len(words)}
-			if t.ident {
-				return caps, len(words), true
-			}
-			return caps, i, true
 		case i >= len(words):
-			return nil, 0, false
-		case t.capture == "":
-			if words[i].Text != t.word {
-				return nil, 0, false
-			}
-		default:
-			caps[t.capture] = [2]int{i, i + 1}
+			return false
+		case t.rest:
+			return true
+		case t.capture == "" && words[i].Text != t.word:
+			return false
 		}
 	}
-	if len(words) != len(seg) {
-		return nil, 0, false
-	}
+	return len(words) == len(seg)
+}
+
+// captures tells which words that fit a segment each capture took, a first index
+// and one past the last, and how many of the words identify the line.
+func captures(seg []token, words []grammar.Word) (caps map[string][2]int, ident int) {
+	caps, ident = make(map[string][2]int, len(seg)), -1
 	for i, t := range seg {
-		if t.capture != "" && !t.ident {
-			return caps, i, true
+		if t.capture == "" {
+			continue
+		}
+		end := i + 1
+		if t.rest {
+			end = len(words)
+		}
+		caps[t.capture] = [2]int{i, end}
+		if !t.ident && ident < 0 {
+			ident = i
 		}
 	}
-	return caps, len(words), true
+	if ident < 0 {
+		ident = len(words)
+	}
+	return caps, ident
 }
 
 // Item is a node seen through the table.
@@ -169,31 +171,16 @@ type Item struct {
 	table *Table
 	words []grammar.Word
 	caps  map[string][2]int
+	below []*Rule // whose paths lead through the item; see beneath
 }
 
 // find returns the rule for a node below up, its captures and its identity.
 // where no rule speaks of it, the first ident words identify it: all, if 0.
 func (t *Table) find(up *Item, words []grammar.Word, ident int) (*Rule, map[string][2]int, string) {
-	var trail []*Item
-	for p := up; p != nil && p.Up != nil; p = p.Up {
-		trail = append(trail, p)
-	}
-	slices.Reverse(trail)
-	for _, r := range t.Rules {
-		if len(r.segs) != len(trail)+1 {
-			continue
-		}
-		fits := true
-		for i, p := range trail {
-			if _, _, ok := match(r.segs[i], p.words); !ok {
-				fits = false
-				break
-			}
-		}
-		if !fits {
-			continue
-		}
-		if caps, ident, ok := match(r.segs[len(trail)], words); ok {
+	depth := up.depth()
+	for _, r := range t.beneath(up) {
+		if len(r.segs) == depth+1 && fits(r.segs[depth], words) {
+			caps, ident := captures(r.segs[depth], words)
 			return r, caps, join(words[:ident])
 		}
 	}
@@ -201,6 +188,31 @@ func (t *Table) find(up *Item, words []grammar.Word, ident int) (*Rule, map[stri
 		return nil, nil, join(words[:ident])
 	}
 	return nil, nil, join(words)
+}
+
+// depth is how many lines lead to what is below the item: 0 for the top.
+func (it *Item) depth() (n int) {
+	for p := it; p != nil && p.Up != nil; p = p.Up {
+		n++
+	}
+	return n
+}
+
+// beneath lists the rules that speak of something below the item.
+func (t *Table) beneath(it *Item) []*Rule {
+	if it == nil || it.Up == nil {
+		return t.Rules
+	}
+	if it.below == nil {
+		depth := it.depth()
+		it.below = []*Rule{}
+		for _, r := range t.beneath(it.Up) {
+			if len(r.segs) > depth && fits(r.segs[depth-1], it.words) {
+				it.below = append(it.below, r)
+			}
+		}
+	}
+	return it.below
 }
 
 func join(words []grammar.Word) string {
@@ -241,7 +253,7 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 			continue
 		}
 		if old := seen[it.ID]; old != nil {
-			old.Line, old.Body, old.words, old.caps = it.Line, it.Body, it.words, it.caps
+			old.Line, old.Body, old.words, old.caps, old.below = it.Line, it.Body, it.words, it.caps, nil
 			it = old
 		} else {
 			seen[it.ID] = it
@@ -354,22 +366,8 @@ func (it *Item) Hostname() string {
 // Opens tells whether the line is the head of a block: some rule speaks of
 // lines below it.
 func (t *Table) Opens(it *Item) bool {
-	var trail []*Item
-	for p := it; p != nil && p.Up != nil; p = p.Up {
-		trail = append(trail, p)
-	}
-	slices.Reverse(trail)
-	return slices.ContainsFunc(t.Rules, func(r *Rule) bool {
-		if len(r.segs) != len(trail)+1 {
-			return false
-		}
-		for i, p := range trail {
-			if _, _, ok := match(r.segs[i], p.words); !ok {
-				return false
-			}
-		}
-		return true
-	})
+	depth := it.depth()
+	return slices.ContainsFunc(t.beneath(it), func(r *Rule) bool { return len(r.segs) == depth+1 })
 }
 
 // Kid returns the child of that identity, or nil.
@@ -506,8 +504,7 @@ func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
 		var walk func(depth int, it *Item)
 		walk = func(depth int, it *Item) {
 			for _, k := range it.Kids {
-				caps, _, ok := match(mark.segs[depth], k.words)
-				if !ok {
+				if !fits(mark.segs[depth], k.words) {
 					continue
 				}
 				if depth < len(mark.segs)-1 {
@@ -515,6 +512,7 @@ func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
 					continue
 				}
 				masked := m.Table.Words(m.Item(k))
+				caps, _ := captures(mark.segs[depth], k.words)
 				for _, t := range mark.segs[depth] {
 					if at, ok := caps[t.capture]; ok && t.capture != "" && at[1] <= len(masked) {
 						f.Values = append(f.Values, join(masked[at[0]:at[1]]))

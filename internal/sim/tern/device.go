@@ -206,7 +206,11 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 	}
 	d.once.Do(func() { d.Clock, d.Save, d.OnRestart = e.Clock, e.Changed, e.Restarted })
 	s := &gssh.Server{
-		Handler:         d.serve,
+		Handler: d.serve,
+		// What routers speak: the curves, nothing newer.
+		ServerConfigCallback: func(gssh.Context) *ssh.ServerConfig {
+			return &ssh.ServerConfig{Config: ssh.Config{KeyExchanges: []string{ssh.KeyExchangeCurve25519, ssh.KeyExchangeECDHP256}}}
+		},
 		PasswordHandler: func(ctx gssh.Context, word string) bool { return d.CheckWord(ctx.User(), word) },
 		PublicKeyHandler: func(ctx gssh.Context, key gssh.PublicKey) bool {
 			return d.CheckBadge(ctx.User(), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))))
