@@ -110,17 +110,13 @@ func (s *Server) pull(c *gin.Context) {
 		fail(c, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"})
 		return
 	}
+	jobs, err := s.Work.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
 	out := client.Jobs{Jobs: []client.Job{}}
-	for _, d := range devs {
-		dk := ""
-		if k != "" {
-			dk = k + " " + d.ID
-		}
-		j, err := s.Work.RequestPull(c.Request.Context(), actor(c), d, core.ByHand, dk)
-		if err != nil {
-			fail(c, problem(err))
-			return
-		}
+	for _, j := range jobs {
 		w, err := s.wireJob(actor(c), j)
 		if err != nil {
 			fail(c, problem(err))

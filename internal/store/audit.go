@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -27,6 +29,14 @@ type auditEnd struct {
 // Audit writes down what the actor does, in the same transaction as the deed.
 // detail never holds secrets or configuration text.
 func (q *Q) Audit(ctx context.Context, action, object, detail string) error {
+	return q.AuditAll(ctx, []Deed{{Action: action, Object: object, Detail: detail}})
+}
+
+// AuditAll writes down several deeds of the actor.
+func (q *Q) AuditAll(ctx context.Context, deeds []Deed) error {
+	if len(deeds) == 0 {
+		return nil
+	}
 	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
 	if errors.Is(err, ErrNotFound) {
 		if _, err := q.exec(ctx, `INSERT IGNORE INTO audit_end (id, seq, mac, proof) VALUES (1, 0, '', ?)`, q.proof(auditEnd{})); err != nil {
@@ -37,14 +47,20 @@ func (q *Q) Audit(ctx context.Context, action, object, detail string) error {
 	if err != nil {
 		return err
 	}
-	d := Deed{Seq: end.Seq + 1, At: q.clock().UTC().Truncate(time.Microsecond), Actor: q.actor.Name, Action: action, Object: object, Detail: detail}
-	d.MAC = q.mac(d, end.MAC)
-	if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, d.MAC); err != nil {
-		return err
+	now := q.clock().UTC().Truncate(time.Microsecond)
+	for part := range slices.Chunk(deeds, 200) {
+		var rows []any
+		for _, d := range part {
+			d.Seq, d.At, d.Actor = end.Seq+1, now, q.actor.Name
+			end = auditEnd{Seq: d.Seq, MAC: q.mac(d, end.MAC)}
+			rows = append(rows, d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, end.MAC)
+		}
+		if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac) VALUES `+
+			strings.TrimSuffix(strings.Repeat(`(?, ?, ?, ?, ?, ?, ?), `, len(part)), ", "), rows...); err != nil {
+			return err
+		}
 	}
-	next := auditEnd{Seq: d.Seq, MAC: d.MAC}
-	_, err = q.exec(ctx, `UPDATE audit_end SET seq = ?, mac = ?, proof = ? WHERE id = 1`, next.Seq, next.MAC, q.proof(next))
+	_, err = q.exec(ctx, `UPDATE audit_end SET seq = ?, mac = ?, proof = ? WHERE id = 1`, end.Seq, end.MAC, q.proof(end))
 	return err
 }
 

@@ -13,29 +13,68 @@ import (
 
 const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, request, result FROM jobs `
 
-// AddJob queues a job. request is kept sealed. With an idempotency key that
-// was used before, the earlier job is returned.
-func (q *Q) AddJob(ctx context.Context, j core.Job, request any, key string) (core.Job, error) {
-	if key != "" {
-		old, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key = ?`, q.actor.ID+" "+key)
-		if !errors.Is(err, ErrNotFound) {
-			return old, err
+// NewJob is a job to be queued. Its request is kept sealed. However often a job
+// is asked for with one key, it is one.
+type NewJob struct {
+	core.Job
+	Wants any
+	Key   string
+	Old   bool // it was asked for before: the job is the earlier one
+}
+
+// AddJob queues a job.
+func (q *Q) AddJob(ctx context.Context, j *NewJob) error {
+	all := []NewJob{*j}
+	err := q.AddJobs(ctx, all)
+	*j = all[0]
+	return err
+}
+
+// AddJobs queues jobs, and fills in what they are now.
+func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
+	const atOnce = 200
+	now := q.clock().UTC()
+	ids := newIDs(now, len(all))
+	var rows []any
+	flush := func() error {
+		const columns = 11
+		n := len(rows) / columns
+		if n == 0 {
+			return nil
+		}
+		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, node, life, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, idem_key, request)
+			VALUES `+strings.TrimSuffix(strings.Repeat(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), `, n), ", "), rows...)
+		rows = rows[:0]
+		return err
+	}
+	for i := range all {
+		j := &all[i]
+		var idem any
+		if j.Key != "" {
+			idem = q.actor.ID + " " + j.Key
+			old, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key = ?`, idem)
+			if err == nil {
+				j.Job, j.Old = old, true
+				continue
+			}
+			if !errors.Is(err, ErrNotFound) {
+				return err
+			}
+		}
+		raw, err := json.Marshal(j.Wants)
+		if err != nil {
+			return err
+		}
+		j.ID, j.State, j.CreatedAt, j.Actor, j.ActorID = ids[i], core.Queued, now, q.actor.Name, q.actor.ID
+		j.Request = q.keys.Seal("job request", j.ID, raw)
+		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, idem, j.Request)
+		if (i+1)%atOnce == 0 {
+			if err := flush(); err != nil {
+				return err
+			}
 		}
 	}
-	raw, err := json.Marshal(request)
-	if err != nil {
-		return j, err
-	}
-	now := q.clock().UTC()
-	j.ID, j.State, j.CreatedAt, j.Actor, j.ActorID = NewID(now), core.Queued, now, q.actor.Name, q.actor.ID
-	j.Request = q.keys.Seal("job request", j.ID, raw)
-	var idem any
-	if key != "" {
-		idem = q.actor.ID + " " + key
-	}
-	_, err = q.exec(ctx, `INSERT INTO jobs (id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, cancel, node, life, tries, undo_of, idem_key, request, result)
-		VALUES (?, ?, ?, ?, ?, '', '', ?, ?, ?, FALSE, '', '', 0, ?, ?, ?, '')`, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, idem, j.Request)
-	return j, err
+	return flush()
 }
 
 // OpenRequest reads a job's request.

@@ -396,11 +396,24 @@ var idLetters = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPaddi
 
 // NewID makes an identifier: 16 letters and digits, sortable by time, 32 bits of
 // them random.
-func NewID(at time.Time) string {
+func NewID(at time.Time) string { return newIDs(at, 1)[0] }
+
+// newIDs makes identifiers that sort in their order: the random bits are those
+// of the first, counted on.
+func newIDs(at time.Time, n int) []string {
 	var b [10]byte
 	var ms [8]byte
 	binary.BigEndian.PutUint64(ms[:], uint64(at.UnixMilli()))
 	copy(b[:6], ms[2:])
 	_, _ = rand.Read(b[6:])
-	return idLetters.EncodeToString(b[:])
+	first := binary.BigEndian.Uint32(b[6:])
+	if n > 1 {
+		first /= 2 // room to count on
+	}
+	ids := make([]string, n)
+	for i := range ids {
+		binary.BigEndian.PutUint32(b[6:], first+uint32(i))
+		ids[i] = idLetters.EncodeToString(b[:])
+	}
+	return ids
 }

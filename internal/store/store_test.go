@@ -244,18 +244,20 @@ func TestClaim(t *testing.T) {
 // TestJobsAreTakenOnce by many takers at once, and one key makes one job.
 func TestJobsAreTakenOnce(t *testing.T) {
 	s := open(t, scratch.Database(t))
-	for i := range 60 {
-		tx(t, s, func(q *store.Q) error {
-			_, err := q.AddJob(bg, core.Job{Kind: "pull", Device: "r1"}, map[string]int{"i": i}, "")
-			return err
-		})
+	all := make([]store.NewJob, 601)
+	for i := range all {
+		all[i] = store.NewJob{Job: core.Job{Kind: "pull", Device: fmt.Sprint(i)}, Wants: map[string]int{"i": i}}
+	}
+	tx(t, s, func(q *store.Q) error { return q.AddJobs(bg, all) })
+	if queued, err := s.As(who).Jobs(bg, store.JobFilter{Limit: 1000}); err != nil || len(queued) != len(all) || queued[0].Device != "600" || queued[600].Device != "0" {
+		t.Fatalf("%d jobs are queued, not in the order they were given (%v)", len(queued), err)
 	}
 	var mu sync.Mutex
 	taken := map[string]int{}
 	var wg sync.WaitGroup
 	for w := range 6 {
 		wg.Go(func() {
-			for range 20 {
+			for range 205 {
 				var jobs []core.Job
 				if err := s.Tx(bg, who, func(q *store.Q) (err error) { jobs, err = q.TakeJobs(bg, fmt.Sprint(w), "l", 3); return err }); err != nil {
 					t.Error(err)
@@ -269,8 +271,8 @@ func TestJobsAreTakenOnce(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	if len(taken) != 60 {
-		t.Errorf("%d of 60 jobs were taken", len(taken))
+	if len(taken) != len(all) {
+		t.Errorf("%d of %d jobs were taken", len(taken), len(all))
 	}
 	for id, n := range taken {
 		if n != 1 {
@@ -280,8 +282,10 @@ func TestJobsAreTakenOnce(t *testing.T) {
 	ids := map[string]bool{}
 	for range 5 {
 		tx(t, s, func(q *store.Q) error {
-			j, err := q.AddJob(bg, core.Job{Kind: "pull"}, 1, "one key")
-			ids[j.ID] = true
+			// Two under one key among others, as when a request comes again.
+			two := []store.NewJob{{Job: core.Job{Kind: "pull"}, Wants: 0}, {Job: core.Job{Kind: "pull"}, Wants: 1, Key: "one key"}}
+			err := q.AddJobs(bg, two)
+			ids[two[1].ID] = true
 			return err
 		})
 	}

@@ -82,7 +82,9 @@ const noUndoTimer = "no automatic undo if contact is lost; after a refused line 
 // RequestPreview queues the making of a preview.
 func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, method, undoOf, key string) (j core.Job, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if j, err = q.AddJob(ctx, core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name}, PreviewRequest{target.ID, method, undoOf}, key); err != nil {
+		n := store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name}, Wants: PreviewRequest{target.ID, method, undoOf}, Key: key}
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
 			return err
 		}
 		return q.Audit(ctx, "preview", d.Name, fmt.Sprintf("job %s, %s of %s", j.ID, method, label(target)))

@@ -39,24 +39,42 @@ type PulledPart struct {
 	Removed   int    `json:"removed"`
 }
 
-// RequestPull queues a pull of a device.
-func (s *Service) RequestPull(ctx context.Context, actor core.Actor, d core.Device, reason, key string) (j core.Job, err error) {
+// RequestPulls queues pulls of devices, all or none. key, if there is one, makes
+// them the same pulls however often they are asked for.
+func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason, key string) (jobs []core.Job, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if j, err = q.AddJob(ctx, core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, PullRequest{reason}, key); err != nil {
+		all := make([]store.NewJob, len(devices))
+		for i, d := range devices {
+			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}}
+			if key != "" {
+				all[i].Key = key + " " + d.ID
+			}
+		}
+		if err := q.AddJobs(ctx, all); err != nil {
 			return err
 		}
-		return q.Audit(ctx, "pull", d.Name, "job "+j.ID+", "+reason)
+		jobs = nil
+		var deeds []store.Deed
+		for _, j := range all {
+			jobs = append(jobs, j.Job)
+			if !j.Old {
+				deeds = append(deeds, store.Deed{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason})
+			}
+		}
+		return q.AuditAll(ctx, deeds)
 	})
 	s.Kick()
-	return j, err
+	return jobs, err
 }
 
 // PullNow pulls a device at once, as a job of its own, and waits for its end.
 func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, reason string) (j core.Job, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if j, err = q.AddJob(ctx, core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, PullRequest{reason}, ""); err != nil {
+		n := store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}}
+		if err := q.AddJob(ctx, &n); err != nil {
 			return err
 		}
+		j = n.Job
 		return q.TakeJob(ctx, &j, s.node, s.life)
 	})
 	if err != nil {

@@ -65,7 +65,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	}
 	req.PreviewID = previewID
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if j, err = q.AddJob(ctx, core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, req, key); err != nil || j.State != core.Queued {
+		n := store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: req, Key: key}
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
 			return err
 		}
 		holder, err := q.Claim(ctx, p.DeviceID, j.ID)

@@ -349,7 +349,7 @@ func (s *Service) take(ctx context.Context) {
 		for _, j := range jobs {
 			s.begin(j, j.Tries > 1, s.do)
 		}
-		if len(jobs) == 0 {
+		if len(jobs) < min(free, 16) {
 			return
 		}
 	}
