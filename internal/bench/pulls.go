@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -228,6 +229,7 @@ func shellLoop(dir, key string, places []place) (f figure, err error) {
 
 // pullAll is our side, link alone: a process of its own.
 func pullAll(list, key string) error {
+	debug.SetGCPercent(200) // as the service has it
 	var places []place
 	raw, err := os.ReadFile(list)
 	if err == nil {
