@@ -388,6 +388,8 @@ type NewPush struct {
 	Hash    string `json:"hash"`
 	NoSave  bool   `json:"no_save,omitempty"`
 	Note    string `json:"note,omitempty"`
+
+	EndSession string `json:"end_session,omitempty"` // the device's name for somebody's session that holds it and is to be ended
 }
 
 // Dialect is how one family of devices is spoken to.

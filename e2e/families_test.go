@@ -188,6 +188,31 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 			t.Errorf("%s: %s: %s", name, j.Outcome, j.Summary)
 		}
 	}
+	// A unit that shows another key or certificate is told nothing, not even who we are.
+	for name := range devices {
+		if name == "workshop-g1" { // speaks HTTP without TLS: it has no key to show
+			continue
+		}
+		logins, before := w.fleet.status(name).Logins, len(must(w.admin.Versions(ctx(t), name, "", 0, 100))(t))
+		w.fleet.call("POST", "/devices/"+name+"/hostkey", nil, nil)
+		j := w.pull(name)
+		if j.Outcome != "failed" || !strings.Contains(j.Summary, "SHA256:") || !strings.Contains(w.logText(j.ID), "magpie device trust "+name) {
+			t.Errorf("%s: %s: %s", name, j.Outcome, j.Summary)
+		}
+		if n := w.fleet.status(name).Logins - logins; n != 0 {
+			t.Errorf("%s was told the login %d times", name, n)
+		}
+		if n := len(must(w.admin.Versions(ctx(t), name, "", 0, 100))(t)); n != before {
+			t.Errorf("%s: %d versions, there were %d", name, n, before)
+		}
+		_, shown, _ := strings.Cut(j.Summary, "it shows ")
+		if _, said, status := w.cli("device", "trust", name, "--accept-key", shown); status != 0 {
+			t.Errorf("%s: %s", name, said)
+		}
+		if j := w.pull(name); j.Outcome != "done" {
+			t.Errorf("%s, trusted again: %s: %s", name, j.Outcome, j.Summary)
+		}
+	}
 	// A refused login is one attempt, whatever is spoken.
 	for name := range devices {
 		before := w.fleet.status(name)

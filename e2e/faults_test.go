@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 
 	"magpie/client"
+	"magpie/internal/sim"
 	"magpie/internal/sim/tern"
 )
 
@@ -244,6 +246,34 @@ func TestHeldAndBusy(t *testing.T) {
 	}
 	if w.fleet.running(r1) != before {
 		t.Error("the device changed all the same")
+	}
+}
+
+// TestSomebodyHoldsIt: a session of a person's that holds a router is named; it
+// is ended when somebody asks for that and says why, and the audit log has it.
+func TestSomebodyHoldsIt(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	changed(w)
+	left := w.holdOpen(r1, "aloft", sim.MastWord, "amend")
+	defer left()
+	end := w.push(r1 + "@1")
+	m := regexp.MustCompile(`at seat (\d+)`).FindStringSubmatch(end.Summary)
+	if end.Outcome != "refused" || m == nil {
+		t.Fatalf("the push ended %s: %s", end.Outcome, end.Summary)
+	}
+	if log := w.logText(end.ID); !strings.Contains(log, "--end-session "+m[1]) {
+		t.Errorf("the log does not say what can be done:\n%s", log)
+	}
+	if _, said, status := w.cli("push", r1+"@1", "--yes", "--end-session", m[1]); status != 2 || !strings.Contains(said, "--note") {
+		t.Errorf("without a reason: status %d, %s", status, said)
+	}
+	out, said, status := w.cli("push", r1+"@1", "--yes", "--end-session", m[1], "--note", "okonkwo left for the ferry")
+	if status != 0 || !strings.Contains(out+said, "session "+m[1]+" of somebody else held the device; it is ended") {
+		t.Errorf("status %d\n%s%s", status, out, said)
+	}
+	if out, _, _ := w.cli("audit", "list"); !strings.Contains(out, "session ended") || !strings.Contains(out, "okonkwo left for the ferry") {
+		t.Errorf("the audit log does not tell:\n%s", out)
 	}
 }
 

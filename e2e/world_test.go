@@ -439,6 +439,56 @@ func eventually(t testing.TB, what string, ok func() bool) {
 // returns all that was shown.
 func (w *world) ssh(device string, lines ...string) string {
 	w.t.Helper()
+	cmd, badge := w.sshClient(device)
+	cmd.Stdin = strings.NewReader(strings.Join(append([]string{"aloft", sim.MastWord, "sheet endless"}, append(lines, "bye")...), "\n") + "\n")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		w.t.Fatalf("ssh: %v: %s", err, out)
+	}
+	w.fleet.amend(device, sim.PersonUser, "crew "+sim.PersonUser, "cancel "+badge)
+	return string(out)
+}
+
+// holdOpen does so and stays there, in the mode that keeps others out, until
+// the function returned is called.
+func (w *world) holdOpen(device string, lines ...string) (leave func()) {
+	w.t.Helper()
+	cmd, _ := w.sshClient(device)
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	var said lockedBuffer
+	cmd.Stdout, cmd.Stderr = &said, &said
+	if err := cmd.Start(); err != nil {
+		w.t.Fatal(err)
+	}
+	fmt.Fprint(in, strings.Join(lines, "\n")+"\n")
+	eventually(w.t, "a person is in amend mode", func() bool { return strings.Contains(said.String(), " chart ~~ ") })
+	return func() { _ = in.Close(); _ = cmd.Process.Kill(); _ = cmd.Wait() }
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  strings.Builder
+}
+
+func (l *lockedBuffer) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(b)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// sshClient makes the OpenSSH client ready, with a key that the device knows by
+// the line returned.
+func (w *world) sshClient(device string) (cmd *exec.Cmd, badge string) {
+	w.t.Helper()
 	key := filepath.Join(w.dir, "person")
 	if _, err := os.Stat(key); err != nil {
 		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
@@ -450,17 +500,12 @@ func (w *world) ssh(device string, lines ...string) string {
 		w.t.Fatal(err)
 	}
 	f := strings.Fields(string(raw))
-	w.fleet.amend(device, sim.PersonUser, "crew "+sim.PersonUser, "badge "+f[0]+" "+f[1])
+	badge = "badge " + f[0] + " " + f[1]
+	w.fleet.amend(device, sim.PersonUser, "crew "+sim.PersonUser, badge)
 	p := w.fleet.place(device)
-	cmd := exec.Command("ssh", "-T", "-i", key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
+	cmd = exec.Command("ssh", "-T", "-i", key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
 		"-p", fmt.Sprint(p.Port), sim.PersonUser+"@"+p.Address)
-	cmd.Stdin = strings.NewReader(strings.Join(append([]string{"aloft", sim.MastWord, "sheet endless"}, append(lines, "bye")...), "\n") + "\n")
-	out, err := cmd.CombinedOutput()
-	if err != nil {
-		w.t.Fatalf("ssh: %v: %s", err, out)
-	}
-	w.fleet.amend(device, sim.PersonUser, "crew "+sim.PersonUser, "cancel badge "+f[0]+" "+f[1])
-	return string(out)
+	return cmd, badge
 }
 
 // described holds every call to the API's description.

@@ -237,7 +237,11 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
 		return
 	}
-	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note}, k)
+	if in.EndSession != "" && in.Note == "" {
+		fail(c, bad("somebody's session is to be ended, and no note says why", "give the reason as the note; whoever it is may ask"))
+		return
+	}
+	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return

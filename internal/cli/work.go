@@ -107,6 +107,7 @@ func (a *app) push() *cli.Command {
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+		&cli.StringFlag{Name: "end-session", Usage: "first end somebody's session `ID` that holds the device, as an earlier attempt named it; needs --note"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}, 0, 1, a.doPush)
 }
@@ -122,6 +123,9 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 		ask.Ref = r
 	case len(got) == 1 || ask.UndoOf == "":
 		return fmt.Errorf("usage: %s REF, or: %s --undo JOB", c.FullName(), c.FullName())
+	}
+	if c.String("end-session") != "" && c.String("note") == "" {
+		return fmt.Errorf("--end-session ends somebody's session; say why with --note")
 	}
 	j, err := s.NewPreview(ctx, ask)
 	if err != nil {
@@ -166,7 +170,7 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("push %s\n", j.ID)

@@ -125,18 +125,37 @@ func (d *Dialect) Prompt(mode string, hosts ...string) *regexp.Regexp {
 	return regexp.MustCompile("^(?:" + strings.ReplaceAll(d.Converse.Modes[mode].Prompt, "{host}", host) + ")$")
 }
 
-// Refused tells what an answer's line means as a refusal, or "" when it is
-// none, and the device's own words.
-func (d *Dialect) Refused(line string) (means, words string) {
+// Refusing is what a line by which a device refuses something says.
+type Refusing struct {
+	Means   string // refused, held, busy or login
+	Words   string // the device's own
+	User    string // who holds the device, and the device's name for that session, where it says so
+	Session string
+}
+
+// Refused tells what an answer's line refuses; ok is false when nothing.
+func (d *Dialect) Refused(line string) (a Refusing, ok bool) {
 	for _, r := range d.Refusals {
-		if m := d.Pattern(r.Pattern).FindStringSubmatch(line); m != nil {
-			if len(m) > 1 {
-				return r.Means, m[1]
-			}
-			return r.Means, line
+		re := d.Pattern(r.Pattern)
+		m := re.FindStringSubmatch(line)
+		if m == nil {
+			continue
 		}
+		a = Refusing{Means: r.Means, Words: line}
+		if len(m) > 1 {
+			a.Words = m[1]
+		}
+		for i, name := range re.SubexpNames() {
+			switch name {
+			case "user":
+				a.User = m[i]
+			case "session":
+				a.Session = m[i]
+			}
+		}
+		return a, true
 	}
-	return "", ""
+	return a, false
 }
 
 // Way returns the way of that transport, or the first for "".

@@ -9,6 +9,7 @@ type File struct {
 	Converse Converse         `yaml:"converse"`
 	Web      Web              `yaml:"web"`
 	Refusals []Refusal        `yaml:"refusals"`
+	Held     *Held            `yaml:"held"`
 	Identity Identity         `yaml:"identity"`
 	Elements *Listing         `yaml:"elements"`
 	Members  *Members         `yaml:"members"`
@@ -178,6 +179,11 @@ type Source struct {
 	Tidy      []Step            `yaml:"tidy"`
 }
 
+// Held is what can be done about a session that holds the device.
+type Held struct {
+	End []Step `yaml:"end"` // ends the session {session}
+}
+
 // Identity is how a device tells who it is.
 type Identity struct {
 	Source  `yaml:",inline"`
@@ -185,7 +191,8 @@ type Identity struct {
 	Model   string `yaml:"model"`
 	Serial  string `yaml:"serial"`
 	Release string `yaml:"release"`
-	Pair    bool   `yaml:"pair"` // one of several serials may answer
+	Pair    bool   `yaml:"pair"`    // one of several serials may answer
+	Session string `yaml:"session"` // the device's own name for the session that asks
 }
 
 // Listing is a list read from the device: each match is an entry.

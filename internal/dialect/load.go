@@ -320,7 +320,11 @@ func (l *loader) compile(d *Dialect) {
 	for i, r := range d.Refusals {
 		l.pattern(r.Pattern, "refusals", strconv.Itoa(i), "pattern")
 	}
+	if d.Held != nil {
+		l.steps(d.Held.End, "held", "end")
+	}
 	id := d.Identity
+	l.group(id.Session, "identity", "session")
 	l.source(id.Source, "identity")
 	l.group(id.Host, "identity", "host")
 	l.group(id.Model, "identity", "model")

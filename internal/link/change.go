@@ -1,9 +1,12 @@
 package link
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+
+	"magpie/internal/dialect"
 )
 
 // Change is one thing sent in a push.
@@ -20,7 +23,74 @@ type Change struct {
 }
 
 // Begin makes the device ready to be changed: enters the mode, takes the locks.
+// Where a session holds the device that this service left behind, or whose end a
+// person asked for, that is ended first.
 func (s *Session) Begin() error {
+	if s.call.Began != nil && s.own != "" {
+		if err := s.call.Began(s.own); err != nil {
+			return fmt.Errorf("noting down the session: %w", err)
+		}
+	}
+	err := s.begin()
+	var r *Refused
+	if !errors.As(err, &r) || r.Means != "held" || r.Holder == "" {
+		return err
+	}
+	end, e := s.mayEnd(r)
+	if e == nil && end {
+		if e = s.endSession(r.Holder); e == nil {
+			return s.begin()
+		}
+		e = fmt.Errorf("ending session %s: %w", r.Holder, e)
+	}
+	if e != nil {
+		return fmt.Errorf("%w; %w", err, e)
+	}
+	return err
+}
+
+// mayEnd tells whether the session that holds the device may be ended.
+func (s *Session) mayEnd(r *Refused) (bool, error) {
+	if s.call.Ours != nil && s.call.Ours(r.Holder) && s.holder(r) == s.call.Credential.User {
+		s.call.Warn("an earlier session of this service, " + r.Holder + ", still held the device; it is ended")
+		return true, nil
+	}
+	if s.call.MayEnd == nil {
+		return false, nil
+	}
+	end, err := s.call.MayEnd(r.Holder)
+	if err == nil && end {
+		s.call.Warn("session " + r.Holder + " of somebody else held the device; it is ended, as was asked for")
+	}
+	return end, err
+}
+
+// holder is whose session it is that holds the device. Names of sessions come
+// again after a restart, so a name alone does not make one ours.
+func (s *Session) holder(r *Refused) string {
+	if n, ok := s.sp.(*netconf); ok {
+		return n.userOf(r.Holder)
+	}
+	return r.User
+}
+
+func (s *Session) endSession(session string) error {
+	if n, ok := s.sp.(*netconf); ok {
+		_, err := n.rpc("<kill-session><session-id>" + xmlText(session) + "</session-id></kill-session>")
+		return err
+	}
+	if s.d.Held == nil {
+		return fmt.Errorf("dialect %s does not say how, under held", s.d.Dialect)
+	}
+	s.vars["session"] = session
+	return s.steps(s.d.Held.End)
+}
+
+func refusalOf(a dialect.Refusing, line string) *Refused {
+	return &Refused{Line: line, Means: a.Means, Words: a.Words, Holder: a.Session, User: a.User}
+}
+
+func (s *Session) begin() error {
 	switch sp := s.sp.(type) {
 	case *netconf:
 		return sp.begin()

@@ -42,6 +42,9 @@ func (s *Session) Identity() (Identity, error) {
 	if t, ok := s.sp.(*typist); ok {
 		t.d = s.d
 	}
+	if own := get(i.Session); own != "" {
+		s.own = own
+	}
 	s.vars["host"], s.vars["serial"], s.vars["model"], s.vars["release"] = id.Host, id.Serial, id.Model, id.Release
 	if f := s.d.Factory; f != nil {
 		out, err := s.lines("whether it has factory settings", &f.Source)

@@ -219,7 +219,7 @@ func pinned(t Target, seen func(fingerprint string)) *tls.Config {
 				seen(shown)
 			}
 			if t.HostKey != "" && shown != t.HostKey {
-				return &HostKeyError{Accepted: t.HostKey, Shown: shown, Key: shown}
+				return &HostKeyError{Accepted: Fingerprint(t.HostKey), Shown: Fingerprint(shown), Key: shown}
 			}
 			return nil
 		}}

@@ -100,7 +100,8 @@ type Refused struct {
 	Line   string // what was sent; the caller knows whether it holds a secret
 	Means  string // refused, held, busy or login
 	Words  string // the device's own
-	Holder string // who holds it, where the device says so in a form of its own
+	Holder string // the device's name for the session that holds it, where it says so
+	User   string // and whose that is
 }
 
 func (e *Refused) Error() string {

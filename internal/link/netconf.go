@@ -18,13 +18,14 @@ import (
 
 // Capabilities of RFC 6241 §8, without the version behind them.
 const (
-	ncBase      = "urn:ietf:params:netconf:base:"
-	capWritable = "urn:ietf:params:netconf:capability:writable-running:"
-	capCandid   = "urn:ietf:params:netconf:capability:candidate:"
-	capRollback = "urn:ietf:params:netconf:capability:rollback-on-error:"
-	capValidate = "urn:ietf:params:netconf:capability:validate:"
-	capStartup  = "urn:ietf:params:netconf:capability:startup:"
-	ncNamespace = "urn:ietf:params:xml:ns:netconf:base:1.0"
+	ncMonitoring = "urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring"
+	ncBase       = "urn:ietf:params:netconf:base:"
+	capWritable  = "urn:ietf:params:netconf:capability:writable-running:"
+	capCandid    = "urn:ietf:params:netconf:capability:candidate:"
+	capRollback  = "urn:ietf:params:netconf:capability:rollback-on-error:"
+	capValidate  = "urn:ietf:params:netconf:capability:validate:"
+	capStartup   = "urn:ietf:params:netconf:capability:startup:"
+	ncNamespace  = "urn:ietf:params:xml:ns:netconf:base:1.0"
 )
 
 // netconf speaks NETCONF over SSH (RFC 6241, 6242).
@@ -63,6 +64,7 @@ func newNetconf(s *Session, client *ssh.Client) (*netconf, error) {
 		n.close()
 		return nil, err
 	}
+	s.own = n.id
 	return n, nil
 }
 
@@ -180,6 +182,31 @@ func (n *netconf) rpc(content string) ([]byte, error) {
 	}
 }
 
+// userOf asks whose session it is (RFC 6022 §2.1.4); empty where the server does
+// not say.
+func (n *netconf) userOf(session string) string {
+	if !slices.ContainsFunc(n.caps, func(c string) bool { return strings.HasPrefix(c, ncMonitoring) }) {
+		return ""
+	}
+	raw, err := n.rpc(`<get><filter type="subtree"><netconf-state xmlns="` + ncMonitoring + `"><sessions><session><session-id>` + xmlText(session) +
+		`</session-id><username/></session></sessions></netconf-state></filter></get>`)
+	var reply struct {
+		Sessions []struct {
+			ID   string `xml:"session-id"`
+			User string `xml:"username"`
+		} `xml:"data>netconf-state>sessions>session"`
+	}
+	if err != nil || xml.Unmarshal(raw, &reply) != nil {
+		return ""
+	}
+	for _, s := range reply.Sessions {
+		if strings.TrimSpace(s.ID) == session {
+			return strings.TrimSpace(s.User)
+		}
+	}
+	return ""
+}
+
 func (n *netconf) refused(e RPCError) error {
 	r := &Refused{Means: "refused", Words: e.Error()}
 	switch strings.TrimSpace(e.Tag) {
@@ -281,22 +308,11 @@ func (n *netconf) begin() error {
 	if n.target() == "candidate" {
 		stores = append(stores, "candidate")
 	}
-	if n.s.call.Began != nil && n.id != "" {
-		if err := n.s.call.Began(n.id); err != nil {
-			return fmt.Errorf("noting down the session: %w", err)
-		}
-	}
 	for _, store := range stores {
-		lock := "<lock><target><" + store + "/></target></lock>"
-		_, err := n.rpc(lock)
-		var r *Refused
-		if errors.As(err, &r) && r.Means == "held" && r.Holder != "" && n.s.call.Ours != nil && n.s.call.Ours(r.Holder) {
-			n.s.call.Warn("an earlier session of this service, " + r.Holder + ", still held the device; it is ended")
-			if _, err = n.rpc("<kill-session><session-id>" + xmlText(r.Holder) + "</session-id></kill-session>"); err == nil {
-				_, err = n.rpc(lock)
-			}
+		if slices.Contains(n.locked, store) {
+			continue
 		}
-		if err != nil {
+		if _, err := n.rpc("<lock><target><" + store + "/></target></lock>"); err != nil {
 			return fmt.Errorf("locking %s: %w", store, err)
 		}
 		n.locked = append(n.locked, store)

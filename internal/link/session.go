@@ -31,9 +31,12 @@ type Call struct {
 	Guard      func() error // asked before everything that is sent; its error stops the session
 	Warn       func(string) // told what a person should know of the way; may be nil
 	Trace      func(Exchange)
-	Began      func(session string) error // told the device's own name for this session, where it has one; may be nil
+	Began      func(session string) error // told the device's own name for this session before it may hold the device; may be nil
 	Ours       func(session string) bool  // tells whether a session that holds the device is one this service left behind; may be nil
 	Inbox      Inbox                      // where devices send files to; nil when there is none
+	// MayEnd tells whether a person asked for the end of somebody else's session
+	// that holds the device, and notes down that it is ended; may be nil.
+	MayEnd func(session string) (bool, error)
 	// Left is told before a device makes a file that has to be removed again, and
 	// Gone after it was. Either may be nil.
 	Left, Gone func(part, file string) error
@@ -78,6 +81,7 @@ type Session struct {
 	raw    map[string][]byte // {content}, and other values that are no text
 	sp     speaker
 	client *ssh.Client // where SSH is spoken
+	own    string      // the device's name for this session, where it has one
 	once   *sync.Once
 }
 
@@ -438,8 +442,8 @@ func (e *execs) read(what string, src *dialect.Source, flaw func(string) string)
 	}
 	if wrong := flaw(got); wrong != "" {
 		if first, _, _ := strings.Cut(got, "\n"); first != "" {
-			if means, words := e.s.d.Refused(first); means != "" {
-				return "", &Refused{Line: src.Exec, Means: means, Words: words}
+			if a, refused := e.s.d.Refused(first); refused {
+				return "", refusalOf(a, src.Exec)
 			}
 		}
 		return "", &Incomplete{what, wrong, got[:min(len(got), most)], nil}

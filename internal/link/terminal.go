@@ -334,9 +334,9 @@ func (s *terminal) prompt(mode string) *regexp.Regexp {
 // refusal finds the first line that the dialect takes for a refusal.
 func (s *terminal) refusal(line, out string) error {
 	for _, l := range text.Lines(out) {
-		if means, words := s.d.Refused(l); means != "" {
-			r := &Refused{Line: line, Means: means, Words: words}
-			if means == "login" {
+		if a, refused := s.d.Refused(l); refused {
+			r := refusalOf(a, line)
+			if a.Means == "login" {
 				return fmt.Errorf("%w: %w", ErrLoginRefused, r)
 			}
 			return r

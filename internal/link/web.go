@@ -338,10 +338,10 @@ func (w *web) refusal(raw []byte) error {
 		return nil // a page that long is no refusal
 	}
 	for _, l := range strings.Split(string(raw), "\n") {
-		if means, words := w.s.d.Refused(strings.TrimSpace(l)); means == "login" {
-			return fmt.Errorf("%w: %s", ErrLoginRefused, words)
-		} else if means != "" {
-			return &Refused{Means: means, Words: words}
+		if a, refused := w.s.d.Refused(strings.TrimSpace(l)); a.Means == "login" {
+			return fmt.Errorf("%w: %s", ErrLoginRefused, a.Words)
+		} else if refused {
+			return refusalOf(a, "")
 		}
 	}
 	return nil

@@ -266,7 +266,11 @@ func (v *visit) advice(err error) string {
 	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, errLatched):
 		return fmt.Sprintf("nothing tries this login there again until you change it (magpie device edit %s --password) or say it is right (magpie device edit %s --retry-login)", v.d.Name, v.d.Name)
 	case errors.As(err, &refused) && refused.Means == "held":
-		return "wait until they are done, or ask them; then run it again"
+		how := "wait until they are done, or ask them; then run it again"
+		if refused.Holder != "" && refused.Holder != "0" {
+			how += fmt.Sprintf("; if they are gone, a push can end their session: --end-session %s --note WHY", refused.Holder)
+		}
+		return how
 	case errors.As(err, &refused) && refused.Means == "busy":
 		return "run it again in a while"
 	case errors.As(err, &part):

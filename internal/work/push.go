@@ -17,6 +17,8 @@ type PushRequest struct {
 	PreviewID string `json:"preview_id"`
 	NoSave    bool   `json:"no_save"`
 	Note      string `json:"note"` // why, in the words of who asks
+
+	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
 }
 
 // PushResult is what came of a push.
@@ -120,6 +122,7 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 	u.res = PushResult{Target: u.p.Target, Total: u.p.lineCount()}
 	u.journal = store.Journal{JobID: j.ID, DeviceID: d.ID, PreviewID: u.req.PreviewID, Phase: "checking", Total: len(u.p.Steps)}
 	u.v = s.newVisit(j, d, core.BeforePush, l)
+	u.v.ends, u.v.why = u.req.EndSession, u.req.Note
 	if done := u.check(ctx); done {
 		return
 	}
@@ -313,6 +316,9 @@ func (u *push) broken(ctx context.Context, cause error) {
 		said = why
 	}
 	u.l.Trouble(said, "")
+	if a := u.v.advice(cause); a != "" && u.journal.Announced == 0 {
+		u.l.Info("%s", a)
+	}
 	if u.journal.Announced == 0 {
 		u.v.close()
 		u.finish(core.Refused, why+"; nothing was sent")

@@ -29,6 +29,8 @@ type visit struct {
 	members []*memberVisit
 	closed  bool
 	leased  bool
+	ends    string // somebody's session that holds the device and may be ended
+	why     string // in the words of who asked for that
 	fence   int64  // of the lease
 	unheld  func() // gives the lease back
 	leave   func() // makes room for another conversation
@@ -128,7 +130,8 @@ func (v *visit) open(ctx context.Context) (err error) {
 			return v.s.Store.Tx(context.WithoutCancel(ctx), service, func(q *store.Q) error { return q.Gone(context.WithoutCancel(ctx), v.at.ID, file) })
 		},
 		// We have the lease, so a session of ours that still holds the device is one left behind.
-		Ours: func(session string) bool { return last != "" && last == session },
+		Ours:   func(session string) bool { return last != "" && last == session },
+		MayEnd: v.mayEnd,
 		Began: func(session string) error {
 			return v.s.Store.Tx(ctx, service, func(q *store.Q) (err error) { last, err = q.Began(ctx, v.at.ID, session); return err })
 		},
@@ -150,6 +153,18 @@ func (v *visit) open(ctx context.Context) (err error) {
 	v.dia = v.sess.Dialect()
 	v.pull.Host, v.pull.Model, v.pull.Serial, v.pull.Release = id.Host, id.Model, id.Serial, id.Release
 	return nil
+}
+
+// mayEnd tells whether a person asked for the end of a session that holds the
+// device, and writes the deed down before it is done.
+func (v *visit) mayEnd(session string) (bool, error) {
+	if v.ends == "" || v.ends != session {
+		return false, nil
+	}
+	actor := core.Actor{Name: v.pull.Actor}
+	return true, v.s.Store.Tx(context.Background(), actor, func(q *store.Q) error {
+		return q.Audit(context.Background(), "session ended", v.at.Name, fmt.Sprintf("session %s, which held the device, by job %s%s", session, v.pull.JobID, note(v.why)))
+	})
 }
 
 // signIn opens the session and asks the device who it is. Where the login is

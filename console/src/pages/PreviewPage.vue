@@ -15,6 +15,7 @@ const { data: p, error } = useQuery({ key: () => ['preview', props.id], query: (
 const typed = ref('')
 const note = ref('')
 const save = ref(true)
+const end = ref('')
 const busy = ref(false)
 const trouble = ref<Error>()
 const key = crypto.randomUUID() // one page makes one push, however often it is clicked
@@ -26,7 +27,7 @@ async function push() {
   busy.value = true
   trouble.value = undefined
   try {
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value }, { 'Idempotency-Key': key })
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value, end_session: end.value || undefined }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
   } catch (e) {
     trouble.value = e as Error
@@ -78,9 +79,14 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
         <form v-if="operator && something" class="card grid gap-3 p-3" @submit.prevent="push">
           <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup afterwards</label>
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
+          <details>
+            <summary class="cursor-pointer text-faded">Somebody's session holds it?</summary>
+            <label class="mt-1 grid gap-1">End this session first (the number an earlier attempt named)<input v-model="end" class="field" name="end-session" autocomplete="off" /></label>
+            <p v-if="end && !note" class="mt-1 text-gone-ink">Say why above; whoever it is may ask.</p>
+          </details>
           <label class="grid gap-1"><span>Type <b>{{ p.device }}</b> to go ahead</span><input v-model="typed" class="field" name="confirm" autocomplete="off" spellcheck="false" /></label>
           <ProblemNote :error="trouble" />
-          <button class="button-main justify-center" :disabled="typed !== p.device || busy">{{ onlySave ? 'Save what runs' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
+          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note)">{{ onlySave ? 'Save what runs' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
         </form>
         <RouterLink class="mt-3 inline-block" :to="'/devices/' + p.device">Back to {{ p.device }}, sending nothing</RouterLink>
       </aside>

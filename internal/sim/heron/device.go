@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,12 +24,18 @@ type Device struct {
 	cand     *node
 	factory  bool
 	locks    map[string]int // datastore -> session
-	live     map[int]func() // sessions, and how each is ended
+	live     map[int]session
 	next     int
 	rollback *time.Timer // of a confirmed commit
 	before   *node       // what it goes back to
 	persist  string
 	owner    int
+}
+
+// session is somebody signed in, and how that is ended.
+type session struct {
+	user string
+	end  func()
 }
 
 // State is what outlives a restart of the simulator.
@@ -48,7 +55,7 @@ func New(name, serial, peer, config string, style int) (*Device, error) {
 
 // Restore makes a firewall from kept state.
 func Restore(s State) (*Device, error) {
-	d := &Device{Peer: s.Peer, factory: s.Factory, locks: map[string]int{}, live: map[int]func(){}}
+	d := &Device{Peer: s.Peer, factory: s.Factory, locks: map[string]int{}, live: map[int]session{}}
 	d.Base.Init()
 	d.Name, d.Serial, d.Model, d.Release = s.Name, s.Serial, "Heron H2", "3.0.5"
 	d.style = []style{{chunk: 4096}, {prefixes: true, chatty: true, chunk: 7}, {old: true, chatty: true}, {prefixes: true, chunk: 1 << 20}}[s.Style%4]
@@ -223,7 +230,11 @@ func (d *Device) state() *node {
 		origin = "maker"
 	}
 	platform := &node{nsSystem, "platform", "", "", []*node{{nsSystem, "os-name", "Heron", "", nil}, {nsSystem, "os-release", d.Release, "", nil}, {nsSystem, "os-version", origin, "", nil}}}
+	sessions := &node{nsMonitor, "sessions", "", "", nil}
+	for id, s := range d.live {
+		sessions.Kids = append(sessions.Kids, &node{nsMonitor, "session", "", "", []*node{{nsMonitor, "session-id", strconv.Itoa(id), "", nil}, {nsMonitor, "username", s.user, "", nil}}})
+	}
 	top := d.running.clone()
-	top.Kids = append(top.Kids, hw, &node{nsSystem, "system-state", "", "", []*node{platform}})
+	top.Kids = append(top.Kids, hw, &node{nsMonitor, "netconf-state", "", "", []*node{sessions}}, &node{nsSystem, "system-state", "", "", []*node{platform}})
 	return top
 }

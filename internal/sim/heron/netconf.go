@@ -35,7 +35,7 @@ func (d *Device) netconf(s gssh.Session) {
 	d.Lock()
 	d.next++
 	p := &peer{d: d, s: s, ctx: ctx, in: bufio.NewReader(s), id: d.next}
-	d.live[p.id] = func() { s.Close() }
+	d.live[p.id] = session{s.User(), func() { s.Close() }}
 	old := d.style.old
 	d.Unlock()
 	defer p.end()
@@ -422,7 +422,7 @@ func (p *peer) locked(op *node) (*node, error) {
 		}
 	case "kill-session":
 		id, _ := strconv.Atoi(op.at("session-id").Text)
-		end, ok := d.live[id]
+		s, ok := d.live[id]
 		if !ok {
 			return nil, fault{"protocol", "invalid-value", "", "there is no such session", ""}
 		}
@@ -432,7 +432,7 @@ func (p *peer) locked(op *node) (*node, error) {
 			}
 		}
 		d.cand = d.running.clone()
-		go end()
+		go s.end()
 	case "close-session":
 	default:
 		return nil, fault{"protocol", "operation-not-supported", "", op.Name + " is not known here", "<bad-element>" + op.Name + "</bad-element>"}

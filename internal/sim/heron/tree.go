@@ -166,7 +166,10 @@ type style struct {
 	old      bool // speaks NETCONF 1.0 only
 }
 
-var known = []string{nsNetconf, nsSystem, nsIf, nsIP, nsACL, nsLNE, nsHW}
+// nsMonitor is RFC 6022's.
+const nsMonitor = "urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring"
+
+var known = []string{nsNetconf, nsSystem, nsIf, nsIP, nsACL, nsLNE, nsHW, nsMonitor}
 
 func (s style) prefix(space string) string {
 	return "p" + strconv.Itoa(slices.Index(known, space))

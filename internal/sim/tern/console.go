@@ -29,6 +29,7 @@ type Console struct {
 	out   *bufio.Writer
 	mode  mode
 	sheet int
+	seat  int
 	ctx   context.Context
 }
 
@@ -41,8 +42,8 @@ func (c *Console) Serve(ctx context.Context, rw io.ReadWriteCloser, command stri
 	defer cancel()
 	defer context.AfterFunc(ctx, func() { rw.Close() })()
 	c.ctx, c.in, c.out, c.sheet = ctx, bufio.NewReader(rw), bufio.NewWriter(rw), 24
-	id := c.Device.enter(cancel)
-	defer c.Device.leave(id)
+	c.seat = c.Device.enter(cancel)
+	defer c.Device.leave(c.seat)
 	defer func() {
 		if c.mode == chart {
 			c.Device.leaveChart()
@@ -214,11 +215,17 @@ func (c *Console) command(line string) error {
 	case c.mode == deck && (cmd == "amend" || w[0] == "stow" || w[0] == "restart"):
 		c.refuse(fmt.Errorf("%s is for those aloft", w[0]))
 	case cmd == "amend":
-		if err := c.Device.takeChart(fmt.Sprintf("%s from %s since %s", c.User, c.From, c.Device.Clock().UTC().Format("15:04"))); err != nil {
+		if err := c.Device.takeChart(fmt.Sprintf("%s at seat %d from %s since %s", c.User, c.seat, c.From, c.Device.Clock().UTC().Format("15:04"))); err != nil {
 			c.refuse(err)
 			return nil
 		}
 		c.mode = chart
+	case c.mode == aloft && w[0] == "unseat" && len(w) == 2:
+		if err := c.Device.unseat(w[1]); err != nil {
+			c.refuse(err)
+			return nil
+		}
+		c.print("Seat " + w[1] + " is empty.")
 	case cmd == "stow running":
 		if f.RefuseStow {
 			c.refuse(fmt.Errorf("the locker is full, nothing was stowed"))
@@ -261,7 +268,7 @@ func (c *Console) unit() {
 	d.mu.Lock()
 	model, release, serial, factory := d.Model, d.Release, d.Serial, d.factory
 	d.mu.Unlock()
-	c.print("host      "+d.host(), "model     "+model, "release   "+release, "serial    "+serial)
+	c.print("host      "+d.host(), "model     "+model, "release   "+release, "serial    "+serial, fmt.Sprintf("seat      %d", c.seat))
 	if factory {
 		c.print("settings  as from the yard")
 	}

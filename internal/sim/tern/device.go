@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -439,6 +440,28 @@ func (d *Device) leave(id int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	delete(d.sessions, id)
+}
+
+// unseat ends another session, and returns when it is gone.
+func (d *Device) unseat(seat string) error {
+	id, _ := strconv.Atoi(seat)
+	d.mu.Lock()
+	cancel := d.sessions[id]
+	d.mu.Unlock()
+	if cancel == nil {
+		return fmt.Errorf("nobody has seat %s", seat)
+	}
+	cancel()
+	for range 200 {
+		d.mu.Lock()
+		_, there := d.sessions[id]
+		d.mu.Unlock()
+		if !there {
+			return nil
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	return fmt.Errorf("whoever has seat %s will not go", seat)
 }
 
 // trail returns the innermost open block and whether a placard is being typed.
