@@ -54,6 +54,28 @@ func TestSkua(t *testing.T) {
 	if err := s.For("ap-quay1").Send(link.Change{Kind: "load", Part: "running", Content: []byte(`{"skua-wireless:options":{"place":"pier"}}`)}); err != nil {
 		t.Error(err)
 	}
+	// What somebody else put there since it was read is not overwritten.
+	options := link.Change{Kind: "load", Part: "running", Content: []byte(`{"skua-wireless:options":{"place":"slip"}}`)}
+	if _, err := s.For("ap-quay1").Fetch("running"); err != nil {
+		t.Fatal(err)
+	}
+	other, err := open(t, link.Call{Dialect: shipped(t, "skua"), Target: target})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	if err := other.For("ap-quay1").Send(options); err == nil || !strings.Contains(err.Error(), "it was not read") {
+		t.Errorf("sent without having been read: %v", err)
+	}
+	if _, err := other.For("ap-quay1").Fetch("running"); err != nil {
+		t.Fatal(err)
+	}
+	if err := other.For("ap-quay1").Send(options); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.For("ap-quay1").Send(options); !errors.As(err, &r) || !strings.Contains(r.Words, "changed since it was read") {
+		t.Errorf("%v", err)
+	}
 	// The web session ends in the middle, and nothing is lost.
 	d.SetFaults(box.Faults{Expire: 1})
 	if again, err := s.Fetch("running"); err != nil || again.Text != p.Text {

@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"maps"
 	"net/http"
@@ -460,11 +461,18 @@ func (d *Device) memberOptions(w http.ResponseWriter, r *http.Request) {
 	if r.Method == "GET" {
 		raw, _ := json.Marshal(map[string]any{"skua-wireless:options": m.Options})
 		d.Unlock()
+		w.Header().Set("ETag", m.etag())
 		w.Header().Set("Content-Type", "application/yang-data+json")
 		_, _ = w.Write(raw)
 		return
 	}
+	want := r.Header.Get("If-Match")
+	same := want == "" || want == m.etag()
 	d.Unlock()
+	if !same {
+		refuse(w, 412, "operation-failed", "", "the options are not what they were")
+		return
+	}
 	err := d.Apply(r.Context(), func() error {
 		var in map[string]map[string]any
 		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&in); err != nil || in["skua-wireless:options"] == nil {
@@ -476,6 +484,12 @@ func (d *Device) memberOptions(w http.ResponseWriter, r *http.Request) {
 		return nil
 	})
 	d.done(w, r, err)
+}
+
+// etag names what the options are now (RFC 8040 §3.4.1.2).
+func (m *Member) etag() string {
+	raw, _ := json.Marshal(m.Options)
+	return fmt.Sprintf(`"o%08x"`, crc32.ChecksumIEEE(raw))
 }
 
 // take begins an import.
