@@ -316,6 +316,16 @@ func (c *Client) Cancel(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/cancel", nil, nil)
 }
 
+// Confirm keeps what a push that waits did.
+func (c *Client) Confirm(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/confirm", nil, nil)
+}
+
+// TakeBack undoes a push that waits, now.
+func (c *Client) TakeBack(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/undo", nil, nil)
+}
+
 // Watch follows a job to its end over server-sent events, calling seen for
 // every line of its log and changed for every change of the job. Either may be
 // nil. A connection that breaks is made again where it left off.

@@ -293,7 +293,10 @@ type Job struct {
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Cancel    bool       `json:"cancel_asked"`
 	UndoOf    string     `json:"undo_of,omitempty"`
-	Preview   string     `json:"preview,omitempty"` // of a preview job that is done
+	Due       *time.Time `json:"due,omitempty"`        // of a push that waits to be confirmed: when it undoes itself
+	Decision  string     `json:"decision,omitempty"`   // confirm or undo, once somebody said so
+	DecidedBy string     `json:"decided_by,omitempty"` // who
+	Preview   string     `json:"preview,omitempty"`    // of a preview job that is done
 	Pull      *PullEnd   `json:"pull,omitempty"`
 	Push      *PushEnd   `json:"push,omitempty"`
 }
@@ -388,6 +391,9 @@ type NewPush struct {
 	Hash    string `json:"hash"`
 	NoSave  bool   `json:"no_save,omitempty"`
 	Note    string `json:"note,omitempty"`
+
+	Within    string `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
+	WhenEqual bool   `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 
 	EndSession string `json:"end_session,omitempty"` // the device's name for somebody's session that holds it and is to be ended
 }

@@ -114,6 +114,8 @@ func (s *Server) Handler() http.Handler {
 	reader.GET("/jobs/:id/log", s.log)
 	reader.GET("/jobs/:id/events", s.events)
 	operator.POST("/jobs/:id/cancel", s.cancel)
+	operator.POST("/jobs/:id/confirm", s.decide("confirm"))
+	operator.POST("/jobs/:id/undo", s.decide("undo"))
 
 	reader.GET("/dialects", s.dialects)
 	reader.GET("/dialects/:name", s.dialect)
@@ -182,6 +184,8 @@ func problem(err error) *client.Problem {
 		return p
 	case errors.As(err, &claimed):
 		return say(409, "another push holds the device", "")
+	case errors.Is(err, work.ErrTooLate):
+		return say(409, "too late", "see what became of it: magpie job list")
 	case errors.Is(err, work.ErrPreviewChanged):
 		return say(409, "the preview changed", "")
 	case errors.Is(err, work.ErrNotComparable):

@@ -20,7 +20,7 @@ import (
 
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	out := client.Job{ID: j.ID, Kind: j.Kind, Device: j.Device, State: j.State, Outcome: j.Outcome, Summary: j.Summary, Actor: j.Actor, CreatedAt: j.CreatedAt,
-		StartedAt: j.StartedAt, EndedAt: j.EndedAt, Cancel: j.Cancel, UndoOf: j.UndoOf}
+		StartedAt: j.StartedAt, EndedAt: j.EndedAt, Cancel: j.Cancel, UndoOf: j.UndoOf, Due: j.Due, Decision: j.Decision, DecidedBy: j.DecidedBy}
 	q := s.Work.Store.As(a)
 	if len(j.Result) == 0 {
 		return out, nil
@@ -241,13 +241,39 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad("somebody's session is to be ended, and no note says why", "give the reason as the note; whoever it is may ask"))
 		return
 	}
-	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession}, k)
+	within, ok := window(c, in.Within)
+	if !ok {
+		return
+	}
+	if in.WhenEqual && within == 0 {
+		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
+		return
+	}
+	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash,
+		work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession, Within: within, WhenEqual: in.WhenEqual}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
 	w, err := s.wireJob(actor(c), j)
 	answer(c, http.StatusAccepted, w, err)
+}
+
+// window reads the time in which a push has to be confirmed.
+func window(c *gin.Context, given string) (time.Duration, bool) {
+	if given == "" {
+		return 0, true
+	}
+	d, err := time.ParseDuration(given)
+	if err != nil {
+		fail(c, bad(fmt.Sprintf("%q is no span of time", given), "write the window like 90s, 10m or 2h"))
+		return 0, false
+	}
+	if d < work.MinWindow || d > work.MaxWindow {
+		fail(c, bad(fmt.Sprintf("the window of %s is not between %s and %s", given, work.MinWindow, work.MaxWindow), "choose one in which the change can be looked at"))
+		return 0, false
+	}
+	return d, true
 }
 
 func (s *Server) jobs(c *gin.Context) {
@@ -357,6 +383,19 @@ func (s *Server) events(c *gin.Context) {
 		case <-c.Request.Context().Done():
 			return
 		}
+	}
+}
+
+// decide keeps a push that waits, or takes it back now.
+func (s *Server) decide(decision string) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		j, err := s.Work.Decide(c.Request.Context(), actor(c), c.Param("id"), decision)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		w, err := s.wireJob(actor(c), j)
+		answer(c, 200, w, err)
 	}
 }
 

@@ -106,6 +106,10 @@ func (a *app) push() *cli.Command {
 		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
+		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
+		&cli.BoolFlag{Name: "when-equal", Usage: "with --within: confirm it by itself when it is proved equal"},
+		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
+		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits to be confirmed"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
 		&cli.StringFlag{Name: "end-session", Usage: "first end somebody's session `ID` that holds the device, as an earlier attempt named it; needs --note"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
@@ -113,6 +117,23 @@ func (a *app) push() *cli.Command {
 }
 
 func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	if id := c.String("confirm") + c.String("take-back"); id != "" {
+		if len(got) > 0 || c.String("confirm") != "" && c.String("take-back") != "" {
+			return fmt.Errorf("usage: %s --confirm JOB, or: %s --take-back JOB", c.FullName(), c.FullName())
+		}
+		decide := s.Confirm
+		if c.String("confirm") == "" {
+			decide = s.TakeBack
+		}
+		j, err := decide(ctx, id)
+		if err != nil {
+			return err
+		}
+		return a.followPush(ctx, c, s, j)
+	}
+	if c.Bool("when-equal") && c.String("within") == "" {
+		return fmt.Errorf("--when-equal confirms a push that undoes itself otherwise; give --within TIME as well")
+	}
 	ask := client.NewPreview{To: c.String("to"), Method: c.String("method"), UndoOf: c.String("undo")}
 	switch {
 	case len(got) == 1 && ask.UndoOf == "":
@@ -170,22 +191,81 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("push %s\n", j.ID)
-	seen := a.logLine
-	if c.Bool("json") {
-		seen = nil
+	return a.followPush(ctx, c, s, j)
+}
+
+// followPush shows a push under way until it has ended.
+func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, j client.Job) (err error) {
+	last, id := 0, j.ID
+	seen := func(e client.Entry) {
+		if e.Seq > last && !c.Bool("json") {
+			a.logLine(e)
+		}
+		last = max(last, e.Seq)
 	}
-	if j, err = s.Watch(ctx, j.ID, seen, a.waits()); err != nil {
-		return fmt.Errorf("%w\nthe push goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
+	for asked := false; ; asked = true {
+		watching, stop := context.WithCancel(ctx)
+		waits, waiting := a.waits(), false
+		j, err = s.Watch(watching, id, seen, func(j client.Job) {
+			if j.Due == nil || j.Decision != "" || j.State != "waiting" || !a.s.asks || c.Bool("yes") || asked {
+				waits(j)
+			} else if !waiting {
+				waiting = true
+				stop()
+			}
+		})
+		stop()
+		if !waiting {
+			break
+		}
+		if err := a.askToKeep(ctx, s, id); err != nil {
+			return err
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%w\nthe push goes on without this terminal; follow it: magpie job watch %s", err, id)
 	}
 	a.print(c, j, func() { a.showPush(j) })
 	if j.Outcome != "equal" {
 		return errDiffers
 	}
 	return nil
+}
+
+// askToKeep asks what becomes of a push that waits to be confirmed.
+func (a *app) askToKeep(ctx context.Context, s *client.Client, id string) error {
+	j, err := s.Job(ctx, id)
+	if err != nil || j.Due == nil {
+		return err
+	}
+	a.s.printf("\n%s\n", j.Summary)
+	if j.Push != nil && len(j.Push.Residuals) > 0 {
+		a.residuals(j.Push.Residuals)
+	}
+	for {
+		answer, err := a.s.ask(fmt.Sprintf("Type keep to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)))
+		if err != nil {
+			return fmt.Errorf("%w\nthe push still waits; keep it with: magpie push --confirm %s", err, id)
+		}
+		decide := s.Confirm
+		switch answer {
+		case "keep":
+		case "undo":
+			decide = s.TakeBack
+		default:
+			continue
+		}
+		if _, err := decide(ctx, id); client.IsStatus(err, 409) {
+			a.tell("%v\n", err)
+		} else if err != nil {
+			return err
+		}
+		return nil
+	}
 }
 
 // waits tells once, and again when it changes, what a waiting job waits for.

@@ -231,6 +231,9 @@ type Job struct {
 	Life      string     `db:"life"`
 	Tries     int        `db:"tries"`
 	UndoOf    string     `db:"undo_of"`
+	Due       *time.Time `db:"due_at"`   // when a push that waits for a person undoes itself
+	Decision  string     `db:"decision"` // confirm or undo, once a person said so
+	DecidedBy string     `db:"decided_by"`
 	Request   []byte     `db:"request"` // sealed
 	Result    []byte     `db:"result"`  // sealed
 }

@@ -335,6 +335,17 @@ type Change struct {
 	Target   string   `yaml:"target"`   // NETCONF: candidate or running
 	Offer    string   `yaml:"offer"`    // the protocol by which the device fetches the document from us
 	Restarts string   `yaml:"restarts"` // it restarts after a load and is back within this span
+	Undo     *Undo    `yaml:"undo"`
+}
+
+// Undo is the device's own way back: a timer that is armed before a push and
+// disarmed when it is confirmed.
+type Undo struct {
+	Arm    []Step `yaml:"arm"` // {minutes} and {seconds} are how long
+	Disarm []Step `yaml:"disarm"`
+	From   string `yaml:"from"` // the shortest time it takes, and the longest
+	To     string `yaml:"to"`
+	Back   string `yaml:"back"` // how long until the device is back after it went off
 }
 
 // Save is how running becomes startup.

@@ -302,6 +302,13 @@ func (l *loader) compile(d *Dialect) {
 	d.Idle = l.span(t.Idle, 20*time.Second, "reach", "timeouts", "idle")
 	d.Whole = l.span(t.Whole, 10*time.Minute, "reach", "timeouts", "whole")
 	l.span(d.Reach.Retry.After, 0, "reach", "retry", "after")
+	if un := d.Change.Undo; un != nil {
+		l.steps(un.Arm, "change", "undo", "arm")
+		l.steps(un.Disarm, "change", "undo", "disarm")
+		l.span(un.From, 0, "change", "undo", "from")
+		l.span(un.To, 0, "change", "undo", "to")
+		l.span(un.Back, 0, "change", "undo", "back")
+	}
 	d.Restarts = l.span(d.Change.Restarts, 0, "change", "restarts")
 	l.ways()
 	l.modes()

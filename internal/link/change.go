@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"magpie/internal/dialect"
 )
@@ -20,6 +21,9 @@ type Change struct {
 	Current  string   // of a load: what runs now
 
 	Passphrase string // of a load: what the file is encrypted under
+
+	Within time.Duration // of a commit: confirmed, undone by the device after this unless Confirm is called
+	Token  string        // by which it is known again then
 }
 
 // Begin makes the device ready to be changed: enters the mode, takes the locks.
@@ -116,7 +120,7 @@ func (s *Session) Send(c Change) error {
 		case "load":
 			return sp.load(c)
 		case "commit":
-			return sp.commit()
+			return sp.commit(c.Within, c.Token)
 		}
 	}
 	if c.Kind != "load" || len(s.d.Change.Load) == 0 {

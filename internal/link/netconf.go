@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ const (
 	capCandid    = "urn:ietf:params:netconf:capability:candidate:"
 	capRollback  = "urn:ietf:params:netconf:capability:rollback-on-error:"
 	capValidate  = "urn:ietf:params:netconf:capability:validate:"
+	capConfirm11 = "urn:ietf:params:netconf:capability:confirmed-commit:1.1"
 	capStartup   = "urn:ietf:params:netconf:capability:startup:"
 	ncNamespace  = "urn:ietf:params:xml:ns:netconf:base:1.0"
 )
@@ -353,11 +355,17 @@ func (n *netconf) load(c Change) error {
 	return nil
 }
 
-func (n *netconf) commit() error {
+// commit makes what was loaded run: for good, or (RFC 6241 §8.4) until within is
+// over, unless it is confirmed by its token, from whatever session.
+func (n *netconf) commit(within time.Duration, token string) error {
 	if n.target() != "candidate" {
 		return nil
 	}
-	_, err := n.rpc("<commit/>")
+	op := "<commit/>"
+	if within > 0 {
+		op = fmt.Sprintf("<commit><confirmed/><confirm-timeout>%d</confirm-timeout><persist>%s</persist></commit>", int(math.Ceil(within.Seconds())), xmlText(token))
+	}
+	_, err := n.rpc(op)
 	if err == nil {
 		n.dirty = false
 	}

@@ -11,7 +11,7 @@ import (
 	"magpie/internal/core"
 )
 
-const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, request, result FROM jobs `
+const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, due_at, decision, decided_by, request, result FROM jobs `
 
 // NewJob is a job to be queued. Its request is kept sealed. However often a job
 // is asked for with one key, it is one.
@@ -168,9 +168,49 @@ func take(j *core.Job, node, life string, now time.Time) {
 	j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
 }
 
-// Unended lists jobs that are running or waiting.
+// Unended lists jobs that are running or waiting, but for those that are
+// parked.
 func (q *Q) Unended(ctx context.Context) ([]core.Job, error) {
-	return list[core.Job](ctx, q.ext, jobColumns+`WHERE state IN ('running', 'waiting') ORDER BY id`)
+	return list[core.Job](ctx, q.ext, jobColumns+`WHERE state IN ('running', 'waiting') AND node <> '' ORDER BY id`)
+}
+
+// ParkJob lets a job wait for a person's decision until due. No node holds it.
+func (q *Q) ParkJob(ctx context.Context, id string, due time.Time, summary string, result any) error {
+	raw, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, `UPDATE jobs SET state = 'waiting', node = '', life = '', due_at = ?, summary = ?, result = ? WHERE id = ? AND state <> 'ended'`,
+		due, summary, q.keys.Seal("job result", id, raw), id)
+	return err
+}
+
+// DecideJob says what becomes of a parked job: confirm or undo. It returns
+// false when it is too late for that.
+func (q *Q) DecideJob(ctx context.Context, id, decision string) (bool, error) {
+	n, err := q.exec(ctx, `UPDATE jobs SET decision = ?, decided_by = ? WHERE id = ? AND state = 'waiting' AND node = '' AND decision = '' AND NOT cancel AND due_at > ?`,
+		decision, q.actor.Name, id, q.clock().UTC())
+	return n > 0, err
+}
+
+// Decided tells whether a parked job is to be taken up.
+func (q *Q) Decided(ctx context.Context) (bool, error) {
+	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM jobs WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?))`, q.clock().UTC())
+}
+
+// Unpark makes parked jobs that are decided, cancelled or due this node's.
+func (q *Q) Unpark(ctx context.Context, node, life string) ([]core.Job, error) {
+	jobs, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?) ORDER BY id LIMIT 16 FOR UPDATE SKIP LOCKED`, q.clock().UTC())
+	if err != nil {
+		return nil, err
+	}
+	for i := range jobs {
+		if _, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ? WHERE id = ?`, node, life, jobs[i].ID); err != nil {
+			return nil, err
+		}
+		jobs[i].State, jobs[i].Node, jobs[i].Life = core.Running, node, life
+	}
+	return jobs, nil
 }
 
 // AdoptJob gives a job of a node that died to this one. It tells whether it was
@@ -323,18 +363,23 @@ type Journal struct {
 	DeviceID  string    `db:"device_id"`
 	PreviewID string    `db:"preview_id"`
 	BeforeID  string    `db:"before_id"` // the version kept before the push
-	Phase     string    `db:"phase"`     // checking, sending, undoing, saving, proving
+	Phase     string    `db:"phase"`     // checking, arming, sending, undoing, saving, proving, confirming
 	Total     int       `db:"total"`
 	Announced int       `db:"announced"` // about to be sent, or sent
 	Answered  int       `db:"answered"`  // sent, and the device took it
 	ChangedAt time.Time `db:"changed_at"`
+
+	UndoBy string     `db:"undo_by"` // what takes it back: commit or timer, the device's own; service; empty: nothing
+	Token  string     `db:"token"`   // by which the device knows its own undo again
+	Due    *time.Time `db:"due_at"`  // when it is undone unless it is confirmed
 }
 
 // PutJournal writes how far a push has come. It is written before the deed.
 func (q *Q) PutJournal(ctx context.Context, j Journal) error {
-	_, err := q.exec(ctx, `INSERT INTO pushes (job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE before_id = VALUES(before_id), phase = VALUES(phase), total = VALUES(total), announced = VALUES(announced), answered = VALUES(answered), changed_at = VALUES(changed_at)`,
-		j.JobID, j.DeviceID, j.PreviewID, j.BeforeID, j.Phase, j.Total, j.Announced, j.Answered, q.clock().UTC())
+	_, err := q.exec(ctx, `INSERT INTO pushes (job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at, undo_by, token, due_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE before_id = VALUES(before_id), phase = VALUES(phase), total = VALUES(total), announced = VALUES(announced), answered = VALUES(answered), changed_at = VALUES(changed_at),
+		undo_by = VALUES(undo_by), token = VALUES(token), due_at = VALUES(due_at)`,
+		j.JobID, j.DeviceID, j.PreviewID, j.BeforeID, j.Phase, j.Total, j.Announced, j.Answered, q.clock().UTC(), j.UndoBy, j.Token, j.Due)
 	return err
 }
 

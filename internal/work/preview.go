@@ -45,8 +45,9 @@ type Preview struct {
 	PredictedRed string     `json:"predicted_masked"`
 	Remains      []Residual `json:"remains"` // what would still differ from the target
 	Warnings     []string   `json:"warnings"`
-	Undo         string     `json:"undo"`
-	Saves        bool       `json:"saves"` // startup can be written afterwards
+	Undo         string     `json:"undo"`    // what takes it back unless it is confirmed in its window
+	UndoBy       string     `json:"undo_by"` // commit, timer or service
+	Saves        bool       `json:"saves"`   // startup can be written afterwards
 	Unsaved      bool       `json:"unsaved"`
 	UndoOf       string     `json:"undo_of,omitempty"`
 }
@@ -76,8 +77,17 @@ type Residual struct {
 	WantMasked string `json:"want_masked,omitempty"`
 }
 
-// noUndoTimer is the undo every push has now.
-const noUndoTimer = "no automatic undo if contact is lost; after a refused line what was sent is taken back"
+// undoWords says what takes a push back.
+func undoWords(v *visit) (by, words string) {
+	t, why := undoTimer(v)
+	switch {
+	case t == nil:
+		return byService, "by this service, as soon as the device can be reached (" + why + ")"
+	case t.By == link.ByTimer:
+		return t.By, fmt.Sprintf("by this service; if it cannot reach the device any more, by the device's own restart into startup, which holds what runs now (back after up to %s)", t.Back)
+	}
+	return t.By, "by the device itself, even when it cannot be reached any more (confirmed commit)"
+}
 
 // RequestPreview queues the making of a preview.
 func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, method, undoOf, key string) (j core.Job, err error) {
@@ -234,7 +244,8 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
 		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remains: pl.remains, Warnings: pl.notes, Undo: noUndoTimer, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted}
+		Remains: pl.remains, Warnings: pl.notes, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted}
+	p.UndoBy, p.Undo = undoWords(v)
 	if doc.Opaque() {
 		p.PredictedRed = p.Predicted
 	} else if p.PredictedRed, err = s.masked(doc, p.Predicted); err != nil {

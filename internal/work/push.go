@@ -19,6 +19,9 @@ type PushRequest struct {
 	Note      string `json:"note"` // why, in the words of who asks
 
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
+
+	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
+	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 }
 
 // PushResult is what came of a push.
@@ -65,6 +68,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if real, err := s.previewHash(p); err != nil || real != row.Hash || hash != row.Hash {
 		return j, errors.Join(ErrPreviewChanged, err)
 	}
+	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
+		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
+	}
 	req.PreviewID = previewID
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		n := store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: req, Key: key}
@@ -84,6 +90,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	s.Kick()
 	return j, err
 }
+
+// ErrWindow is returned for a window that is too short or too long.
+var ErrWindow = fmt.Errorf("the window in which to confirm is from %s to %s", MinWindow, MaxWindow)
 
 func note(s string) string {
 	if s == "" {
@@ -127,11 +136,21 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 		return
 	}
 	defer func() { u.v.close() }() // whichever visit is the last: an undo may open another
-	if err := u.send(ctx, u.p.Steps, "sending"); err != nil {
+	if err := u.arm(); err != nil {
 		u.broken(ctx, err)
 		return
 	}
+	within, cancel := u.windowed(ctx)
+	defer cancel()
+	if err := u.send(within, u.p.Steps, "sending"); err != nil {
+		u.broken(within, err)
+		return
+	}
 	u.res.Sent = u.res.Total
+	if u.journal.Due != nil {
+		u.prove(nil) // startup is written when it is confirmed
+		return
+	}
 	u.prove(u.save())
 }
 
@@ -211,7 +230,11 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		if err := u.record(); err != nil {
 			return fmt.Errorf("line %d was not sent, because it could not be announced: %w", i+1, err)
 		}
-		if err := sess.Send(st.change(u.p.Part, u.p.Method)); err != nil {
+		c := st.change(u.p.Part, u.p.Method)
+		if phase == "sending" && u.journal.UndoBy == link.ByCommit && c.Kind == "commit" {
+			c.Within, c.Token = u.journal.Due.Sub(u.s.clock())+grace(u.req.Within), u.journal.Token
+		}
+		if err := sess.Send(c); err != nil {
 			return stepError{i + 1, st, err}
 		}
 		u.res.Sent += len(st.Lines)
@@ -302,6 +325,8 @@ func (u *push) broken(ctx context.Context, cause error) {
 	switch r := linkRefused(cause); {
 	case errors.Is(context.Cause(ctx), ErrCancelled):
 		why = fmt.Sprintf("cancelled by hand after %d of %d lines", u.journal.Answered, u.journal.Total)
+	case errors.Is(context.Cause(ctx), errWindow):
+		why = fmt.Sprintf("the time to confirm was over after %d of %d lines", u.journal.Answered, u.journal.Total)
 	case errors.Is(context.Cause(ctx), ErrStopping):
 		why = fmt.Sprintf("the service was stopped after %d of %d lines", u.journal.Answered, u.journal.Total)
 	case r != nil && errors.As(cause, &at):
@@ -319,7 +344,12 @@ func (u *push) broken(ctx context.Context, cause error) {
 	if a := u.v.advice(cause); a != "" && u.journal.Announced == 0 {
 		u.l.Info("%s", a)
 	}
-	if u.journal.Announced == 0 {
+	if u.journal.Announced == 0 && !errors.Is(cause, ErrLeaseLost) {
+		if err := u.disarm(); err != nil {
+			u.l.Warn("%v", err)
+			u.s.settleLater(u.j, u.l)
+			return
+		}
 		u.v.close()
 		u.finish(core.Refused, why+"; nothing was sent")
 		return
@@ -329,8 +359,12 @@ func (u *push) broken(ctx context.Context, cause error) {
 		// look at the device and say what is so.
 		return
 	}
+	if u.journal.Due != nil {
+		u.takeBack(context.Background(), why)
+		return
+	}
 	u.l.Step("undoing what was applied")
-	left, err := u.undo()
+	left, err := u.undo(context.Background())
 	if err != nil {
 		var at stepError
 		errors.As(err, &at)
@@ -349,13 +383,15 @@ func (u *push) broken(ctx context.Context, cause error) {
 // undo brings the device back to the version kept before the push. It works
 // from what runs now, because after a break the last line sent is in doubt. It
 // returns the lines that still differ.
-func (u *push) undo() ([]Residual, error) {
-	ctx := context.Background()
+func (u *push) undo(ctx context.Context) ([]Residual, error) {
 	s := u.s
 	var last error
 	for try, wait := range []time.Duration{0, time.Second, 3 * time.Second, 10 * time.Second} {
 		time.Sleep(wait)
-		if try > 0 {
+		if errors.Is(context.Cause(ctx), ErrStopping) {
+			return nil, context.Cause(ctx)
+		}
+		if try > 0 || u.v.sess == nil {
 			u.v.close()
 			d, err := s.Store.As(service).DeviceByID(ctx, u.j.DeviceID)
 			if err != nil {
@@ -365,6 +401,14 @@ func (u *push) undo() ([]Residual, error) {
 			if last = u.v.open(ctx); last != nil {
 				continue
 			}
+		}
+		if u.journal.UndoBy == link.ByCommit {
+			if err := u.v.sess.Recall(u.journal.Token); err == nil {
+				u.l.Info("the device took its commit back")
+			} else if linkRefused(err) == nil {
+				last = err
+				continue
+			} // it went back by itself, or was never committed
 		}
 		u.v.renew(core.AfterPush)
 		if last = u.v.fetch(); last != nil {
@@ -388,6 +432,9 @@ func (u *push) undo() ([]Residual, error) {
 			return nil, err
 		}
 		if len(pl.steps) == 0 {
+			if last = u.disarm(); last != nil {
+				continue
+			}
 			u.v.close()
 			if _, err := u.v.keep(ctx); err != nil {
 				return nil, err
@@ -405,6 +452,9 @@ func (u *push) undo() ([]Residual, error) {
 		}
 		u.v.renew(core.AfterPush)
 		if last = u.v.fetch(); last != nil {
+			continue
+		}
+		if last = u.disarm(); last != nil {
 			continue
 		}
 		u.v.close()
@@ -442,9 +492,24 @@ func (u *push) save() error {
 	return nil
 }
 
-// prove pulls the device again and says how it ended: equal to what was asked
-// for, or with the lines that differ.
+// prove pulls the device again and ends the push with what it finds, or lets it
+// wait to be confirmed.
 func (u *push) prove(saveErr error) {
+	outcome, summary, ok := u.proof(saveErr, u.journal.Due == nil)
+	switch {
+	case !ok:
+		u.s.settleLater(u.j, u.l)
+	case u.journal.Due != nil && outcome != core.Unknown:
+		u.park(outcome, summary)
+	default:
+		u.finish(outcome, summary)
+	}
+}
+
+// proof pulls the device again and says how it stands: equal to what was asked
+// for, or with the lines that differ. It returns false when that is not known
+// yet. A proof that is not final leaves startup aside.
+func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok bool) {
 	ctx := context.Background()
 	u.l.Step("pulling again, to prove it")
 	u.journal.Phase = "proving"
@@ -455,28 +520,27 @@ func (u *push) prove(saveErr error) {
 	if err := u.v.fetch(); err != nil {
 		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
 		u.v.close()
-		u.s.settleLater(u.j, u.l)
-		return
+		return "", "", false
 	}
 	u.v.close()
 	k, err := u.v.keep(ctx)
 	if err != nil {
 		u.l.Trouble("the proof could not be kept: "+err.Error(), "")
-		u.s.settleLater(u.j, u.l)
-		return
+		return "", "", false
 	}
 	after := k.Versions[u.p.Part]
 	u.l.Info("kept as %s", label(after))
 	u.res.After = label(after)
-	outcome, summary, err := u.verdict(ctx, u.v)
-	if err != nil {
-		u.finish(core.Unknown, "the device was pulled as "+label(after)+" but could not be compared: "+err.Error())
-		return
-	}
-	if saveErr != nil && outcome == core.NotSaved {
+	outcome, summary, err = u.verdict(ctx, u.v)
+	switch {
+	case err != nil:
+		return core.Unknown, "the device was pulled as " + label(after) + " but could not be compared: " + err.Error(), true
+	case outcome == core.NotSaved && !final: // startup is written when it is confirmed
+		summary = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
+	case outcome == core.NotSaved && saveErr != nil:
 		summary += ": " + saveErr.Error()
 	}
-	u.finish(outcome, summary)
+	return outcome, summary, true
 }
 
 // verdict compares what was just pulled with what was asked for.

@@ -88,6 +88,13 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 	}
 	u.res = PushResult{Target: u.p.Target, Total: u.p.lineCount()}
 	u.journal, err = q.Journal(ctx, j.ID)
+	if err == nil && u.journal.Due != nil {
+		if err := u.reload(ctx); err != nil {
+			return // the database is away; recovery comes again
+		}
+		u.resume(ctx)
+		return
+	}
 	if errors.Is(err, store.ErrNotFound) || err == nil && u.journal.Announced == 0 {
 		u.finish(core.Failed, "the service stopped before anything was sent; the device was not changed")
 		return
@@ -95,8 +102,8 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 	if err != nil {
 		return // the database is away; recovery comes again
 	}
-	if before, err := q.VersionByID(ctx, u.journal.BeforeID); err == nil {
-		u.before, u.res.Before, u.res.BeforeID = before, label(before), before.ID
+	if err := u.reload(ctx); err != nil {
+		return
 	}
 	known := u.known()
 	l.Warn("%s", known)
@@ -118,6 +125,26 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 		case <-time.After(wait):
 		}
 	}
+}
+
+// reload finds again what a push knew before it was interrupted.
+func (u *push) reload(ctx context.Context) error {
+	q := u.s.Store.As(service)
+	if err := q.OpenResult(u.j, &u.res); err != nil {
+		return err
+	}
+	before, err := q.VersionByID(ctx, u.journal.BeforeID)
+	if err == nil {
+		u.before, u.res.Before, u.res.BeforeID = before, label(before), before.ID
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	d, err := q.DeviceByID(ctx, u.j.DeviceID)
+	if errors.Is(err, store.ErrNotFound) {
+		d, err = core.Device{ID: u.j.DeviceID, Name: u.j.Device}, nil // look says so
+	}
+	u.v = u.s.newVisit(u.j, d, core.AfterPush, u.l)
+	return err
 }
 
 func (u *push) state(summary string) {

@@ -315,6 +315,7 @@ func (s *Service) dispatch(ctx context.Context) {
 	for round := 1; ; {
 		looked := time.Now()
 		s.take(ctx)
+		s.unpark(ctx)
 		s.cancelAsked(ctx)
 		select {
 		case <-ctx.Done():

@@ -1,0 +1,208 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"magpie/client"
+	"magpie/internal/sim/box"
+	"magpie/internal/sim/tern"
+)
+
+// within previews a reference and begins a push of it that has to be confirmed.
+func (w *world) within(window, ref string, also ...func(*client.NewPush)) client.Job {
+	w.t.Helper()
+	p := w.preview(client.NewPreview{Ref: ref})
+	n := client.NewPush{Preview: p.ID, Hash: p.Hash, Within: window}
+	for _, f := range also {
+		f(&n)
+	}
+	return must(w.admin.Push(ctx(w.t), n, ""))(w.t)
+}
+
+// parked waits until a push waits to be confirmed.
+func (w *world) parked(id string) (j client.Job) {
+	w.t.Helper()
+	eventually(w.t, "the push waits to be confirmed", func() bool {
+		j = must(w.admin.Job(ctx(w.t), id))(w.t)
+		if j.State == "ended" {
+			w.t.Fatalf("it ended %s: %s\n%s", j.Outcome, j.Summary, w.logText(id))
+		}
+		return j.State == "waiting" && j.Due != nil
+	})
+	return j
+}
+
+// TestConfirm: a push with a window stays when a person says so, goes back when
+// a person says so, and goes back by itself when nobody says anything.
+func TestConfirm(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron,plover,dunlin"))
+	w.pull("control-f1")
+	for _, d := range []struct {
+		name     string
+		amend    []string
+		undo     string // what the log says of the undo
+		startup  bool   // there is one, and it is only written when it is confirmed
+		restarts bool
+	}{
+		{r1, []string{"lane quay1", "note \"by hand\""}, "restart into its startup", true, false},
+		{"skerrinsay-sw1", []string{"port 3 : label is <by hand>"}, "is undone by this service unless", true, false},
+		{"control-f1", []string{`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`}, "the device itself goes back", true, false},
+	} {
+		t.Run(d.name, func(t *testing.T) {
+			w.t = t
+			defer func() { w.t = w.top }()
+			if j := w.pull(d.name); j.Outcome != "done" {
+				t.Fatal(j.Summary)
+			}
+			first := w.fleet.running(d.name)
+			w.fleet.amend(d.name, "okonkwo", d.amend...)
+			w.fleet.stow(d.name)
+			w.pull(d.name)
+			second, stowed := w.fleet.running(d.name), strings.Join(w.fleet.status(d.name).Startup, "\n")
+			if first == second {
+				t.Fatal("nothing changed")
+			}
+
+			// Undone by hand.
+			j := w.parked(w.within("2m", d.name+"@1").ID)
+			if now := w.fleet.running(d.name); now != first {
+				t.Fatalf("it runs\n%s", now)
+			}
+			if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now != stowed {
+				t.Errorf("startup was written before it was confirmed:\n%s", now)
+			}
+			if log := w.logText(j.ID); !strings.Contains(log, d.undo) {
+				t.Errorf("the log does not say by what it is undone:\n%s", log)
+			}
+			if !strings.Contains(j.Summary, "unless it is confirmed") || time.Until(*j.Due) > 2*time.Minute {
+				t.Errorf("%s, due %s", j.Summary, j.Due)
+			}
+			if _, said, status := w.cli("push", d.name+"@1", "--yes"); status == 0 || !strings.Contains(said, j.ID) {
+				t.Errorf("a second push while one waits: status %d, %s", status, said)
+			}
+			must(w.admin.TakeBack(ctx(t), j.ID))(t)
+			if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(d.name) != second {
+				t.Errorf("%s: %s\n%s\n%s", end.Outcome, end.Summary, w.logText(j.ID), w.fleet.running(d.name))
+			}
+			if _, err := w.admin.Confirm(ctx(t), j.ID); !client.IsStatus(err, 409) {
+				t.Errorf("confirmed after the end: %v", err)
+			}
+
+			// Kept by hand; only then is startup written.
+			j = w.parked(w.within("2m", d.name+"@1").ID)
+			out, said, status := w.cli("push", "--confirm", j.ID)
+			if status != 0 || w.fleet.running(d.name) != first {
+				t.Errorf("status %d\n%s%s", status, out, said)
+			}
+			if end := w.end(j.ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "confirmed by admin") {
+				t.Errorf("%s: %s", end.Outcome, end.Summary)
+			}
+			if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now == stowed {
+				t.Error("startup was not written when it was confirmed")
+			}
+
+			// By rule.
+			if end := w.end(w.within("30s", d.name+"@2", func(n *client.NewPush) { n.WhenEqual = true }).ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "by rule") {
+				t.Errorf("%s: %s", end.Outcome, end.Summary)
+			}
+
+			// Nobody says anything.
+			j = w.within("20s", d.name+"@1")
+			if end := w.end(j.ID); end.Outcome != "undone" || !strings.Contains(end.Summary, "nobody confirmed") || w.fleet.running(d.name) != second {
+				t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.fleet.running(d.name))
+			}
+			if n := w.fleet.status(d.name).Restarts; n != 0 {
+				t.Errorf("it restarted %d times", n)
+			}
+			if d := must(w.admin.Device(ctx(t), d.name))(t); d.State != "steady" {
+				t.Errorf("afterwards it is %s", d.State)
+			}
+		})
+	}
+	for _, bad := range []string{"19s", "25h", "soon"} {
+		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
+		if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: bad}, ""); !client.IsStatus(err, 400) {
+			t.Errorf("a window of %s: %v", bad, err)
+		}
+	}
+}
+
+// TestConfirmAfterDeath: the service dies while a push with a window sends,
+// proves or waits; whoever comes next takes it back, or lets it go on waiting.
+func TestConfirmAfterDeath(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, ownDatabase)
+	changed(w)
+	second := w.fleet.running(r1)
+	for _, c := range []struct {
+		name   string
+		faults tern.Faults
+	}{
+		{"before a line took effect", tern.Faults{HoldLine: 2}},
+		{"after a line took effect", tern.Faults{HoldLine: 3, HoldApplied: true}},
+	} {
+		w.fleet.faults(r1, c.faults)
+		j := w.within("5m", r1+"@1")
+		w.fleet.waitHolding(r1)
+		w.kill()
+		w.fleet.faults(r1, box.Faults{})
+		w.serve()
+		if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
+			t.Errorf("%s: %s: %s\n%s", c.name, end.Outcome, end.Summary, w.logText(j.ID))
+		}
+	}
+	// While it waits: it goes on waiting, and can be kept.
+	j := w.parked(w.within("5m", r1+"@1").ID)
+	w.kill()
+	w.serve()
+	if again := w.parked(j.ID); !again.Due.Equal(*j.Due) {
+		t.Errorf("due %s became %s", j.Due, again.Due)
+	}
+	must(w.admin.Confirm(ctx(t), j.ID))(t)
+	if end := w.end(j.ID); end.Outcome != "equal" {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+	if n := w.fleet.status(r1).Restarts; n != 0 {
+		t.Errorf("it restarted %d times", n)
+	}
+	// Its time runs out while nobody is there.
+	w.push(r1 + "@2")
+	j = w.parked(w.within("20s", r1+"@1").ID)
+	w.kill()
+	time.Sleep(time.Until(*j.Due))
+	w.serve()
+	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+}
+
+// TestOwnUndo: where the service cannot reach the device any more, the device
+// goes back by itself, and the push says so once it can be looked at.
+func TestOwnUndo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron"))
+	w.pull("control-f1")
+	for _, name := range []string{"control-f1"} {
+		first := w.fleet.running(name)
+		w.fleet.amend(name, "okonkwo", `<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`)
+		w.fleet.stow(name)
+		w.pull(name)
+		second := w.fleet.running(name)
+		j := w.parked(w.within("20s", name+"@1").ID)
+		if w.fleet.running(name) != first {
+			t.Error("it was not pushed")
+		}
+		w.fleet.faults(name, box.Faults{Down: true})
+		eventually(t, "the device went back by itself", func() bool { return w.fleet.running(name) == second })
+		if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" {
+			t.Errorf("it ended %s without having seen the device: %s", got.Outcome, got.Summary)
+		}
+		w.fleet.faults(name, box.Faults{})
+		if end := w.end(j.ID); end.Outcome != "undone" {
+			t.Errorf("%s: %s", end.Outcome, end.Summary)
+		}
+	}
+}

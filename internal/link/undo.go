@@ -1,0 +1,73 @@
+package link
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"time"
+)
+
+// Ways in which a device itself goes back unless it is told not to.
+const (
+	ByCommit = "commit" // a confirmed commit (RFC 6241 §8.4), to what ran before
+	ByTimer  = "timer"  // a restart, to the startup part
+)
+
+// UndoTimer is what a device can undo by itself.
+type UndoTimer struct {
+	By       string
+	From, To time.Duration // what it can be set to
+	Back     time.Duration // how long until the device is back after it went off
+}
+
+// UndoTimer tells how the device itself can go back; nil when it cannot.
+func (s *Session) UndoTimer() *UndoTimer {
+	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {
+		if n.target() != "candidate" || !n.can(capConfirm11) {
+			return nil
+		}
+		return &UndoTimer{By: ByCommit, From: time.Second, To: 24 * time.Hour}
+	}
+	un := s.d.Change.Undo
+	if un == nil {
+		return nil
+	}
+	return &UndoTimer{By: ByTimer, From: s.d.Span(un.From, 0), To: s.d.Span(un.To, 0), Back: s.d.Span(un.Back, 0)}
+}
+
+// Arm sets the device's timer. A confirmed commit is armed by committing, so
+// there it does nothing.
+func (s *Session) Arm(within time.Duration) error {
+	if s.d.Change.Undo == nil {
+		return nil
+	}
+	s.vars["minutes"] = strconv.Itoa(int(math.Ceil(within.Minutes())))
+	s.vars["seconds"] = strconv.Itoa(int(math.Ceil(within.Seconds())))
+	if err := s.steps(s.d.Change.Undo.Arm); err != nil {
+		return fmt.Errorf("arming the device's undo: %w", err)
+	}
+	return nil
+}
+
+// Confirm keeps what was pushed: it takes the timer off, or confirms the commit
+// of that token. *Refused says that there is nothing to confirm any more.
+func (s *Session) Confirm(token string) (err error) {
+	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {
+		_, err = n.rpc("<commit><persist-id>" + xmlText(token) + "</persist-id></commit>")
+	} else if s.d.Change.Undo != nil {
+		err = s.steps(s.d.Change.Undo.Disarm)
+	}
+	if err != nil {
+		return fmt.Errorf("telling the device to keep it: %w", err)
+	}
+	return nil
+}
+
+// Recall makes the device go back at once, where it can.
+func (s *Session) Recall(token string) error {
+	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {
+		_, err := n.rpc("<cancel-commit><persist-id>" + xmlText(token) + "</persist-id></cancel-commit>")
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,363 @@
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+// The window in which a push has to be confirmed.
+const (
+	MinWindow = 20 * time.Second
+	MaxWindow = 24 * time.Hour
+)
+
+// byService is who takes a push back where the device itself cannot.
+const byService = "service"
+
+// errWindow is the cause of a context ended because nobody confirmed in time.
+var errWindow = errors.New("nobody confirmed it in time")
+
+// ErrTooLate is returned when a push no longer waits for a decision.
+var ErrTooLate = errors.New("this push does not wait for a decision")
+
+// Decide says what becomes of a push that waits: "confirm" keeps it, "undo"
+// takes it back now.
+func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision string) (j core.Job, err error) {
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		if j, err = q.Job(ctx, jobID); err != nil {
+			return err
+		}
+		took, err := q.DecideJob(ctx, jobID, decision)
+		if err != nil {
+			return err
+		}
+		if !took {
+			return tooLate(j)
+		}
+		if err := q.Audit(ctx, "push "+decision, j.Device, "job "+jobID); err != nil {
+			return err
+		}
+		j, err = q.Job(ctx, jobID)
+		return err
+	})
+	s.Kick()
+	return j, err
+}
+
+func tooLate(j core.Job) error {
+	switch {
+	case j.State == core.Ended:
+		return fmt.Errorf("%w: it ended %s: %s", ErrTooLate, j.Outcome, j.Summary)
+	case j.Decision != "":
+		return fmt.Errorf("%w: %s said %s already", ErrTooLate, j.DecidedBy, j.Decision)
+	case j.Cancel:
+		return fmt.Errorf("%w: it was cancelled and is being undone", ErrTooLate)
+	case j.Due != nil:
+		return fmt.Errorf("%w: the time for that is over, and it is being undone", ErrTooLate)
+	case j.Kind != "push":
+		return fmt.Errorf("%w: it is a %s", ErrTooLate, j.Kind)
+	}
+	return fmt.Errorf("%w yet, or it was begun without a window", ErrTooLate)
+}
+
+// unpark takes up pushes that were decided, or whose time is over.
+func (s *Service) unpark(ctx context.Context) {
+	if some, err := s.Store.As(service).Decided(ctx); err != nil || !some {
+		return
+	}
+	var jobs []core.Job
+	err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+		jobs, err = q.Unpark(ctx, s.node, s.life)
+		return err
+	})
+	if err != nil {
+		return
+	}
+	for _, j := range jobs {
+		s.begin(j, true, s.settle)
+	}
+}
+
+// grace is how much longer than the window the device's own timer runs: time
+// for the service to undo the push in its gentler way.
+func grace(window time.Duration) time.Duration {
+	return min(max(window/2, 10*time.Second), time.Minute)
+}
+
+// arm makes sure of the undo before the first line is sent: by the device
+// itself where it can, otherwise by the service. The journal knows before the
+// device does.
+func (u *push) arm() error {
+	window := u.req.Within
+	if window == 0 || len(u.p.Steps) == 0 {
+		return nil
+	}
+	due := u.s.clock().UTC().Add(window).Truncate(time.Millisecond)
+	token := make([]byte, 8)
+	_, _ = rand.Read(token)
+	u.journal.UndoBy, u.journal.Token, u.journal.Due = byService, "magpie-"+hex.EncodeToString(token), &due
+	t, why := undoTimer(u.v)
+	longer := window + grace(window)
+	switch {
+	case t != nil && longer > t.To:
+		why = fmt.Sprintf("its own undo takes at most %s", t.To)
+	case t != nil:
+		u.journal.UndoBy = t.By
+	}
+	u.journal.Phase = "arming"
+	if err := u.record(); err != nil {
+		return err
+	}
+	if u.journal.UndoBy == byService {
+		u.l.Info("it is undone by this service unless it is confirmed until %s: %s", clockTime(due), why)
+		return nil
+	}
+	if err := u.v.sess.Arm(max(longer, t.From)); err != nil {
+		return err
+	}
+	if t.By == link.ByTimer {
+		u.l.Step("the device will restart into its startup part in %s unless that is called off; this service undoes it before, at %s, if nobody confirms", max(longer, t.From), clockTime(due))
+	} else {
+		u.l.Step("the device itself goes back %s after the commit unless that is confirmed; this service undoes it before, at %s, if nobody confirms", longer, clockTime(due))
+	}
+	return nil
+}
+
+// undoTimer tells what the device itself can undo just now, or why not.
+func undoTimer(v *visit) (t *link.UndoTimer, why string) {
+	t = v.sess.UndoTimer()
+	switch {
+	case t == nil:
+		return nil, "the device has no undo of its own"
+	case t.By == link.ByTimer && v.unsaved():
+		return nil, "its own undo is a restart into startup, which does not hold what runs now"
+	}
+	return t, ""
+}
+
+func clockTime(t time.Time) string { return t.UTC().Format("15:04:05 MST") }
+
+// windowed limits a context to the window.
+func (u *push) windowed(ctx context.Context) (context.Context, context.CancelFunc) {
+	if u.journal.Due == nil {
+		return ctx, func() {}
+	}
+	return context.WithTimeoutCause(ctx, u.journal.Due.Sub(u.s.clock()), errWindow)
+}
+
+// park lets the push wait for its decision. outcome and summary are what the
+// proof said.
+func (u *push) park(outcome, summary string) {
+	if u.req.WhenEqual && (outcome == core.Equal || outcome == core.NotSaved) {
+		u.l.Step("it is equal to what was asked for, so it is confirmed, as was asked for")
+		u.keepIt(context.Background(), "by rule")
+		return
+	}
+	due := *u.journal.Due
+	u.journal.Phase = "confirming"
+	summary = fmt.Sprintf("%s; it goes back to %s at %s unless it is confirmed: magpie push --confirm %s", summary, u.res.Before, clockTime(due), u.j.ID)
+	u.l.Step("waiting until %s to be confirmed", clockTime(due))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	err := u.l.commit(ctx, func(q *store.Q) error {
+		if err := q.PutJournal(ctx, u.journal); err != nil {
+			return err
+		}
+		return q.ParkJob(ctx, u.j.ID, due, summary, u.res)
+	})
+	if err != nil {
+		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")
+	}
+	// Whatever happens now, the job is taken up again: decided, due, or without a worker.
+}
+
+// resume takes up a push with a window: when it was decided, when its time is
+// over, or after whoever did it died.
+func (u *push) resume(ctx context.Context) {
+	now := u.s.clock()
+	over := u.journal.Due == nil || !now.Before(*u.journal.Due)
+	switch {
+	case u.journal.Announced == 0 && (u.journal.Phase == "arming" || u.journal.Phase == "sending"):
+		u.untouched(ctx)
+	case u.j.Decision == "confirm":
+		u.keepIt(ctx, "by "+u.j.DecidedBy)
+	case u.j.Decision == "undo":
+		u.takeBack(ctx, u.j.DecidedBy+" asked to undo it")
+	case u.j.Cancel:
+		u.takeBack(ctx, "cancelled by hand")
+	case over:
+		u.takeBack(ctx, errWindow.Error())
+	case u.journal.Phase == "proving" || u.journal.Phase == "confirming":
+		u.proveAgain(ctx)
+	default:
+		u.takeBack(ctx, u.known())
+	}
+}
+
+// untouched ends a push of which nothing was sent; an undo that was armed is
+// called off.
+func (u *push) untouched(ctx context.Context) {
+	if u.journal.UndoBy == link.ByTimer {
+		if !u.persist(ctx, "calling off the device's restart", func() error {
+			if err := u.v.open(ctx); err != nil {
+				return err
+			}
+			defer func() { u.v.close() }()
+			return u.disarm()
+		}) {
+			return
+		}
+	}
+	u.finish(core.Failed, "the service stopped before anything was sent; the device was not changed")
+}
+
+// disarm calls the device's timer off. That none is set is no trouble: it may
+// have gone off.
+func (u *push) disarm() error {
+	if u.journal.UndoBy != link.ByTimer {
+		return nil
+	}
+	err := u.v.sess.Confirm(u.journal.Token)
+	if r := linkRefused(err); r != nil {
+		u.l.Warn("%v", r)
+		return nil
+	}
+	return err
+}
+
+// persist does something with the device until it succeeds, for as long as
+// nobody stops it. It returns false when this node must let go of the job.
+func (u *push) persist(ctx context.Context, what string, do func() error) bool {
+	for wait := time.Second; ; wait = min(2*wait, time.Minute) {
+		d, err := u.s.Store.As(service).DeviceByID(ctx, u.j.DeviceID)
+		if errors.Is(err, store.ErrNotFound) {
+			u.finish(core.Unknown, what+" was not possible: the device was removed")
+			return false
+		}
+		if err == nil {
+			u.v = u.s.newVisit(u.j, d, core.AfterPush, u.l)
+			if err = do(); err == nil {
+				return true
+			}
+		}
+		if errors.Is(context.Cause(ctx), ErrStopping) || errors.Is(err, ErrLeaseLost) {
+			return false
+		}
+		u.state(fmt.Sprintf("%s; trying again: %v", what, err))
+		select {
+		case <-ctx.Done():
+			// A cancel changes nothing here: the device is owed its end.
+			time.Sleep(wait)
+		case <-time.After(wait):
+		}
+	}
+}
+
+// proveAgain proves a push whose proof was interrupted.
+func (u *push) proveAgain(ctx context.Context) {
+	within, cancel := u.windowed(ctx)
+	defer cancel()
+	err := u.v.open(within)
+	if err == nil {
+		u.prove(nil)
+		return
+	}
+	u.v.close()
+	u.state(fmt.Sprintf("the device cannot be looked at: %v; it is undone at %s unless that changes", err, clockTime(*u.journal.Due)))
+	select {
+	case <-within.Done():
+	case <-time.After(2 * time.Second):
+	}
+	if !errors.Is(context.Cause(ctx), ErrStopping) {
+		u.s.settleLater(u.j, u.l)
+	}
+}
+
+// takeBack undoes a push with a window, however long that takes.
+func (u *push) takeBack(ctx context.Context, why string) {
+	u.l.Step("undoing it: %s", why)
+	u.state(why + "; undoing it")
+	var left []Residual
+	refused := 0
+	undone := u.persist(ctx, why+"; undoing it", func() (err error) {
+		left, err = u.undo(ctx)
+		if r := linkRefused(err); r != nil {
+			if refused++; refused == 2 {
+				u.l.Trouble("the device refuses the undo: "+u.s.masker(u.v.dia).Answer(r.Words, nil), "")
+				left, err = nil, nil
+			}
+		}
+		return err
+	})
+	switch {
+	case !undone:
+	case refused == 2:
+		if ended, err := u.look(ctx, why+"; the device refused the undo"); !ended {
+			u.l.Trouble(fmt.Sprintf("it could not be looked at: %v", err), "")
+			u.s.settleLater(u.j, u.l)
+		}
+	case len(left) > 0:
+		u.res.Residuals = left
+		u.finish(core.Residuals, fmt.Sprintf("%s; undone but for %d lines", why, len(left)))
+	default:
+		u.res.Residuals = nil
+		u.finish(core.Undone, why+"; the device runs again what it ran before, "+u.res.Before)
+	}
+}
+
+// keepIt confirms a push: the device's own undo is called off, startup is
+// written, and it is proved once more.
+func (u *push) keepIt(ctx context.Context, by string) {
+	u.journal.Phase = "keeping"
+	if err := u.record(); err != nil {
+		u.l.Warn("journal: %v", err)
+	}
+	u.l.Step("confirmed %s", by)
+	var saveErr error
+	kept := u.persist(ctx, "confirmed "+by, func() error {
+		if err := u.v.open(ctx); err != nil {
+			u.v.close()
+			return err
+		}
+		if err := u.confirmed(); err != nil {
+			u.v.close()
+			return err
+		}
+		if saveErr = u.save(); errors.Is(saveErr, link.ErrCut) {
+			u.v.close()
+			return saveErr
+		}
+		return nil
+	})
+	if !kept {
+		return
+	}
+	outcome, summary, ok := u.proof(saveErr, true)
+	if !ok {
+		u.s.settleLater(u.j, u.l)
+		return
+	}
+	u.finish(outcome, "confirmed "+by+"; "+summary)
+}
+
+// confirmed tells the device to keep what it runs. That there is nothing to keep
+// any more shows in the proof.
+func (u *push) confirmed() error {
+	if u.journal.UndoBy == byService {
+		return nil
+	}
+	err := u.v.sess.Confirm(u.journal.Token)
+	if r := linkRefused(err); r != nil {
+		u.l.Warn("the device says that there is nothing to confirm: %s", r.Words)
+		return nil
+	}
+	return err
+}
