@@ -326,6 +326,22 @@ type PushEnd struct {
 	Saved     bool       `json:"saved"`
 	Residuals []Residual `json:"residuals"`
 	Refused   *Refusal   `json:"refused,omitempty"`
+	Checks    []Checked  `json:"checks"`
+}
+
+// Checked is a check and what came of it before a push and after.
+type Checked struct {
+	Check  string   `json:"check"`
+	Before *Finding `json:"before,omitempty"`
+	After  *Finding `json:"after,omitempty"`
+	Failed bool     `json:"failed"` // it was good and is bad
+}
+
+// Finding is what came of a check once.
+type Finding struct {
+	Good  bool   `json:"good"`
+	Known bool   `json:"known"` // it could be made at all
+	Said  string `json:"said"`
 }
 
 // Refusal is the line a device would not take.
@@ -392,8 +408,9 @@ type NewPush struct {
 	NoSave  bool   `json:"no_save,omitempty"`
 	Note    string `json:"note,omitempty"`
 
-	Within    string `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
-	WhenEqual bool   `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
+	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS
+	Within    string   `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
+	WhenEqual bool     `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 
 	EndSession string `json:"end_session,omitempty"` // the device's name for somebody's session that holds it and is to be ended
 }

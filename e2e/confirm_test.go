@@ -185,9 +185,13 @@ func TestOwnUndo(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("heron"))
 	w.pull("control-f1")
-	for _, name := range []string{"control-f1"} {
+	w.pull(r1)
+	for name, amend := range map[string][]string{
+		"control-f1": {`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`},
+		r1:           {"lane quay1", "note \"by hand\""},
+	} {
 		first := w.fleet.running(name)
-		w.fleet.amend(name, "okonkwo", `<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`)
+		w.fleet.amend(name, "okonkwo", amend...)
 		w.fleet.stow(name)
 		w.pull(name)
 		second := w.fleet.running(name)
@@ -196,13 +200,70 @@ func TestOwnUndo(t *testing.T) {
 			t.Error("it was not pushed")
 		}
 		w.fleet.faults(name, box.Faults{Down: true})
-		eventually(t, "the device went back by itself", func() bool { return w.fleet.running(name) == second })
+		// A restart timer counts in minutes.
+		for end := time.Now().Add(100 * time.Second); w.fleet.running(name) != second; time.Sleep(200 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("%s did not go back by itself", name)
+			}
+		}
 		if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" {
 			t.Errorf("it ended %s without having seen the device: %s", got.Outcome, got.Summary)
 		}
 		w.fleet.faults(name, box.Faults{})
 		if end := w.end(j.ID); end.Outcome != "undone" {
 			t.Errorf("%s: %s", end.Outcome, end.Summary)
+		}
+	}
+}
+
+// TestChecks: what was good before a push and is bad after it takes a push with
+// a window back at once; what was bad already does not count.
+func TestChecks(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	var berth string
+	for _, l := range w.fleet.status(r1).Running {
+		if f := strings.Fields(l); len(f) == 2 && f[0] == "berth" {
+			berth, _, _ = strings.Cut(f[1], "/") // the last lane's own address is in its prefix
+		}
+	}
+	lane := ""
+	for _, l := range w.fleet.status(r1).Running {
+		if strings.HasPrefix(l, "lane ") {
+			lane = l
+		}
+	}
+	w.fleet.amend(r1, "okonkwo", lane, "shut")
+	w.fleet.stow(r1)
+	w.pull(r1)
+	ask := "from " + r1 + " ping " + berth
+	door := "tcp " + w.fleet.place(r1).Address + ":2222"
+	shut := "tcp " + w.fleet.place(r1).Address + ":9"
+	checks := func(n *client.NewPush) { n.Checks = []string{ask, door, shut} }
+
+	// Bad before, good after: nothing to say against it.
+	j := w.parked(w.within("2m", r1+"@1", checks).ID)
+	if got := j.Push.Checks; len(got) != 3 || got[0].Before.Good || !got[0].After.Good || !got[1].Before.Good || !got[1].After.Good || got[2].After.Good || got[2].Failed {
+		t.Fatalf("%+v\n%s", got, w.logText(j.ID))
+	}
+	must(w.admin.Confirm(ctx(t), j.ID))(t)
+	if end := w.end(j.ID); end.Outcome != "equal" {
+		t.Fatalf("%s: %s", end.Outcome, end.Summary)
+	}
+	// Good before, bad after: with a window it is undone, without one it is said.
+	end := w.end(w.within("2m", r1+"@2", checks).ID)
+	if end.Outcome != "undone" || !strings.Contains(end.Summary, ask+" was good and is bad") || strings.Contains(w.fleet.running(r1), "shut") {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+	out, said, status := w.cli("push", r1+"@2", "--yes", "--check", ask)
+	if status != 1 || !strings.Contains(out, "was good and is bad") || !strings.Contains(w.fleet.running(r1), "shut") {
+		t.Errorf("status %d\n%s%s", status, out, said)
+	}
+	for _, bad := range []string{"look at it", "from nobody ping 10.0.0.1", "from " + r1 + " ping quay"} {
+		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
+		if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{bad}}, ""); !client.IsStatus(err, 400) {
+			t.Errorf("check %q: %v", bad, err)
 		}
 	}
 }

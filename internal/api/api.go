@@ -184,6 +184,8 @@ func problem(err error) *client.Problem {
 		return p
 	case errors.As(err, &claimed):
 		return say(409, "another push holds the device", "")
+	case errors.Is(err, work.ErrChecks):
+		return say(400, "checks that cannot be made", "")
 	case errors.Is(err, work.ErrTooLate):
 		return say(409, "too late", "see what became of it: magpie job list")
 	case errors.Is(err, work.ErrPreviewChanged):

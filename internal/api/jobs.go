@@ -47,6 +47,10 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 			return out, err
 		}
 		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Residuals: wireResiduals(a, r.Residuals)}
+		out.Push.Checks = []client.Checked{}
+		for _, c := range r.Checks {
+			out.Push.Checks = append(out.Push.Checks, client.Checked{Check: c.Check, Before: (*client.Finding)(c.Before), After: (*client.Finding)(c.After), Failed: c.Failed()})
+		}
 		if r.Refused != nil {
 			out.Push.Refused = &client.Refusal{Line: r.Refused.Line, Text: r.Refused.Text, Block: r.Refused.Block, Answer: r.Refused.Answer}
 			if !a.Secrets {
@@ -250,7 +254,7 @@ func (s *Server) push(c *gin.Context) {
 		return
 	}
 	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash,
-		work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession, Within: within, WhenEqual: in.WhenEqual}, k)
+		work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, WhenEqual: in.WhenEqual}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"os"
 	"strings"
 	"sync"
@@ -106,6 +107,7 @@ func (a *app) push() *cli.Command {
 		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
+		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS"},
 		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
 		&cli.BoolFlag{Name: "when-equal", Usage: "with --within: confirm it by itself when it is proved equal"},
 		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
@@ -191,7 +193,7 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("push %s\n", j.ID)
@@ -230,7 +232,8 @@ func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, 
 		return fmt.Errorf("%w\nthe push goes on without this terminal; follow it: magpie job watch %s", err, id)
 	}
 	a.print(c, j, func() { a.showPush(j) })
-	if j.Outcome != "equal" {
+	bad := j.Push != nil && slices.ContainsFunc(j.Push.Checks, func(c client.Checked) bool { return c.Failed })
+	if j.Outcome != "equal" || bad {
 		return errDiffers
 	}
 	return nil
@@ -245,6 +248,9 @@ func (a *app) askToKeep(ctx context.Context, s *client.Client, id string) error 
 	a.s.printf("\n%s\n", j.Summary)
 	if j.Push != nil && len(j.Push.Residuals) > 0 {
 		a.residuals(j.Push.Residuals)
+	}
+	if j.Push != nil {
+		a.checks(j.Push.Checks)
 	}
 	for {
 		answer, err := a.s.ask(fmt.Sprintf("Type keep to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)))
@@ -397,9 +403,39 @@ func (a *app) showPush(j client.Job) {
 	if len(j.Push.Residuals) > 0 {
 		a.residuals(j.Push.Residuals)
 	}
+	a.checks(j.Push.Checks)
 	if j.Push.Before != "" {
 		a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("what ran before is kept as %s; to go back: magpie push --undo %s", j.Push.Before, j.ID)))
 	}
+}
+
+// checks shows what was good and is good, side by side.
+func (a *app) checks(all []client.Checked) {
+	if len(all) == 0 {
+		return
+	}
+	word := func(f *client.Finding) cell {
+		switch {
+		case f == nil:
+			return cell{"", plain}
+		case !f.Known:
+			return cell{"not known", faint}
+		case f.Good:
+			return cell{"good", added}
+		}
+		return cell{"bad", alarm}
+	}
+	var rows [][]cell
+	for _, c := range all {
+		said := c.After
+		if said == nil {
+			said = c.Before
+		}
+		rows = append(rows, []cell{{c.Check, plain}, word(c.Before), word(c.After), {said.Said, faint}})
+	}
+	a.s.printf("\n")
+	a.s.table([]string{"check", "was", "is", "answer"}, rows)
+	a.s.printf("\n")
 }
 
 func (a *app) job() *cli.Command {

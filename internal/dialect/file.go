@@ -10,6 +10,7 @@ type File struct {
 	Web      Web              `yaml:"web"`
 	Refusals []Refusal        `yaml:"refusals"`
 	Held     *Held            `yaml:"held"`
+	Echo     *Echo            `yaml:"echo"`
 	Identity Identity         `yaml:"identity"`
 	Elements *Listing         `yaml:"elements"`
 	Members  *Members         `yaml:"members"`
@@ -353,6 +354,12 @@ type Save struct {
 	Mode    string `yaml:"mode"`
 	Command string `yaml:"command"`
 	Done    string `yaml:"done"`
+}
+
+// Echo is how a device asks whether an address answers it: {to}.
+type Echo struct {
+	Source `yaml:",inline"`
+	Good   string `yaml:"good"` // what the answer shows if it does
 }
 
 // Factory is how a unit with factory settings is recognised.

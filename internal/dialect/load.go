@@ -330,6 +330,10 @@ func (l *loader) compile(d *Dialect) {
 	if d.Held != nil {
 		l.steps(d.Held.End, "held", "end")
 	}
+	if d.Echo != nil {
+		l.source(d.Echo.Source, "echo")
+		l.pattern(d.Echo.Good, "echo", "good")
+	}
 	id := d.Identity
 	l.group(id.Session, "identity", "session")
 	l.source(id.Source, "identity")

@@ -20,6 +20,21 @@ type UndoTimer struct {
 	Back     time.Duration // how long until the device is back after it went off
 }
 
+// Echo has the device ask whether an address answers it. said is its answer.
+func (s *Session) Echo(to string) (good bool, said string, err error) {
+	e := s.d.Echo
+	if e == nil {
+		return false, "", fmt.Errorf("dialect %s does not say how it asks whether an address answers", s.d.Dialect)
+	}
+	s.vars["to"] = to
+	out, err := s.lines("whether "+to+" answers", &e.Source)
+	if err != nil {
+		return false, "", err
+	}
+	re := s.d.Pattern(e.Good)
+	return re.MatchString(out) || hasLine(re, out), firstLine(out, re), nil
+}
+
 // UndoTimer tells how the device itself can go back; nil when it cannot.
 func (s *Session) UndoTimer() *UndoTimer {
 	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {

@@ -193,6 +193,16 @@ func (q *Q) DecideJob(ctx context.Context, id, decision string) (bool, error) {
 	return n > 0, err
 }
 
+// SetResult keeps what is known so far of what a job led to.
+func (q *Q) SetResult(ctx context.Context, id string, result any) error {
+	raw, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, `UPDATE jobs SET result = ? WHERE id = ? AND state <> 'ended'`, q.keys.Seal("job result", id, raw), id)
+	return err
+}
+
 // Decided tells whether a parked job is to be taken up.
 func (q *Q) Decided(ctx context.Context) (bool, error) {
 	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM jobs WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?))`, q.clock().UTC())

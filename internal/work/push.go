@@ -20,6 +20,7 @@ type PushRequest struct {
 
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
 
+	Checks    []string      `json:"checks,omitempty"`     // made before and after; see check.Check
 	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 }
@@ -35,6 +36,7 @@ type PushResult struct {
 	Saved     bool       `json:"saved"`
 	Residuals []Residual `json:"residuals"`
 	Refused   *Refusal   `json:"refused,omitempty"`
+	Checks    []Checked  `json:"checks,omitempty"`
 }
 
 // Refusal is the line a device would not take.
@@ -70,6 +72,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	}
 	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
 		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
+	}
+	if req.Checks, err = s.readChecks(ctx, actor, req.Checks); err != nil {
+		return j, err
 	}
 	req.PreviewID = previewID
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
@@ -203,6 +208,7 @@ func (u *push) check(ctx context.Context) (ended bool) {
 		u.finish(core.Refused, refuse)
 		return true
 	}
+	u.checkBefore(ctx)
 	return false
 }
 
@@ -499,8 +505,12 @@ func (u *push) prove(saveErr error) {
 	switch {
 	case !ok:
 		u.s.settleLater(u.j, u.l)
+	case u.journal.Due != nil && u.failed() != "":
+		u.takeBack(context.Background(), u.failed())
 	case u.journal.Due != nil && outcome != core.Unknown:
 		u.park(outcome, summary)
+	case u.failed() != "":
+		u.finish(outcome, summary+"; but "+u.failed())
 	default:
 		u.finish(outcome, summary)
 	}
@@ -521,6 +531,11 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
 		u.v.close()
 		return "", "", false
+	}
+	if !final || u.journal.Due == nil {
+		within, cancel := u.windowed(ctx)
+		u.checkAfter(within)
+		cancel()
 	}
 	u.v.close()
 	k, err := u.v.keep(ctx)

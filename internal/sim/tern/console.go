@@ -201,6 +201,12 @@ func (c *Console) command(line string) error {
 		return c.raise()
 	case cmd == "alow":
 		c.mode = deck
+	case w[0] == "hail" && len(w) == 2:
+		if c.Device.reaches(w[1]) {
+			c.print(w[1] + " hails back, 1 ms.")
+		} else {
+			c.print("No hail from " + w[1] + ".")
+		}
 	case cmd == "recite unit":
 		c.unit()
 	case cmd == "recite running" || cmd == "recite startup":

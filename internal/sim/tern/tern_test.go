@@ -171,7 +171,7 @@ func TestConsole(t *testing.T) {
 	second.say("mast")
 	second.until("r1 ~~ ")
 	second.say("amend")
-	if got := second.until("r1 ~~ "); !strings.Contains(got, "?! the chart is held by okonkwo from 127.0.0.9 since ") {
+	if got := second.until("r1 ~~ "); !strings.Contains(got, "?! the chart is held by okonkwo at seat 1 from 127.0.0.9 since ") {
 		t.Errorf("a second amend is answered %q", got)
 	}
 	m.say("ashore")

@@ -1,0 +1,191 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"magpie/internal/check"
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// MaxChecks is how many checks one push may have.
+const MaxChecks = 20
+
+// How long a check that was good may be bad after a push before it counts: a
+// device needs a while to find its ways again.
+const (
+	recheckEvery = 3 * time.Second
+	recheckFor   = 15 * time.Second
+)
+
+// Checked is a check and what came of it before the push and after.
+type Checked struct {
+	Check  string   `json:"check"`
+	Before *Finding `json:"before,omitempty"`
+	After  *Finding `json:"after,omitempty"`
+}
+
+// Finding is what came of a check once.
+type Finding struct {
+	Good  bool   `json:"good"`
+	Known bool   `json:"known"` // it could be made at all
+	Said  string `json:"said"`
+}
+
+// Failed tells whether a check that was good is bad. One that was bad already,
+// or that could not be made, does not count against a push.
+func (c Checked) Failed() bool {
+	return c.Before != nil && c.Before.Known && c.Before.Good && c.After != nil && c.After.Known && !c.After.Good
+}
+
+// ErrChecks is returned for checks that cannot be made.
+var ErrChecks = errors.New("the checks cannot be made")
+
+// readChecks reads checks and looks whether the devices that should make them
+// can.
+func (s *Service) readChecks(ctx context.Context, actor core.Actor, all []string) (out []string, err error) {
+	if len(all) > MaxChecks {
+		return nil, fmt.Errorf("%w: there are %d, and at most %d are made", ErrChecks, len(all), MaxChecks)
+	}
+	for _, text := range all {
+		c, err := check.Parse(text)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrChecks, err)
+		}
+		if c.From != "" {
+			d, err := s.Store.As(actor).Device(ctx, c.From)
+			if err != nil {
+				return nil, fmt.Errorf("%w: %w", ErrChecks, err)
+			}
+			if dia := s.dialectOf(d); dia == nil || dia.Echo == nil {
+				return nil, fmt.Errorf("%w: %s cannot be told to ping: its dialect does not say how, under echo", ErrChecks, c.From)
+			}
+		}
+		if !slices.Contains(out, c.String()) {
+			out = append(out, c.String())
+		}
+	}
+	return out, nil
+}
+
+// make1 makes a check, over the visit that is open where its device is to ask.
+func (s *Service) make1(ctx context.Context, v *visit, text string) Finding {
+	c, err := check.Parse(text)
+	if err != nil {
+		return Finding{Said: err.Error()}
+	}
+	if c.From == "" {
+		good, said, err := c.Run(ctx)
+		return Finding{Good: good, Known: err == nil, Said: said}
+	}
+	from := v
+	if c.From != v.d.Name {
+		d, err := s.Store.As(service).Device(ctx, c.From)
+		if err != nil {
+			return Finding{Said: err.Error()}
+		}
+		from = s.newVisit(core.Job{ID: v.pull.JobID, Actor: v.pull.Actor}, d, core.ByHand, s.silent())
+		if err := from.open(ctx); err != nil {
+			return Finding{Said: "it cannot be asked: " + err.Error()}
+		}
+		defer from.close()
+	}
+	good, said, err := from.sess.Echo(c.Target)
+	if err != nil {
+		return Finding{Said: "it cannot be asked: " + err.Error()}
+	}
+	return Finding{Good: good, Known: true, Said: said}
+}
+
+func counted(n int) string {
+	if n == 1 {
+		return "1 check"
+	}
+	return fmt.Sprintf("%d checks", n)
+}
+
+func (f Finding) word() string {
+	switch {
+	case !f.Known:
+		return "not known"
+	case f.Good:
+		return "good"
+	}
+	return "bad"
+}
+
+// checkBefore makes the checks before anything is sent, and keeps what came of
+// them with the job.
+func (u *push) checkBefore(ctx context.Context) {
+	if len(u.req.Checks) == 0 {
+		return
+	}
+	u.l.Step("checking what is good before: %s", counted(len(u.req.Checks)))
+	u.res.Checks = nil
+	for _, text := range u.req.Checks {
+		f := u.s.make1(ctx, u.v, text)
+		u.l.Info("%s: %s, %s", text, f.word(), f.Said)
+		u.res.Checks = append(u.res.Checks, Checked{Check: text, Before: &f})
+	}
+	if err := u.l.commit(context.Background(), func(q *store.Q) error { return q.SetResult(context.Background(), u.j.ID, u.res) }); err != nil {
+		u.l.Warn("what the checks found could not be kept: %v", err)
+	}
+}
+
+// checkAfter makes them again. What was good is given a while to become so
+// again.
+func (u *push) checkAfter(ctx context.Context) {
+	if len(u.res.Checks) == 0 {
+		return
+	}
+	u.l.Step("checking again: %s", counted(len(u.res.Checks)))
+	said := false
+	for end := time.Now().Add(recheckFor); ; {
+		bad := 0
+		for i := range u.res.Checks {
+			c := &u.res.Checks[i]
+			if c.After != nil && (c.After.Good || !c.Failed()) {
+				continue
+			}
+			f := u.s.make1(ctx, u.v, c.Check)
+			if c.After = &f; c.Failed() {
+				bad++
+			}
+		}
+		if bad > 0 && !said {
+			said = true
+			u.l.Info("%s that were good are not; looking again for up to %s", counted(bad), recheckFor)
+		}
+		if bad == 0 || time.Now().After(end) || ctx.Err() != nil {
+			break
+		}
+		select {
+		case <-time.After(recheckEvery):
+		case <-ctx.Done():
+		}
+	}
+	for _, c := range u.res.Checks {
+		text := fmt.Sprintf("%s: was %s, is %s, %s", c.Check, c.Before.word(), c.After.word(), c.After.Said)
+		if c.Failed() {
+			u.l.Trouble(text, "")
+		} else {
+			u.l.Info("%s", text)
+		}
+	}
+}
+
+// failed words the checks that were good and are bad; empty when there is none.
+func (u *push) failed() string {
+	var out []string
+	for _, c := range u.res.Checks {
+		if c.Failed() {
+			out = append(out, fmt.Sprintf("%s was good and is bad (%s)", c.Check, c.After.Said))
+		}
+	}
+	return strings.Join(out, "; ")
+}
