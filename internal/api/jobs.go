@@ -274,7 +274,7 @@ func window(c *gin.Context, given string) (time.Duration, bool) {
 		return 0, false
 	}
 	if d < work.MinWindow || d > work.MaxWindow {
-		fail(c, bad(fmt.Sprintf("the window of %s is not between %s and %s", given, work.MinWindow, work.MaxWindow), "choose one in which the change can be looked at"))
+		fail(c, bad(fmt.Sprintf("the window of %s is not between %s and %s", given, core.Span(work.MinWindow), core.Span(work.MaxWindow)), "choose one in which the change can be looked at"))
 		return 0, false
 	}
 	return d, true

@@ -5,8 +5,8 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -281,6 +281,9 @@ func (a *app) waits() func(client.Job) {
 		if j.State == "waiting" && j.Summary != said {
 			said = j.Summary
 			a.tell("waiting: %s\n", said)
+			if j.Due != nil && j.Decision == "" {
+				a.tell("keep it with: magpie push --confirm %s; undo it now with: magpie push --take-back %[1]s\n", j.ID)
+			}
 		}
 	}
 }

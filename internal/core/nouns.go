@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -247,4 +248,16 @@ type Entry struct {
 	Text   string    `json:"text"`
 	Masked string    `json:"masked,omitempty"` // empty when it equals Text
 	Secret bool      `json:"secret,omitempty"` // kept whole; shown only to who may see secrets
+}
+
+// Span writes a span of time without units that are nought: 3m, not 3m0s.
+func Span(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
 }

@@ -108,7 +108,7 @@ func (u *push) arm() error {
 	longer := window + grace(window)
 	switch {
 	case t != nil && longer > t.To:
-		why = fmt.Sprintf("its own undo takes at most %s", t.To)
+		why = fmt.Sprintf("its own undo takes at most %s", core.Span(t.To))
 	case t != nil:
 		u.journal.UndoBy = t.By
 	}
@@ -124,9 +124,9 @@ func (u *push) arm() error {
 		return err
 	}
 	if t.By == link.ByTimer {
-		u.l.Step("the device will restart into its startup part in %s unless that is called off; this service undoes it before, at %s, if nobody confirms", max(longer, t.From), clockTime(due))
+		u.l.Step("the device will restart into its startup part in %s unless that is called off; this service undoes it before, at %s, if nobody confirms", core.Span(max(longer, t.From)), clockTime(due))
 	} else {
-		u.l.Step("the device itself goes back %s after the commit unless that is confirmed; this service undoes it before, at %s, if nobody confirms", longer, clockTime(due))
+		u.l.Step("the device itself goes back %s after the commit unless that is confirmed; this service undoes it before, at %s, if nobody confirms", core.Span(longer), clockTime(due))
 	}
 	return nil
 }
@@ -163,7 +163,7 @@ func (u *push) park(outcome, summary string) {
 	}
 	due := *u.journal.Due
 	u.journal.Phase = "confirming"
-	summary = fmt.Sprintf("%s; it goes back to %s at %s unless it is confirmed: magpie push --confirm %s", summary, u.res.Before, clockTime(due), u.j.ID)
+	summary = fmt.Sprintf("%s; it goes back to %s at %s unless it is confirmed", summary, u.res.Before, clockTime(due))
 	u.l.Step("waiting until %s to be confirmed", clockTime(due))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()

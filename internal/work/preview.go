@@ -84,7 +84,7 @@ func undoWords(v *visit) (by, words string) {
 	case t == nil:
 		return byService, "by this service, as soon as the device can be reached (" + why + ")"
 	case t.By == link.ByTimer:
-		return t.By, fmt.Sprintf("by this service; if it cannot reach the device any more, by the device's own restart into startup, which holds what runs now (back after up to %s)", t.Back)
+		return t.By, fmt.Sprintf("by this service; if it cannot reach the device any more, by the device's own restart into startup, which holds what runs now (back after up to %s)", core.Span(t.Back))
 	}
 	return t.By, "by the device itself, even when it cannot be reached any more (confirmed commit)"
 }
@@ -252,7 +252,7 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		return p, err
 	}
 	if v.dia.Restarts > 0 && len(p.Steps) > 0 {
-		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", v.dia.Restarts))
+		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(v.dia.Restarts)))
 	}
 	if doc.Part.Secrets == "withheld" {
 		p.Warnings = append(p.Warnings, "the device does not tell all secrets in its export, so this version cannot put them back")

@@ -97,7 +97,7 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 }
 
 // ErrWindow is returned for a window that is too short or too long.
-var ErrWindow = fmt.Errorf("the window in which to confirm is from %s to %s", MinWindow, MaxWindow)
+var ErrWindow = fmt.Errorf("the window in which to confirm is from %s to %s", core.Span(MinWindow), core.Span(MaxWindow))
 
 func note(s string) string {
 	if s == "" {
@@ -268,7 +268,7 @@ func (st SendStep) change(part, method string) link.Change {
 // visit.
 func (u *push) restarted(ctx context.Context) error {
 	within := u.v.dia.Restarts
-	u.l.Step("the device restarts; waiting up to %s for it to be back", within)
+	u.l.Step("the device restarts; waiting up to %s for it to be back", core.Span(within))
 	u.v.close()
 	began := time.Now()
 	for {

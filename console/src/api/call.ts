@@ -9,6 +9,8 @@ export type Diff = Schemas['Diff']
 export type Hunk = Schemas['Hunk']
 export type Preview = Schemas['Preview']
 export type Residual = Schemas['Residual']
+export type Checked = Schemas['Checked']
+export type Finding = Schemas['Finding']
 export type Me = Schemas['Me']
 export type Problem = Schemas['Problem']
 

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { computed, ref, toRef } from 'vue'
 import { post } from '../api/call'
+import CheckTable from '../components/CheckTable.vue'
+import ConfirmPush from '../components/ConfirmPush.vue'
 import JobLog from '../components/JobLog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import ResidualList from '../components/ResidualList.vue'
@@ -14,6 +16,7 @@ const operator = useSession().may('operator')
 const { job, log, trouble } = useJob(toRef(props, 'id'))
 const failed = ref<Error>()
 const over = computed(() => job.value?.state === 'ended')
+const waits = computed(() => job.value?.state === 'waiting' && job.value.due && !job.value.decision)
 const total = computed(() => log.value.filter((e) => e.kind === 'line').length)
 
 async function cancel() {
@@ -41,11 +44,12 @@ const meaning: Record<string, string> = {
       <StateMark :state="job.outcome || job.state" />
       <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>
       <span class="grow"></span>
-      <button v-if="operator && !over" type="button" class="button" :disabled="job.cancel_asked" @click="cancel">{{ job.cancel_asked ? 'Stopping…' : 'Cancel' }}</button>
+      <button v-if="operator && !over && !waits" type="button" class="button" :disabled="job.cancel_asked" @click="cancel">{{ job.cancel_asked ? 'Stopping…' : 'Cancel' }}</button>
       <RouterLink v-if="operator && over && job.push?.before" class="button" :to="`/push?undo=${job.id}`">Undo: put {{ job.push.before }} back</RouterLink>
     </div>
     <ProblemNote :error="failed" class="mb-3" />
-    <div v-if="over || job.summary" class="card mb-4 border-l-4 p-3" :class="['equal', 'done'].includes(job.outcome ?? '') ? 'border-l-teal' : 'border-l-alarm'" role="status">
+    <ConfirmPush v-if="waits" :key="job.id" :job="job" :may="operator" />
+    <div v-if="over || job.summary" class="card mb-4 border-l-4 p-3" :class="['equal', 'done'].includes(job.outcome ?? '') ? 'border-l-teal' : over ? 'border-l-alarm' : 'border-l-violet'" role="status">
       <p class="text-base font-semibold"><StateMark :state="job.outcome || job.state" />: {{ job.summary }}</p>
       <p v-if="job.kind === 'push' && meaning[job.outcome ?? '']" class="mt-1">{{ meaning[job.outcome ?? ''] }}</p>
       <dl v-if="job.push?.refused" class="mt-2 grid grid-cols-[auto_1fr] gap-x-3 font-mono text-[13px]">
@@ -57,6 +61,7 @@ const meaning: Record<string, string> = {
     </div>
     <p v-else class="mb-4 text-faded" role="status">Under way<template v-if="total">: {{ total }} steps sent</template>. This page follows it; leave and come back as you like.</p>
     <template v-if="job.push?.residuals?.length"><h2 class="mb-2">Lines that differ</h2><ResidualList :residuals="job.push.residuals" class="mb-4" /></template>
+    <template v-if="job.push?.checks.length"><h2 class="mb-2">Checks</h2><CheckTable :checks="job.push.checks" class="mb-4" /></template>
     <h2 class="mb-2">Log</h2>
     <JobLog :log="log" />
   </template>

@@ -16,6 +16,9 @@ const typed = ref('')
 const note = ref('')
 const save = ref(true)
 const end = ref('')
+const within = ref('5m')
+const whenEqual = ref(false)
+const checks = ref('')
 const busy = ref(false)
 const trouble = ref<Error>()
 const key = crypto.randomUUID() // one page makes one push, however often it is clicked
@@ -27,7 +30,9 @@ async function push() {
   busy.value = true
   trouble.value = undefined
   try {
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value, end_session: end.value || undefined }, { 'Idempotency-Key': key })
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value, end_session: end.value || undefined,
+      within: within.value && p.value.steps.length ? within.value : undefined, when_equal: whenEqual.value && !!within.value && p.value.steps.length > 0,
+      checks: checks.value.split('\n').map((c) => c.trim()).filter(Boolean) }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
   } catch (e) {
     trouble.value = e as Error
@@ -37,6 +42,7 @@ async function push() {
 // The list shows what should go as gone and what is there as added; a change is the other way round.
 const changes = computed(() => (p.value?.changes ?? []).map((r) => ({ ...r, have: r.want, want: r.have })))
 const whole = computed(() => p.value?.steps[0]?.kind === 'load')
+const windows = { '1m': 'within a minute', '5m': 'within 5 minutes', '15m': 'within 15 minutes', '1h': 'within an hour', '8h': 'within 8 hours', '24h': 'within a day', '': 'never: it stays' }
 const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded', load: '', commit: '' }
 </script>
 
@@ -74,10 +80,21 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}</dd>
           <dt class="text-faded">runs now</dt><dd>{{ p.base }}</dd>
           <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : p.method === 'upload' ? 'the file as it was pulled' : 'to end equivalent to the version' }}</dd>
-          <dt class="text-faded">undo</dt><dd>{{ p.undo }}</dd>
+          
         </dl>
         <form v-if="operator && something" class="card grid gap-3 p-3" @submit.prevent="push">
-          <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup afterwards</label>
+          <template v-if="p.steps.length">
+            <label class="grid gap-1">Goes back by itself unless confirmed
+              <select v-model="within" class="field" name="within">
+                <option v-for="(words, w) in windows" :key="w" :value="w">{{ words }}</option>
+              </select>
+            </label>
+            <p v-if="within" class="text-faded">Undone {{ p.undo }}.</p>
+            <p v-else class="text-gone-ink">If the device can no longer be reached, nothing brings it back.</p>
+            <label v-if="within" class="flex gap-2"><input v-model="whenEqual" type="checkbox" class="accent-violet" />confirm by itself when proved equal and every check is as good as before</label>
+            <label class="grid gap-1">Checks before and after, one a line<textarea v-model="checks" class="field min-h-16 font-mono text-[13px]" name="checks" spellcheck="false" placeholder="tcp 10.40.12.1:443&#10;from skerrinsay-r1 ping 10.1.12.1"></textarea></label>
+          </template>
+          <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup {{ within && p.steps.length ? 'when it is confirmed' : 'afterwards' }}</label>
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
           <details>
             <summary class="cursor-pointer text-faded">Somebody's session holds it?</summary>
