@@ -326,6 +326,11 @@ func (c *Client) TakeBack(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/undo", nil, nil)
 }
 
+// Swaps lists the hardware that took a device's place, newest first.
+func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
+	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)
+}
+
 // Watch follows a job to its end over server-sent events, calling seen for
 // every line of its log and changed for every change of the job. Either may be
 // nil. A connection that breaks is made again where it left off.

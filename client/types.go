@@ -366,6 +366,40 @@ type NewPreview struct {
 	To     string `json:"to,omitempty"`     // another device than the reference's
 	Method string `json:"method,omitempty"` // replace or merge
 	UndoOf string `json:"undo_of,omitempty"`
+
+	Swap      bool   `json:"swap,omitempty"`       // other hardware that answers is to take the device's place
+	At        string `json:"at,omitempty"`         // where the unit is for now, HOST or HOST:PORT: a factory address, a bench
+	AcceptKey string `json:"accept_key,omitempty"` // the fingerprint of its key
+}
+
+// Newcomer is other hardware that is to take a device's place.
+type Newcomer struct {
+	OldSerials []string `json:"old_serials"`
+	OldModel   string   `json:"old_model"`
+	NewSerial  string   `json:"new_serial"`
+	NewModel   string   `json:"new_model"`
+	NewRelease string   `json:"new_release"`
+}
+
+// Swap is new hardware that took a device's place.
+type Swap struct {
+	At        time.Time `json:"at"`
+	Job       string    `json:"job"`
+	Actor     string    `json:"actor"`
+	OldSerial string    `json:"old_serial"`
+	OldModel  string    `json:"old_model"`
+	NewSerial string    `json:"new_serial"`
+	NewModel  string    `json:"new_model"`
+	Version   string    `json:"version"`
+	Outcome   string    `json:"outcome"`
+	Note      string    `json:"note"`
+}
+
+// LandmarkPair is a landmark in what runs and in the version that is to run.
+type LandmarkPair struct {
+	Name string   `json:"name"`
+	Have []string `json:"have"`
+	Want []string `json:"want"`
 }
 
 // Preview is exactly what a push would send and lead to.
@@ -391,6 +425,12 @@ type Preview struct {
 	Unsaved    bool       `json:"unsaved"`
 	Masked     bool       `json:"masked"`
 	UndoOf     string     `json:"undo_of,omitempty"`
+
+	Doubts    []string       `json:"doubts"` // what speaks against it; a push has to say why it is done all the same
+	Swap      *Newcomer      `json:"swap,omitempty"`
+	Factory   bool           `json:"factory"` // the unit has factory settings
+	At        string         `json:"at,omitempty"`
+	Landmarks []LandmarkPair `json:"landmarks"`
 }
 
 // Step is what is sent at once.
@@ -409,6 +449,7 @@ type NewPush struct {
 	Note    string `json:"note,omitempty"`
 
 	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS
+	Despite   string   `json:"despite,omitempty"`    // why it is done although the preview has doubts
 	Within    string   `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
 	WhenEqual bool     `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 

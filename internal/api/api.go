@@ -110,6 +110,7 @@ func (s *Server) Handler() http.Handler {
 	reader.GET("/previews/:id", s.preview)
 	operator.POST("/pushes", s.push)
 	reader.GET("/jobs", s.jobs)
+	reader.GET("/devices/:name/swaps", s.swaps)
 	reader.GET("/jobs/:id", s.job)
 	reader.GET("/jobs/:id/log", s.log)
 	reader.GET("/jobs/:id/events", s.events)
@@ -186,6 +187,8 @@ func problem(err error) *client.Problem {
 		return say(409, "another push holds the device", "")
 	case errors.Is(err, work.ErrChecks):
 		return say(400, "checks that cannot be made", "")
+	case errors.Is(err, work.ErrDoubts):
+		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
 	case errors.Is(err, work.ErrTooLate):
 		return say(409, "too late", "see what became of it: magpie job list")
 	case errors.Is(err, work.ErrPreviewChanged):

@@ -534,3 +534,20 @@ func (s *Server) status(c *gin.Context) {
 	st, err := s.gather(c.Request.Context(), actor(c))
 	answer(c, 200, st, err)
 }
+
+// swaps lists the hardware that took a device's place.
+func (s *Server) swaps(c *gin.Context) {
+	q := s.Work.Store.As(actor(c))
+	d, err := q.Device(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	all, err := q.Swaps(c.Request.Context(), d.ID)
+	out := []client.Swap{}
+	for _, w := range all {
+		out = append(out, client.Swap{At: w.At, Job: w.JobID, Actor: w.Actor, OldSerial: w.OldSerial, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel,
+			Version: w.Version, Outcome: w.Outcome, Note: w.Note})
+	}
+	answer(c, 200, out, err)
+}

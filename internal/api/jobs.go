@@ -169,6 +169,10 @@ func (s *Server) newPreview(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
+	if len(in.At) > 255 || strings.ContainsAny(in.At, " /\t\n") {
+		fail(c, bad(fmt.Sprintf("at is %q, which is no address", in.At), "write it as HOST or HOST:PORT"))
+		return
+	}
 	offers := s.Work.Methods(d)
 	if in.Method == "" && len(offers) > 0 {
 		in.Method = offers[0]
@@ -177,7 +181,8 @@ func (s *Server) newPreview(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("dialect %s does not offer method %q", d.Dialect, in.Method), "it offers "+strings.Join(offers, ", ")))
 		return
 	}
-	j, err := s.Work.RequestPreview(ctx, actor(c), d, target, in.Method, in.UndoOf, k)
+	j, err := s.Work.RequestPreview(ctx, actor(c), d, target,
+		work.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Swap: in.Swap, At: in.At, Accept: in.AcceptKey}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -214,7 +219,16 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
 		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf}
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Factory: p.Factory, At: p.Where.Address, Landmarks: []client.LandmarkPair{}}
+	if w := p.Swap; w != nil {
+		out.Swap = &client.Newcomer{OldSerials: w.OldSerials, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel, NewRelease: w.NewRelease}
+	}
+	for _, l := range p.Landmarks {
+		out.Landmarks = append(out.Landmarks, client.LandmarkPair{Name: l.Name, Have: orNone(l.Have), Want: orNone(l.Want)})
+	}
+	if out.Doubts == nil {
+		out.Doubts = []string{}
+	}
 	if !a.Secrets {
 		out.Predicted = p.PredictedRed
 	}
@@ -230,6 +244,9 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	c.JSON(200, out)
 }
+
+// orNone makes a list of nothing where there is none.
+func orNone(list []string) []string { return append([]string{}, list...) }
 
 func (s *Server) push(c *gin.Context) {
 	var in client.NewPush
@@ -254,7 +271,7 @@ func (s *Server) push(c *gin.Context) {
 		return
 	}
 	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash,
-		work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, WhenEqual: in.WhenEqual}, k)
+		work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return

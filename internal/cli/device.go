@@ -90,7 +90,29 @@ func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, 
 	if err != nil {
 		return err
 	}
-	a.print(c, d, func() { a.showDevice(d) })
+	swaps, err := s.Swaps(ctx, d.Name)
+	if err != nil {
+		return err
+	}
+	a.print(c, d, func() {
+		a.showDevice(d)
+		next := "" // what to do about the unit that answers
+		switch d.State {
+		case "other hardware":
+			next = "if that unit is to take the device's place: magpie swap " + d.Name
+		case "in factory state":
+			next = "to put the newest version back on it: magpie push " + d.Name
+		}
+		var lines []string
+		for _, w := range swaps {
+			line := fmt.Sprintf("%s %s: %s took the place of %s, with %s, by %s", when(w.At), zoneName(), w.NewSerial, w.OldSerial, w.Version, w.Actor)
+			if w.Note != "" {
+				line += ": " + w.Note
+			}
+			lines = append(lines, line)
+		}
+		a.s.facts("next", next, "swaps", strings.Join(lines, "\n"))
+	})
 	return nil
 }
 

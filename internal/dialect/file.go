@@ -364,8 +364,9 @@ type Echo struct {
 
 // Factory is how a unit with factory settings is recognised.
 type Factory struct {
-	Source `yaml:",inline"`
-	Shows  string `yaml:"shows"`
+	Source   `yaml:",inline"`
+	FirstRun []Step `yaml:"first-run"` // what gets past a first-run page that stands before everything
+	Shows    string `yaml:"shows"`
 }
 
 // Variant is what is otherwise in some models or releases. Sets holds keys of

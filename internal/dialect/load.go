@@ -364,6 +364,7 @@ func (l *loader) compile(d *Dialect) {
 	}
 	l.parts(d.Parts, "parts")
 	if f := d.Factory; f != nil {
+		l.steps(f.FirstRun, "factory", "first-run")
 		l.source(f.Source, "factory")
 		l.pattern(f.Shows, "factory", "shows")
 	}

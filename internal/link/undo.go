@@ -20,6 +20,15 @@ type UndoTimer struct {
 	Back     time.Duration // how long until the device is back after it went off
 }
 
+// PassFirstRun gets past the page that a unit with factory settings shows before
+// everything else.
+func (s *Session) PassFirstRun() error {
+	if s.d.Factory == nil || len(s.d.Factory.FirstRun) == 0 {
+		return fmt.Errorf("dialect %s does not say how its first-run page is passed, under factory", s.d.Dialect)
+	}
+	return s.steps(s.d.Factory.FirstRun)
+}
+
 // Echo has the device ask whether an address answers it. said is its answer.
 func (s *Session) Echo(to string) (good bool, said string, err error) {
 	e := s.d.Echo

@@ -180,6 +180,10 @@ func (u *Unit) SetClock(at time.Time) {
 	u.fixed.Store(at.UnixNano())
 }
 
+// FactoryAddress is where units answer whose settings are the maker's and name
+// an address: all at the same one.
+func (f *Fleet) FactoryAddress() string { return fmt.Sprintf("127.%d.250.1", f.block) }
+
 // Unit returns the unit of that name, or nil.
 func (f *Fleet) Unit(name string) *Unit {
 	for _, u := range f.Units {
@@ -258,6 +262,9 @@ func (u *Unit) up() error {
 		if e.TLS, err = tls.X509KeyPair(u.cert, u.key); err != nil {
 			return err
 		}
+	}
+	if a, ok := u.Model.(interface{ Astray() bool }); ok && a.Astray() {
+		e.Address = u.fleet.FactoryAddress()
 	}
 	stop, err := u.Model.Serve(e)
 	if err != nil {

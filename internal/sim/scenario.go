@@ -199,7 +199,7 @@ func story(places []Start, now time.Time) []Event {
 	// Struck by lightning, and replaced by a spare that knows our login and nothing else.
 	add(Event{At: now.Add(-4 * time.Hour), Device: "dunvarrow-r1", Serial: "TN4-5AFE01", Lines: []string{"name spare", "mast-word sealed " + tern.Sealed(MastWord),
 		"crew " + ServiceUser, "  rank master", "  word sealed " + tern.Sealed(ServiceWord), "lane uplink1", "  berth 10.1.18.2/30", "  guard strict"}})
-	add(Event{At: now.Add(-2 * time.Hour), Device: "dunvarrow-g1", Reset: "all"})
+	add(Event{At: now.Add(-2 * time.Hour), Device: "dunvarrow-g1", Reset: "users"})
 	slices.SortStableFunc(all, func(a, b Event) int { return a.At.Compare(b.At) })
 	return all
 }

@@ -458,6 +458,35 @@ func (q *Q) Began(ctx context.Context, deviceID, session string) (last string, e
 	return last, err
 }
 
+// Swap is new hardware in a device's place.
+type Swap struct {
+	ID        string    `db:"id"`
+	DeviceID  string    `db:"device_id"`
+	JobID     string    `db:"job_id"`
+	At        time.Time `db:"at"`
+	Actor     string    `db:"actor"`
+	OldSerial string    `db:"old_serial"`
+	OldModel  string    `db:"old_model"`
+	NewSerial string    `db:"new_serial"`
+	NewModel  string    `db:"new_model"`
+	Version   string    `db:"version"`
+	Outcome   string    `db:"outcome"`
+	Note      string    `db:"note"`
+}
+
+// AddSwap writes a swap down.
+func (q *Q) AddSwap(ctx context.Context, s Swap) error {
+	now := q.clock().UTC()
+	_, err := q.exec(ctx, `INSERT INTO swaps (id, device_id, job_id, at, actor, old_serial, old_model, new_serial, new_model, version, outcome, note) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		NewID(now), s.DeviceID, s.JobID, now, s.Actor, s.OldSerial, s.OldModel, s.NewSerial, s.NewModel, s.Version, s.Outcome, s.Note)
+	return err
+}
+
+// Swaps lists a device's swaps, newest first.
+func (q *Q) Swaps(ctx context.Context, deviceID string) ([]Swap, error) {
+	return list[Swap](ctx, q.ext, `SELECT id, device_id, job_id, at, actor, old_serial, old_model, new_serial, new_model, version, outcome, note FROM swaps WHERE device_id = ? ORDER BY id DESC`, deviceID)
+}
+
 // Leftover is a file that a device made for us and that may still lie there.
 type Leftover struct {
 	Part string `db:"part"`

@@ -520,6 +520,9 @@ func (s *Service) differences(doc *dialect.Doc, have, want string) ([]Residual, 
 			return fmt.Sprintf("an opaque file of %d bytes, SHA-256 %.16x", len(raw), sha256.Sum256([]byte(doc.Settled(raw))))
 		}
 		h, w := say(have), say(want)
+		if have == "" {
+			h = ""
+		}
 		return []Residual{{Have: h, Want: w, HaveMasked: h, WantMasked: w}}, nil
 	}
 	_, is, err := doc.Parse(have)

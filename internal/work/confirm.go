@@ -236,14 +236,15 @@ func (u *push) disarm() error {
 // persist does something with the device until it succeeds, for as long as
 // nobody stops it. It returns false when this node must let go of the job.
 func (u *push) persist(ctx context.Context, what string, do func() error) bool {
-	for wait := time.Second; ; wait = min(2*wait, time.Minute) {
+	tries := 0
+	for wait := time.Second; ; wait, tries = min(2*wait, time.Minute), tries+1 {
 		d, err := u.s.Store.As(service).DeviceByID(ctx, u.j.DeviceID)
 		if errors.Is(err, store.ErrNotFound) {
 			u.finish(core.Unknown, what+" was not possible: the device was removed")
 			return false
 		}
 		if err == nil {
-			u.v = u.s.newVisit(u.j, d, core.AfterPush, u.l)
+			u.v = u.after(d, tries)
 			if err = do(); err == nil {
 				return true
 			}

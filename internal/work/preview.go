@@ -22,6 +22,9 @@ type PreviewRequest struct {
 	VersionID string `json:"version_id"`
 	Method    string `json:"method"`
 	UndoOf    string `json:"undo_of,omitempty"`
+	Swap      bool   `json:"swap,omitempty"`   // other hardware that answers is to take the device's place
+	At        string `json:"at,omitempty"`     // where the unit is for now: HOST or HOST:PORT
+	Accept    string `json:"accept,omitempty"` // the fingerprint of its key
 }
 
 // Preview is exactly what a push would send and what the device should run
@@ -50,6 +53,18 @@ type Preview struct {
 	Saves        bool       `json:"saves"`   // startup can be written afterwards
 	Unsaved      bool       `json:"unsaved"`
 	UndoOf       string     `json:"undo_of,omitempty"`
+	Doubts       []string   `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
+	Where        Where      `json:"where"`
+	Swap         *Swap      `json:"swap,omitempty"`
+	Factory      bool       `json:"factory,omitempty"` // the unit has factory settings
+	Landmarks    []Pair     `json:"landmarks,omitempty"`
+}
+
+// Pair is a landmark, in what runs and in the version.
+type Pair struct {
+	Name string   `json:"name"`
+	Have []string `json:"have"`
+	Want []string `json:"want"`
 }
 
 // SendStep is one step of a script with what a reader may see of it.
@@ -90,14 +105,15 @@ func undoWords(v *visit) (by, words string) {
 }
 
 // RequestPreview queues the making of a preview.
-func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, method, undoOf, key string) (j core.Job, err error) {
+func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key string) (j core.Job, err error) {
+	req.VersionID = target.ID
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name}, Wants: PreviewRequest{target.ID, method, undoOf}, Key: key}
+		n := store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name}, Wants: req, Key: key}
 		err := q.AddJob(ctx, &n)
 		if j = n.Job; err != nil || n.Old {
 			return err
 		}
-		return q.Audit(ctx, "preview", d.Name, fmt.Sprintf("job %s, %s of %s", j.ID, method, label(target)))
+		return q.Audit(ctx, "preview", d.Name, fmt.Sprintf("job %s, %s of %s", j.ID, req.Method, label(target)))
 	})
 	s.Kick()
 	return j, err
@@ -124,7 +140,8 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		s.end(j, l, core.Failed, "the device was removed", nil)
 		return
 	}
-	v := s.newVisit(j, d, core.BeforePush, l)
+	v := s.newVisit(j, d, core.BeforePush, l).goTo(Where{Address: req.At}, req.Accept)
+	v.swaps = req.Swap
 	defer v.close()
 	if !s.visited(ctx, j, l, v) {
 		return
@@ -203,15 +220,16 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if err != nil {
 		return Preview{}, fmt.Errorf("the version to push: %w", err)
 	}
-	if d.State == core.OtherUnit || d.State == core.AtFactory {
-		return Preview{}, fmt.Errorf("%s; %w: magpie device edit %s --serial %s", d.Trouble, ErrOtherHardware, d.Name, v.pull.Serial)
+	swap, err := admit(v, d, req.Swap)
+	if err != nil {
+		return Preview{}, err
 	}
 	if !slices.Contains(v.dia.Change.Methods, req.Method) {
 		return Preview{}, fmt.Errorf("dialect %s does not offer method %q; it offers %v", v.dia.Dialect, req.Method, v.dia.Change.Methods)
 	}
 	part := written(target)
 	got, ok := v.parts[part]
-	if !ok || got.Absent {
+	if (!ok || got.Absent) && !v.id.Factory {
 		return Preview{}, fmt.Errorf("%s cannot be pushed: %s has no part %s now", label(target), d.Name, part)
 	}
 	owner, err := q.DeviceByID(ctx, target.DeviceID)
@@ -244,7 +262,10 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
 		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remains: pl.remains, Warnings: pl.notes, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted}
+		Remains: pl.remains, Warnings: pl.notes, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw))}
+	if !ok {
+		p.Base = "factory settings"
+	}
 	p.UndoBy, p.Undo = undoWords(v)
 	if doc.Opaque() {
 		p.PredictedRed = p.Predicted
@@ -254,13 +275,37 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if v.dia.Restarts > 0 && len(p.Steps) > 0 {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(v.dia.Restarts)))
 	}
-	if doc.Part.Secrets == "withheld" {
-		p.Warnings = append(p.Warnings, "the device does not tell all secrets in its export, so this version cannot put them back")
+	if n := releaseNote(target, from, v); n != "" {
+		p.Warnings = append(p.Warnings, n)
 	}
-	if target.DeviceID != d.ID {
-		p.Warnings = append(p.Warnings, fmt.Sprintf("%s was taken from %s, not from %s: names and addresses in it are the other device's", label(target), target.Device, d.Name))
+	if v.where.elsewhere() {
+		p.Warnings = append(p.Warnings, fmt.Sprintf("the unit is spoken to at %s for now; afterwards it has the address that %s gives it", v.where.Address, label(target)))
 	}
+	p.Doubts = doubts(target, from, v, doc.Part.Secrets == "withheld")
 	return p, nil
+}
+
+// pairs are the landmarks of what runs beside those of the version. Secrets are
+// masked in both.
+func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
+	marks := doc.Landmarks()
+	if doc.Opaque() || len(marks) == 0 {
+		return nil
+	}
+	_, to, err := doc.Parse(want)
+	if err != nil {
+		return nil
+	}
+	found := map[string][]string{}
+	if _, from, err := doc.Parse(have); err == nil {
+		for _, f := range s.masker(doc.Dialect).Landmarks(from, marks) {
+			found[f.Name] = f.Values
+		}
+	}
+	for _, f := range s.masker(doc.Dialect).Landmarks(to, marks) {
+		out = append(out, Pair{f.Name, found[f.Name], f.Values})
+	}
+	return out
 }
 
 // planned is a push worked out.

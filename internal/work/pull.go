@@ -259,6 +259,8 @@ func (v *visit) advice(err error) string {
 	var refused *link.Refused
 	var part *link.Incomplete
 	switch {
+	case errors.As(err, &key) && v.swaps:
+		return fmt.Sprintf("if this is the new unit's key: magpie swap %s --accept-key %s", v.d.Name, key.Shown)
 	case errors.As(err, &key):
 		return fmt.Sprintf("if the device was reset or replaced and you know this key to be its own: magpie device trust %s", v.d.Name)
 	case errors.Is(err, ErrBreaker):

@@ -21,6 +21,7 @@ type PushRequest struct {
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
 
 	Checks    []string      `json:"checks,omitempty"`     // made before and after; see check.Check
+	Despite   string        `json:"despite,omitempty"`    // why it is done although the preview has doubts
 	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 }
@@ -73,6 +74,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
 		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
 	}
+	if len(p.Doubts) > 0 && strings.TrimSpace(req.Despite) == "" {
+		return j, fmt.Errorf("%w: %s", ErrDoubts, strings.Join(p.Doubts, "; "))
+	}
 	if req.Checks, err = s.readChecks(ctx, actor, req.Checks); err != nil {
 		return j, err
 	}
@@ -90,10 +94,21 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		if holder != "" {
 			return ErrClaimed{holder}
 		}
-		return q.Audit(ctx, "push", p.Device, fmt.Sprintf("job %s, %s of %s onto %s, %d lines%s", j.ID, p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)))
+		return q.Audit(ctx, "push", p.Device, fmt.Sprintf("job %s, %s of %s onto %s, %d lines%s", j.ID, p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)))
 	})
 	s.Kick()
 	return j, err
+}
+
+// ErrDoubts is returned when a preview has doubts and nobody said why it is
+// pushed all the same.
+var ErrDoubts = errors.New("the preview has doubts")
+
+func despite(p Preview, req PushRequest) string {
+	if len(p.Doubts) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; done although %s, because: %s", strings.Join(p.Doubts, "; "), req.Despite)
 }
 
 // ErrWindow is returned for a window that is too short or too long.
@@ -117,6 +132,7 @@ type push struct {
 	journal store.Journal
 	res     PushResult
 	before  core.Version
+	looks   int // how often a push that broke off was looked at
 }
 
 // pushJob is the road of a push: visit, keep what runs, check that it is what
@@ -135,7 +151,7 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	u.res = PushResult{Target: u.p.Target, Total: u.p.lineCount()}
 	u.journal = store.Journal{JobID: j.ID, DeviceID: d.ID, PreviewID: u.req.PreviewID, Phase: "checking", Total: len(u.p.Steps)}
-	u.v = s.newVisit(j, d, core.BeforePush, l)
+	u.v = u.visit(d, core.BeforePush)
 	u.v.ends, u.v.why = u.req.EndSession, u.req.Note
 	if done := u.check(ctx); done {
 		return
@@ -167,6 +183,13 @@ func (u *push) check(ctx context.Context) (ended bool) {
 	if err == nil {
 		err = u.v.fetch()
 	}
+	if err == nil && u.v.id.Factory && len(u.v.names) == 0 {
+		// A first-run page stands in the way, and the preview said so.
+		u.l.Step("passing the first-run page")
+		if err = u.v.sess.PassFirstRun(); err == nil {
+			err = u.v.fetch()
+		}
+	}
 	if err != nil {
 		u.v.close()
 		switch {
@@ -196,9 +219,11 @@ func (u *push) check(ctx context.Context) (ended bool) {
 	switch {
 	case u.v.pull.Serial != u.p.Serial:
 		refuse = fmt.Sprintf("other hardware answers: serial %s, the preview saw %s; nothing was sent", u.v.pull.Serial, u.p.Serial)
-	case k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory:
+	case k.Device.State == core.OtherUnit && u.p.Swap == nil:
 		refuse = k.Device.Trouble + "; nothing was sent"
-	case u.before.Fingerprint != u.p.Fingerprint:
+	case u.v.id.Factory != u.p.Factory:
+		refuse = "the unit was reset or set up since the preview; nothing was sent; preview it again"
+	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
 		refuse = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, label(u.before))
 	case u.v.dia.Revision != u.p.DialectRev:
 		refuse = "the dialect was changed since the preview; nothing was sent; preview it again"
@@ -271,7 +296,7 @@ func (u *push) restarted(ctx context.Context) error {
 	u.l.Step("the device restarts; waiting up to %s for it to be back", core.Span(within))
 	u.v.close()
 	began := time.Now()
-	for {
+	for n := 0; ; n++ {
 		select {
 		case <-time.After(time.Second):
 		case <-ctx.Done():
@@ -281,7 +306,7 @@ func (u *push) restarted(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		v := u.s.newVisit(u.j, d, core.AfterPush, u.l)
+		v := u.after(d, n)
 		if err = v.open(ctx); err == nil {
 			u.v = v
 			u.l.Info("back after %s", time.Since(began).Round(time.Second))
@@ -391,6 +416,11 @@ func (u *push) broken(ctx context.Context, cause error) {
 // returns the lines that still differ.
 func (u *push) undo(ctx context.Context) ([]Residual, error) {
 	s := u.s
+	if u.p.Swap != nil {
+		if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return u.giveBack(ctx, q) }); err != nil {
+			return nil, err
+		}
+	}
 	var last error
 	for try, wait := range []time.Duration{0, time.Second, 3 * time.Second, 10 * time.Second} {
 		time.Sleep(wait)
@@ -403,7 +433,7 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 			if err != nil {
 				return nil, err
 			}
-			u.v = s.newVisit(u.j, d, core.AfterPush, u.l)
+			u.v = u.after(d, try+1)
 			if last = u.v.open(ctx); last != nil {
 				continue
 			}
@@ -538,7 +568,11 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 		cancel()
 	}
 	u.v.close()
-	k, err := u.v.keep(ctx)
+	var k kept
+	var err error
+	if err = u.takePlace(); err == nil {
+		k, err = u.v.keep(ctx)
+	}
 	if err != nil {
 		u.l.Trouble("the proof could not be kept: "+err.Error(), "")
 		return "", "", false
@@ -586,6 +620,9 @@ func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
 	ctx := context.Background()
 	u.s.end(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
 		if err := q.Unclaim(ctx, u.j.ID); err != nil {
+			return err
+		}
+		if err := u.settlePlace(ctx, q, outcome); err != nil {
 			return err
 		}
 		return q.Audit(ctx, "push ended", u.j.Device, fmt.Sprintf("job %s: %s: %s", u.j.ID, outcome, summary))

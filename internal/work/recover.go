@@ -143,7 +143,7 @@ func (u *push) reload(ctx context.Context) error {
 	if errors.Is(err, store.ErrNotFound) {
 		d, err = core.Device{ID: u.j.DeviceID, Name: u.j.Device}, nil // look says so
 	}
-	u.v = u.s.newVisit(u.j, d, core.AfterPush, u.l)
+	u.v = u.after(d, 0)
 	return err
 }
 
@@ -182,7 +182,8 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	v := s.newVisit(u.j, d, core.AfterPush, u.l)
+	v := u.after(d, u.looks)
+	u.looks++
 	if err := v.open(ctx); err != nil {
 		return false, err
 	}
@@ -191,6 +192,13 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 		return false, err
 	}
 	v.close()
+	if target, err := s.Store.As(service).VersionByID(ctx, u.p.TargetID); err == nil {
+		if left, err := u.against(ctx, v, target.ContentID); err == nil && len(left) == 0 {
+			if err := u.takePlace(); err != nil {
+				return false, err
+			}
+		}
+	}
 	k, err := v.keep(context.WithoutCancel(ctx))
 	if err != nil {
 		return false, err

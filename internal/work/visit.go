@@ -29,6 +29,9 @@ type visit struct {
 	members []*memberVisit
 	closed  bool
 	leased  bool
+	swaps   bool   // other hardware is expected
+	where   Where  // when it is not at the device's own address
+	accept  string // fingerprint of a key to be accepted there
 	ends    string // somebody's session that holds the device and may be ended
 	why     string // in the words of who asked for that
 	fence   int64  // of the lease
@@ -100,6 +103,9 @@ func (v *visit) open(ctx context.Context) (err error) {
 		return fmt.Errorf("%w (since %s)", errLatched, v.at.Latched.Format("2006-01-02 15:04 MST"))
 	}
 	target, cred, err := v.s.way(ctx, v.at)
+	if err == nil {
+		target, err = v.target(ctx, target)
+	}
 	if err != nil {
 		return err
 	}

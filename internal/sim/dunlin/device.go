@@ -162,6 +162,7 @@ func (d *Device) Replace(serial string, lines []string) error {
 	d.Unlock()
 	d.sessions.Close("")
 	d.Env.Changed()
+	d.Env.Restarted()
 	return nil
 }
 
@@ -194,7 +195,17 @@ func (d *Device) Reset(depth string) error {
 	d.Unlock()
 	d.sessions.Close("")
 	d.Env.Changed()
+	if d.Astray() {
+		d.Env.Restarted()
+	}
 	return nil
+}
+
+// Astray tells whether the settings put the unit at the maker's address.
+func (d *Device) Astray() bool {
+	d.Lock()
+	defer d.Unlock()
+	return d.settings.Address == FactorySettings().Address
 }
 
 // Layout of the file.

@@ -1,0 +1,188 @@
+package e2e
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"magpie/client"
+	"magpie/internal/sim"
+	"magpie/internal/sim/box"
+	"magpie/internal/sim/dunlin"
+	"magpie/internal/sim/tern"
+)
+
+// replace puts another unit in a router's place, which knows our login and
+// little else.
+func (w *world) replace(device, serial string) {
+	w.t.Helper()
+	w.fleet.call("POST", "/devices/"+device+"/replace", map[string]any{"serial": serial, "lines": []string{"name spare", "mast-word sealed " + tern.Sealed(sim.MastWord),
+		"crew " + sim.ServiceUser, "  rank master", "  word sealed " + tern.Sealed(sim.ServiceWord), "lane uplink1", "  guard strict"}}, nil)
+}
+
+// TestSwap: other hardware at a router's address takes its place: with the key
+// that a person accepted, the newest version, a proof, and a record. The history
+// stays with the place.
+func TestSwap(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron"))
+	w.pull(r1)
+	first, old := w.fleet.running(r1), w.fleet.status(r1).Serial
+	if _, said, status := w.cli("swap", r1, "--yes"); status != 1 || !strings.Contains(said, "is the device's own hardware") {
+		t.Errorf("a swap of the device's own hardware: status %d, %s", status, said)
+	}
+	w.replace(r1, "TN4-SPARE1")
+	w.fleet.call("POST", "/devices/"+r1+"/hostkey", nil, nil)
+	shown := must(w.admin.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222))(t).Fingerprint
+	if j := w.pull(r1); j.Outcome != "failed" {
+		t.Fatalf("%s: %s", j.Outcome, j.Summary)
+	}
+	if _, said, status := w.cli("swap", r1, "--yes"); status != 2 || !strings.Contains(said, "--accept-key "+shown) {
+		t.Errorf("with another key: status %d, %s", status, said)
+	}
+	out, said, status := w.cli("swap", r1, "--accept-key", shown, "--preview")
+	if status != 1 || !strings.Contains(out, "new unit: serial TN4-SPARE1") || !strings.Contains(out, "serial "+old) {
+		t.Errorf("preview: status %d\n%s%s", status, out, said)
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.HostKey == shown || d.State != "other hardware" {
+		t.Errorf("after a mere preview it is %s, key %s", d.State, d.HostKey)
+	}
+	// Taken back, the place is the old unit's again.
+	p := w.preview(client.NewPreview{Ref: r1, To: r1, Swap: true, AcceptKey: shown})
+	if p.Swap == nil || p.Swap.NewSerial != "TN4-SPARE1" || len(p.Doubts) != 0 {
+		t.Fatalf("%+v", p)
+	}
+	j := w.parked(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "2m"}, ""))(t).ID)
+	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	if end := w.end(j.ID); end.Outcome != "undone" {
+		t.Fatalf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "other hardware" || d.Serials[0] != old || len(must(w.admin.Swaps(ctx(t), r1))(t)) != 0 {
+		t.Errorf("undone, and it is %s, expected serials %v", d.State, d.Serials)
+	}
+	out, said, status = w.cli("swap", r1, "--accept-key", shown, "--yes", "--note", "struck by lightning")
+	if status != 0 || w.fleet.running(r1) != first {
+		t.Fatalf("status %d\n%s%s", status, out, said)
+	}
+	d := must(w.admin.Device(ctx(t), r1))(t)
+	if d.State != "steady" || d.Serial != "TN4-SPARE1" || len(d.Serials) != 1 || d.HostKey != shown {
+		t.Errorf("%+v", d)
+	}
+	swaps := must(w.admin.Swaps(ctx(t), r1))(t)
+	if len(swaps) != 1 || swaps[0].OldSerial != old || swaps[0].NewSerial != "TN4-SPARE1" || swaps[0].Note != "struck by lightning" || swaps[0].Outcome != "equal" || swaps[0].Actor != "admin" {
+		t.Errorf("%+v", swaps)
+	}
+	if out, _, _ := w.cli("device", "show", r1); !strings.Contains(out, "TN4-SPARE1 took the place of "+old) {
+		t.Errorf("the device does not tell of it:\n%s", out)
+	}
+	if v := must(w.admin.Text(ctx(t), r1+"@1"))(t); v.Version.Number != 1 {
+		t.Error("the history is gone")
+	}
+	// The old unit, back in the rack by mistake, is other hardware now.
+	w.replace(r1, old)
+	if w.pull(r1); must(w.admin.Device(ctx(t), r1))(t).State != "other hardware" {
+		t.Error("the old unit counts as the device")
+	}
+	// A pair that answers with its other half is no swap.
+	w.pull("control-f1")
+	w.fleet.call("POST", "/devices/control-f1/takeover", nil, nil)
+	w.pull("control-f1")
+	if _, said, status := w.cli("swap", "control-f1", "--yes"); status == 0 || !strings.Contains(said, "is the device's own hardware") {
+		t.Errorf("the other half of a pair was swapped in: %s", said)
+	}
+}
+
+// TestSwapAhead: the new unit is made ready on a bench, at another address.
+func TestSwapAhead(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	const spare = "innisquill-r1"
+	w.pull(r1)
+	first := w.fleet.running(r1)
+	w.replace(spare, "TN4-BENCH1")
+	bench := w.fleet.place(spare).Address + ":2222"
+	shown := must(w.admin.Probe(ctx(t), "", w.fleet.place(spare).Address, 2222))(t).Fingerprint
+	w.fleet.faults(r1, box.Faults{Down: true}) // the old unit is dead
+	if _, said, status := w.cli("swap", r1, "--at", bench, "--yes"); status != 2 || !strings.Contains(said, "--accept-key "+shown) {
+		t.Errorf("status %d, %s", status, said)
+	}
+	out, said, status := w.cli("swap", r1, "--at", bench, "--accept-key", shown, "--yes")
+	if status != 0 || w.fleet.running(spare) != first {
+		t.Fatalf("status %d\n%s%s", status, out, said)
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.Serial != "TN4-BENCH1" || d.Address != w.fleet.place(r1).Address {
+		t.Errorf("%+v", d)
+	}
+}
+
+// TestDoubts: what speaks against a push needs a reason, which is kept.
+func TestDoubts(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	w.pull(r1)
+	w.pull("innisquill-r1")
+	p := w.preview(client.NewPreview{Ref: r1 + "@1", To: "innisquill-r1"})
+	if len(p.Doubts) != 1 || !strings.Contains(p.Doubts[0], "was taken from "+r1) {
+		t.Fatalf("%v", p.Doubts)
+	}
+	if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); !client.IsStatus(err, 409) {
+		t.Errorf("pushed without a reason: %v", err)
+	}
+	if _, said, status := w.cli("push", r1+"@1", "--to", "innisquill-r1", "--yes"); status != 2 || !strings.Contains(said, "--despite") {
+		t.Errorf("status %d, %s", status, said)
+	}
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Despite: "a drill"}, ""))(t).ID); end.Outcome != "equal" {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "because: a drill") {
+		t.Errorf("the audit log does not say why:\n%s", out)
+	}
+}
+
+// TestAfterReset: a gateway that was reset, to its users or to nothing, is one
+// push away from being back: with the maker's login, past the first-run page,
+// from the maker's address to its own.
+func TestAfterReset(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("dunlin"))
+	const g = "workshop-g1"
+	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "gateways", User: sim.ServiceUser, Password: sim.ServiceWord, FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}))(t)
+	must(w.admin.AttachCredentialSet(ctx(t), "gateways", []string{"name=" + g}))(t)
+	w.pull(g)
+	settings := func() (s dunlin.Settings) {
+		if err := json.Unmarshal([]byte(w.fleet.running(g)), &s); err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	before := settings()
+	for _, c := range []struct{ depth, at string }{{"users", ""}, {"all", strings.Join(append(strings.Split(w.fleet.place(g).Address, ".")[:2], "250", "1"), ".")}} {
+		w.fleet.call("POST", "/devices/"+g+"/reset", map[string]any{"depth": c.depth}, nil)
+		if c.at == "" {
+			w.pull(g)
+			if d := must(w.admin.Device(ctx(t), g))(t); d.State != "in factory state" {
+				t.Fatalf("%s: it is %s", c.depth, d.State)
+			}
+		}
+		args := []string{"push", g, "--yes"}
+		if c.at != "" {
+			args = append(args, "--at", c.at)
+		}
+		out, said, status := w.cli(args...)
+		if status != 0 {
+			t.Fatalf("%s: status %d\n%s%s", c.depth, status, out, said)
+		}
+		if !strings.Contains(out, "passing the first-run page") || !strings.Contains(out, "with factory settings") {
+			t.Errorf("%s:\n%s", c.depth, out)
+		}
+		if now := settings(); now.Name != before.Name || now.Address != before.Address || len(now.Users) != len(before.Users) {
+			t.Errorf("%s: %+v, was %+v", c.depth, now, before)
+		}
+		if j := w.pull(g); j.Outcome != "done" {
+			t.Errorf("%s: %s: %s", c.depth, j.Outcome, j.Summary)
+		}
+		if d := must(w.admin.Device(ctx(t), g))(t); d.State != "steady" {
+			t.Errorf("%s: it is %s", c.depth, d.State)
+		}
+	}
+}

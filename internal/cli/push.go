@@ -1,0 +1,463 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+)
+
+func (a *app) push() *cli.Command {
+	return a.do("push", "REF", "make a device run a version: shows exactly what would be sent, asks, sends, proves", append([]cli.Flag{
+		&cli.StringFlag{Name: "to", Usage: "push onto this `DEVICE` instead of the version's own"},
+		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
+		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
+		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits to be confirmed"},
+	}, pushFlags()...), 0, 1, a.doPush)
+}
+
+// pushFlags are what every push can be told.
+func pushFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "method", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; upload: put a file there"},
+		&cli.StringFlag{Name: "at", Usage: "the unit is at this `ADDRESS` for now, HOST or HOST:PORT: a factory address, a bench"},
+		&cli.StringFlag{Name: "accept-key", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
+		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
+		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS"},
+		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
+		&cli.BoolFlag{Name: "when-equal", Usage: "with --within: confirm it by itself when it is proved equal"},
+		&cli.StringFlag{Name: "despite", Usage: "`WHY` it is done although the preview has doubts; kept in the audit log"},
+		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+		&cli.StringFlag{Name: "end-session", Usage: "first end somebody's session `ID` that holds the device, as an earlier attempt named it; needs --note"},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+	}
+}
+
+func (a *app) swap() *cli.Command {
+	return a.do("swap", "DEVICE [REF]", "let other hardware take a device's place: shows both units, puts the newest version (or REF) on the new one, proves it", pushFlags(), 1, 2,
+		func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			ref := got[len(got)-1]
+			r, err := reference(ref, "")
+			if err != nil {
+				return err
+			}
+			return a.runPush(ctx, c, s, client.NewPreview{Ref: r, To: got[0], Swap: true})
+		})
+}
+
+// newKey has a person accept the key that a unit shows, where it is not the
+// device's.
+func (a *app) newKey(ctx context.Context, s *client.Client, name, at string) (string, error) {
+	d, err := s.Device(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	dia, err := s.Dialect(ctx, d.Dialect)
+	if err != nil {
+		return "", err
+	}
+	way, err := wayOf(dia, d.Transport)
+	if err != nil {
+		return "", err
+	}
+	if !way.ShowsKey {
+		return "", nil
+	}
+	host, port := d.Address, d.Port
+	if at != "" {
+		if h, p, err := net.SplitHostPort(at); err == nil {
+			host = h
+			if port, err = strconv.Atoi(p); err != nil {
+				return "", fmt.Errorf("--at %s: %q is no port", at, p)
+			}
+		} else {
+			host = at
+		}
+	}
+	p, err := s.Probe(ctx, way.Transport, host, port)
+	if err != nil {
+		return "", err
+	}
+	if p.Fingerprint == d.HostKey && at == "" {
+		return "", nil
+	}
+	if !a.s.asks {
+		return "", fmt.Errorf("the unit at %s shows the key %s, not the device's; if it is the unit meant, give --accept-key %s", host, p.Fingerprint, p.Fingerprint)
+	}
+	return p.Fingerprint, a.acceptKey(p, "", d.HostKey)
+}
+
+func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	if id := c.String("confirm") + c.String("take-back"); id != "" {
+		if len(got) > 0 || c.String("confirm") != "" && c.String("take-back") != "" {
+			return fmt.Errorf("usage: %s --confirm JOB, or: %s --take-back JOB", c.FullName(), c.FullName())
+		}
+		decide := s.Confirm
+		if c.String("confirm") == "" {
+			decide = s.TakeBack
+		}
+		j, err := decide(ctx, id)
+		if err != nil {
+			return err
+		}
+		return a.followPush(ctx, c, s, j)
+	}
+	if c.Bool("when-equal") && c.String("within") == "" {
+		return fmt.Errorf("--when-equal confirms a push that undoes itself otherwise; give --within TIME as well")
+	}
+	ask := client.NewPreview{To: c.String("to"), UndoOf: c.String("undo")}
+	switch {
+	case len(got) == 1 && ask.UndoOf == "":
+		r, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		ask.Ref = r
+	case len(got) == 1 || ask.UndoOf == "":
+		return fmt.Errorf("usage: %s REF, or: %s --undo JOB", c.FullName(), c.FullName())
+	}
+	return a.runPush(ctx, c, s, ask)
+}
+
+// runPush previews a push, asks, begins it and follows it to its end.
+func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask client.NewPreview) error {
+	ask.Method, ask.At, ask.AcceptKey = c.String("method"), c.String("at"), c.String("accept-key")
+	if (ask.Swap || ask.At != "") && ask.AcceptKey == "" {
+		name := ask.To
+		if name == "" {
+			name, _, _ = strings.Cut(strings.FieldsFunc(ask.Ref, func(r rune) bool { return r == '@' || r == '/' })[0], " ")
+		}
+		key, err := a.newKey(ctx, s, name, ask.At)
+		if err != nil {
+			return err
+		}
+		ask.AcceptKey = key
+	}
+	if c.String("end-session") != "" && c.String("note") == "" {
+		return fmt.Errorf("--end-session ends somebody's session; say why with --note")
+	}
+	j, err := s.NewPreview(ctx, ask)
+	if err != nil {
+		return err
+	}
+	a.tell("looking at %s ...\n", j.Device)
+	if j, err = s.Watch(ctx, j.ID, nil, nil); err != nil {
+		return err
+	}
+	if j.Outcome != "done" {
+		a.advise(ctx, s, j)
+		a.tell("nothing was sent: %s\n", j.Summary)
+		return errDiffers
+	}
+	p, err := s.Preview(ctx, j.Preview)
+	if err != nil {
+		return err
+	}
+	// With nothing to send there may still be something to save.
+	onlySave := len(p.Steps) == 0 && p.Unsaved && p.Saves && !c.Bool("no-save")
+	if c.Bool("preview") || len(p.Steps) == 0 && !onlySave {
+		a.print(c, p, func() { a.showPreview(p, c.Bool("no-save")) })
+		if len(p.Steps) > 0 {
+			return errDiffers
+		}
+		return nil
+	}
+	if !c.Bool("json") {
+		a.showPreview(p, c.Bool("no-save"))
+	}
+	despite := c.String("despite")
+	if len(p.Doubts) > 0 && despite == "" {
+		if despite, err = a.s.ask("\nSomething speaks against it. Why is it done all the same? (kept in the audit log) "); err != nil || despite == "" {
+			return fmt.Errorf("nothing was sent: the preview has doubts; if it is to be done all the same, say why with --despite")
+		}
+	}
+	if !c.Bool("yes") {
+		question := fmt.Sprintf("\nPush this to %s? Type the device's name to go ahead: ", p.Device)
+		if onlySave {
+			question = fmt.Sprintf("\nSave what %s runs to startup? Type the device's name to go ahead: ", p.Device)
+		}
+		name, err := a.s.ask(question)
+		if err != nil {
+			return fmt.Errorf("%w; look at the preview with --preview, then give --yes", err)
+		}
+		if name != p.Device {
+			a.tell("nothing was sent\n")
+			return errDiffers
+		}
+	}
+	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+		return err
+	}
+	a.tell("push %s\n", j.ID)
+	return a.followPush(ctx, c, s, j)
+}
+
+// followPush shows a push under way until it has ended.
+func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, j client.Job) (err error) {
+	last, id := 0, j.ID
+	seen := func(e client.Entry) {
+		if e.Seq > last && !c.Bool("json") {
+			a.logLine(e)
+		}
+		last = max(last, e.Seq)
+	}
+	for asked := false; ; asked = true {
+		watching, stop := context.WithCancel(ctx)
+		waits, waiting := a.waits(), false
+		j, err = s.Watch(watching, id, seen, func(j client.Job) {
+			if j.Due == nil || j.Decision != "" || j.State != "waiting" || !a.s.asks || c.Bool("yes") || asked {
+				waits(j)
+			} else if !waiting {
+				waiting = true
+				stop()
+			}
+		})
+		stop()
+		if !waiting {
+			break
+		}
+		if err := a.askToKeep(ctx, s, id); err != nil {
+			return err
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%w\nthe push goes on without this terminal; follow it: magpie job watch %s", err, id)
+	}
+	a.print(c, j, func() { a.showPush(j) })
+	bad := j.Push != nil && slices.ContainsFunc(j.Push.Checks, func(c client.Checked) bool { return c.Failed })
+	if j.Outcome != "equal" || bad {
+		return errDiffers
+	}
+	return nil
+}
+
+// askToKeep asks what becomes of a push that waits to be confirmed.
+func (a *app) askToKeep(ctx context.Context, s *client.Client, id string) error {
+	j, err := s.Job(ctx, id)
+	if err != nil || j.Due == nil {
+		return err
+	}
+	a.s.printf("\n%s\n", j.Summary)
+	if j.Push != nil && len(j.Push.Residuals) > 0 {
+		a.residuals(j.Push.Residuals)
+	}
+	if j.Push != nil {
+		a.checks(j.Push.Checks)
+	}
+	for {
+		answer, err := a.s.ask(fmt.Sprintf("Type keep to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)))
+		if err != nil {
+			return fmt.Errorf("%w\nthe push still waits; keep it with: magpie push --confirm %s", err, id)
+		}
+		decide := s.Confirm
+		switch answer {
+		case "keep":
+		case "undo":
+			decide = s.TakeBack
+		default:
+			continue
+		}
+		if _, err := decide(ctx, id); client.IsStatus(err, 409) {
+			a.tell("%v\n", err)
+		} else if err != nil {
+			return err
+		}
+		return nil
+	}
+}
+
+// waits tells once, and again when it changes, what a waiting job waits for.
+func (a *app) waits() func(client.Job) {
+	said := ""
+	return func(j client.Job) {
+		if j.State == "waiting" && j.Summary != said {
+			said = j.Summary
+			a.tell("waiting: %s\n", said)
+			if j.Due != nil && j.Decision == "" {
+				a.tell("keep it with: magpie push --confirm %s; undo it now with: magpie push --take-back %[1]s\n", j.ID)
+			}
+		}
+	}
+}
+
+func (a *app) showPreview(p client.Preview, noSave bool) {
+	target := a.s.paint(strong, p.Target)
+	if p.TargetName != "" {
+		target += " (" + p.TargetName + ")"
+	}
+	if len(p.Steps) == 0 {
+		if len(p.Remains) > 0 {
+			a.s.printf("%s has all of %s already; nothing to add. %s would stay:\n", p.Device, target, count(len(p.Remains), "other line", "other lines"))
+			a.residuals(p.Remains)
+		} else {
+			a.s.printf("%s runs %s already; nothing to send.\n", p.Device, target)
+		}
+		if p.Unsaved {
+			a.s.printf("But it is not saved: startup does not hold what runs.\n")
+		}
+		return
+	}
+	save := "saved to startup afterwards"
+	if noSave {
+		save = "not saved to startup"
+	} else if !p.Saves {
+		save = "the dialect knows no startup to save to"
+	}
+	method := p.Method + ", to end equivalent to the version"
+	switch p.Method {
+	case "merge":
+		method = "merge, adding to what runs and leaving other lines"
+	case "upload":
+		method = "upload, the file as it was pulled"
+	}
+	if p.UndoOf != "" {
+		target += ", undoing push " + p.UndoOf
+	}
+	unit, old := a.s.paint(strong, p.Device)+", serial "+p.Serial, ""
+	if p.Swap != nil {
+		old = fmt.Sprintf("serial %s, %s", strings.Join(p.Swap.OldSerials, " or "), p.Swap.OldModel)
+		unit = a.s.paint(strong, p.Device) + fmt.Sprintf(", new unit: serial %s, %s, release %s", p.Swap.NewSerial, p.Swap.NewModel, p.Swap.NewRelease)
+	}
+	if p.Factory {
+		unit += ", with factory settings"
+	}
+	a.s.facts("device", unit, "in place of", old, "spoken to", p.At, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", p.Undo)
+	whole := p.Steps[0].Kind == "load"
+	if whole {
+		a.s.printf("\n%s to take:\n", count(len(p.Steps), "step", "steps"))
+	} else {
+		a.s.printf("\n%s to send:\n", count(p.Lines, "line", "lines"))
+	}
+	n := 0
+	for _, st := range p.Steps {
+		for i, l := range st.Lines {
+			style, pad := plain, strings.Repeat("  ", st.Depth)
+			switch st.Kind {
+			case "remove":
+				style = removed
+			case "set":
+				style = added
+			}
+			if whole {
+				pad = st.Kind + " "
+			}
+			number := ""
+			if i == 0 {
+				n++
+				number = fmt.Sprint(n)
+			} else {
+				pad = ""
+			}
+			a.s.printf("  %s  %s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l))
+		}
+	}
+	if len(p.Changes) > 0 {
+		a.s.printf("\nWhat that changes in %s:\n", p.Part)
+		change := make([]client.Residual, len(p.Changes))
+		for i, r := range p.Changes { // shown as what goes and what comes
+			r.Have, r.Want = r.Want, r.Have
+			change[i] = r
+		}
+		a.residuals(change)
+	}
+	var marks [][]cell
+	for _, l := range p.Landmarks {
+		if !slices.Equal(l.Have, l.Want) {
+			marks = append(marks, []cell{{l.Name, plain}, {oneLine(strings.Join(l.Have, ", "), 40), removed}, {oneLine(strings.Join(l.Want, ", "), 40), added}})
+		}
+	}
+	if len(marks) > 0 {
+		a.s.printf("\nLandmarks that change:\n")
+		a.s.table([]string{"", "runs now", "in " + p.Target}, marks)
+	}
+	for _, w := range p.Doubts {
+		a.s.printf("\n%s %s\n", a.s.paint(alarm, "doubt:"), w)
+	}
+	for _, w := range p.Warnings {
+		a.s.printf("\n%s %s\n", a.s.paint(alarm, "note:"), w)
+	}
+	if len(p.Remains) > 0 {
+		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remains), "line", "lines"), p.Target)
+		a.residuals(p.Remains)
+	} else {
+		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
+	}
+}
+
+// logLine shows one line of a job's log.
+func (a *app) logLine(e client.Entry) {
+	at := a.s.paint(faint, e.At.In(zone()).Format("15:04:05"))
+	switch e.Kind {
+	case "step":
+		a.s.printf("%s  %s\n", at, a.s.paint(strong, e.Text))
+	case "line":
+		a.s.printf("%s  %s\n", at, strings.ReplaceAll(e.Text, "\n", "\n               "))
+	case "trouble":
+		a.s.printf("%s  %s\n", at, a.s.paint(alarm, e.Text))
+	case "warning":
+		a.s.printf("%s  %s %s\n", at, a.s.paint(removed, "note:"), e.Text)
+	case "kept":
+		a.s.printf("%s  what came from the device:\n%s\n", at, e.Text)
+	case "end":
+	default:
+		a.s.printf("%s  %s\n", at, e.Text)
+	}
+}
+
+func (a *app) showPush(j client.Job) {
+	a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
+	if j.Push == nil {
+		return
+	}
+	if r := j.Push.Refused; r != nil {
+		where := ""
+		if r.Block != "" {
+			where = ", in " + r.Block
+		}
+		a.s.facts("refused line", fmt.Sprintf("%d%s: %s", r.Line, where, r.Text), "the device said", r.Answer)
+	}
+	if len(j.Push.Residuals) > 0 {
+		a.residuals(j.Push.Residuals)
+	}
+	a.checks(j.Push.Checks)
+	if j.Push.Before != "" {
+		a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("what ran before is kept as %s; to go back: magpie push --undo %s", j.Push.Before, j.ID)))
+	}
+}
+
+// checks shows what was good and is good, side by side.
+func (a *app) checks(all []client.Checked) {
+	if len(all) == 0 {
+		return
+	}
+	word := func(f *client.Finding) cell {
+		switch {
+		case f == nil:
+			return cell{"", plain}
+		case !f.Known:
+			return cell{"not known", faint}
+		case f.Good:
+			return cell{"good", added}
+		}
+		return cell{"bad", alarm}
+	}
+	var rows [][]cell
+	for _, c := range all {
+		said := c.After
+		if said == nil {
+			said = c.Before
+		}
+		rows = append(rows, []cell{{c.Check, plain}, word(c.Before), word(c.After), {said.Said, faint}})
+	}
+	a.s.printf("\n")
+	a.s.table([]string{"check", "was", "is", "answer"}, rows)
+	a.s.printf("\n")
+}

@@ -1,0 +1,187 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+// Where is where a unit is spoken to for one push, when that is not the
+// device's own address: a factory address, or a bench.
+type Where struct {
+	Address string `json:"address,omitempty"` // HOST or HOST:PORT; empty: the device's own
+	Key     string `json:"key,omitempty"`     // the host key or certificate accepted for it; empty: the device's own
+}
+
+// Swap is other hardware that takes a device's place.
+type Swap struct {
+	OldSerials []string `json:"old_serials"`
+	OldModel   string   `json:"old_model"`
+	NewSerial  string   `json:"new_serial"`
+	NewModel   string   `json:"new_model"`
+	NewRelease string   `json:"new_release"`
+	OldKey     string   `json:"old_key"` // to be given back when the swap is undone
+}
+
+// goTo makes a visit go where a unit is for now. accept is the fingerprint of
+// the key that a person accepted for it.
+func (v *visit) goTo(w Where, accept string) *visit {
+	v.where, v.accept = w, accept
+	return v
+}
+
+// target is where a visit goes, with the key that is accepted there.
+func (v *visit) target(ctx context.Context, t link.Target) (link.Target, error) {
+	if v.where.Address != "" {
+		host, port, err := net.SplitHostPort(v.where.Address)
+		if err != nil {
+			host, port = v.where.Address, ""
+		}
+		t.Address, t.HostKey = host, ""
+		if n, err := strconv.Atoi(port); err == nil {
+			t.Port = n
+		}
+	}
+	transport := t.Transport
+	if transport == "" {
+		transport = v.dia.Reach.Transport
+	}
+	switch {
+	case !link.Shows(transport):
+	case v.where.Key != "":
+		t.HostKey = v.where.Key
+	case v.accept != "":
+		key, shown, err := link.Probe(ctx, t, v.dia.Connect)
+		if err != nil {
+			return t, err
+		}
+		if shown != v.accept {
+			return t, &link.HostKeyError{Accepted: v.accept, Shown: shown, Key: key}
+		}
+		t.HostKey, v.where.Key = key, key
+	}
+	return t, nil
+}
+
+// elsewhere tells whether a visit goes to another address than the device's.
+func (w Where) elsewhere() bool { return w.Address != "" }
+
+// admit tells whether a push may go to the unit that answers, and as what: nil
+// when it is the device's own hardware.
+func admit(v *visit, d core.Device, swap bool) (*Swap, error) {
+	own := len(d.Serials) == 0 || slices.Contains(d.Serials, v.pull.Serial)
+	switch {
+	case own && swap:
+		return nil, fmt.Errorf("serial %s is the device's own hardware, so there is nothing to swap; to put a version back: magpie push %s", v.pull.Serial, d.Name)
+	case own:
+		return nil, nil // reset, maybe: the same unit all the same
+	case !swap:
+		return nil, fmt.Errorf("%s; %w: if it is to take the device's place: magpie swap %s; if it was there all along: magpie device edit %s --serial %s",
+			d.Trouble, ErrOtherHardware, d.Name, d.Name, v.pull.Serial)
+	}
+	return &Swap{OldSerials: d.Serials, OldModel: v.d.Model, NewSerial: v.pull.Serial, NewModel: v.pull.Model, NewRelease: v.pull.Release, OldKey: d.HostKey}, nil
+}
+
+// takePlace makes the unit that was pushed to the device's hardware. It is called
+// when what it runs is proved, so that what it ran before never counts.
+func (u *push) takePlace() error {
+	ctx := context.Background()
+	if u.p.Swap == nil && u.p.Where.Key == "" {
+		return nil
+	}
+	return u.l.commit(ctx, func(q *store.Q) error {
+		d, err := q.DeviceByID(ctx, u.j.DeviceID)
+		if err != nil {
+			return err
+		}
+		if u.p.Where.Key != "" {
+			d.HostKey = u.p.Where.Key
+		}
+		if u.p.Swap != nil && !u.placed(d) {
+			d.Serials = core.Words{u.p.Swap.NewSerial}
+			u.l.Step("serial %s takes the place of %s", u.p.Swap.NewSerial, strings.Join(u.p.Swap.OldSerials, " or "))
+		}
+		return q.EditDevice(ctx, d)
+	})
+}
+
+func (u *push) placed(d core.Device) bool {
+	return u.p.Swap != nil && slices.Equal(d.Serials, []string{u.p.Swap.NewSerial})
+}
+
+// giveBack gives the place back to the hardware that had it.
+func (u *push) giveBack(ctx context.Context, q *store.Q) error {
+	d, err := q.DeviceByID(ctx, u.j.DeviceID)
+	if err != nil || !u.placed(d) {
+		return nil
+	}
+	d.Serials, d.HostKey = core.Words(u.p.Swap.OldSerials), u.p.Swap.OldKey
+	return q.EditDevice(ctx, d)
+}
+
+// settlePlace writes the swap down, or gives the place back when the push came
+// to nothing.
+func (u *push) settlePlace(ctx context.Context, q *store.Q, outcome string) error {
+	if u.p.Swap == nil {
+		return nil
+	}
+	if slices.Contains([]string{core.Undone, core.Failed, core.Refused, core.Cancelled}, outcome) {
+		return u.giveBack(ctx, q)
+	}
+	d, err := q.DeviceByID(ctx, u.j.DeviceID)
+	if err != nil || !u.placed(d) {
+		return nil
+	}
+	err = q.AddSwap(ctx, store.Swap{DeviceID: u.j.DeviceID, JobID: u.j.ID, Actor: u.j.Actor, OldSerial: strings.Join(u.p.Swap.OldSerials, ", "), OldModel: u.p.Swap.OldModel,
+		NewSerial: u.p.Swap.NewSerial, NewModel: u.p.Swap.NewModel, Version: u.p.Target, Outcome: outcome, Note: u.req.Note})
+	if err != nil {
+		return err
+	}
+	return q.Audit(ctx, "swap", u.j.Device, fmt.Sprintf("job %s: serial %s took the place of %s, with %s", u.j.ID, u.p.Swap.NewSerial, strings.Join(u.p.Swap.OldSerials, " or "), u.p.Target))
+}
+
+// visit makes a visit of this push: to the device's own address, or to where
+// the unit is for now.
+func (u *push) visit(d core.Device, reason string) *visit {
+	return u.s.newVisit(u.j, d, reason, u.l).goTo(u.p.Where, "")
+}
+
+// after is the visit to try for the nth time after a restart: what was put
+// there may have given the unit the device's own address back, or not yet.
+func (u *push) after(d core.Device, n int) *visit {
+	v := u.visit(d, core.AfterPush)
+	if u.p.Where.elsewhere() && n%2 == 0 {
+		v.goTo(Where{}, "")
+	}
+	return v
+}
+
+// doubts lists what speaks against a push but does not forbid it. A person has
+// to say why it is done all the same.
+func doubts(target core.Version, from core.Pull, v *visit, withheld bool) (out []string) {
+	if from.Model != "" && from.Model != v.pull.Model {
+		out = append(out, fmt.Sprintf("%s was taken from a %s; this is a %s", label(target), from.Model, v.pull.Model))
+	}
+	if target.DeviceID != v.d.ID {
+		out = append(out, fmt.Sprintf("%s was taken from %s, not from %s: names, addresses and secrets in it are the other device's", label(target), target.Device, v.d.Name))
+	}
+	if withheld {
+		out = append(out, "the device does not tell all secrets in its export, so this version cannot put them back")
+	}
+	return out
+}
+
+// releaseNote says when a version comes from another software release.
+func releaseNote(target core.Version, from core.Pull, v *visit) string {
+	if from.Release == "" || from.Release == v.pull.Release {
+		return ""
+	}
+	return fmt.Sprintf("%s was taken under release %s; the unit runs %s", label(target), from.Release, v.pull.Release)
+}
