@@ -90,6 +90,33 @@ func TestConsolePutsItRight(t *testing.T) {
 		b.do(chromedp.Click(`form button.button-main`))
 		b.see("Proved: the device was pulled again")
 	}
+	// The unit that lightning struck is swapped, the gateway that was reset is brought back.
+	b.open("/devices/dunvarrow-r1")
+	b.see("other hardware answers")
+	b.click("Swap: let this unit take its place")
+	b.see("in place of")
+	b.see("new unit")
+	b.shot("console-swap")
+	b.choose(`select[name=within]`, "")
+	b.fill(`input[name=confirm]`, "dunvarrow-r1")
+	b.do(chromedp.Click(`form button.button-main`))
+	b.see("Proved: the device was pulled again")
+	if d := must(w.admin.Device(ctx(t), "dunvarrow-r1"))(t); d.State != "steady" || len(must(w.admin.Swaps(ctx(t), "dunvarrow-r1"))(t)) != 1 {
+		t.Errorf("after the swap it is %s", d.State)
+	}
+	b.open("/devices/dunvarrow-g1")
+	b.see("in factory state")
+	b.click("Put the newest version back on it")
+	b.see("go ahead")
+	b.see(", with factory settings")
+	b.choose(`select[name=within]`, "")
+	b.fill(`input[name=confirm]`, "dunvarrow-g1")
+	b.do(chromedp.Click(`form button.button-main`))
+	b.see("passing the first-run page")
+	b.see("Proved: the device was pulled again")
+	if d := must(w.admin.Device(ctx(t), "dunvarrow-g1"))(t); d.State != "steady" {
+		t.Errorf("after the reset it is %s", d.State)
+	}
 	b.click("Jobs")
 	b.see("pulled again and compared")
 	b.shot("console-jobs")

@@ -11,6 +11,8 @@ export type Preview = Schemas['Preview']
 export type Residual = Schemas['Residual']
 export type Checked = Schemas['Checked']
 export type Finding = Schemas['Finding']
+export type Dialect = Schemas['Dialect']
+export type Probe = Schemas['Probe']
 export type Me = Schemas['Me']
 export type Problem = Schemas['Problem']
 

@@ -41,6 +41,10 @@ function compare() {
   void router.push(`/compare?from=${props.name}${p}@${a}&to=${props.name}${p}@${b}`)
 }
 
+const address = ref('')
+const elsewhere = () => void router.push({ path: '/push', query: { ref: props.name, to: props.name, at: address.value } })
+const newUnit = () => void router.push({ path: '/push', query: { ref: props.name, to: props.name, at: address.value, swap: '1' } })
+
 const busy = ref('')
 const said = ref('')
 const trouble = ref<Error>()
@@ -104,6 +108,13 @@ const facts = computed(() => {
     <ProblemNote :error="trouble" class="mb-3" />
     <div v-if="d.trouble" role="alert" class="mb-3 rounded border border-alarm px-3 py-2">
       <p class="text-alarm font-medium">{{ d.trouble }}</p>
+      <p v-if="operator && d.state === 'other hardware' && d.latest" class="mt-2"><RouterLink class="button-main" :to="`/push?ref=${name}&to=${name}&swap=1`">Swap: let this unit take its place</RouterLink></p>
+      <p v-if="operator && d.state === 'in factory state' && d.latest" class="mt-2"><RouterLink class="button-main" :to="`/push?ref=${name}`">Put the newest version back on it</RouterLink></p>
+      <form v-if="operator && d.latest && ['unreachable', 'other hardware', 'in factory state'].includes(d.state)" class="mt-2 flex flex-wrap items-end gap-2" @submit.prevent="elsewhere">
+        <label class="grid gap-1 text-faded">Is its unit at another address for now, the maker's or on a bench?<input v-model="address" class="field" name="at" placeholder="192.0.2.1" autocomplete="off" spellcheck="false" /></label>
+        <button type="submit" class="button" :disabled="!address">Put it back there</button>
+        <button type="button" class="button" :disabled="!address" @click="newUnit">Swap it in there</button>
+      </form>
       <p v-if="d.latched_since">Nothing tries this login there again until it is changed, or you say that it is right. <button v-if="operator" type="button" class="button ml-2" @click="retry">It is right, try again</button></p>
     </div>
     <p v-if="said" role="status" class="mb-3">{{ said }}</p>

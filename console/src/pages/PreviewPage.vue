@@ -16,6 +16,8 @@ const typed = ref('')
 const note = ref('')
 const save = ref(true)
 const end = ref('')
+const despite = ref('')
+const landmarks = computed(() => (p.value?.landmarks ?? []).filter((l) => l.have.join('\n') !== l.want.join('\n')))
 const within = ref('5m')
 const whenEqual = ref(false)
 const checks = ref('')
@@ -30,7 +32,7 @@ async function push() {
   busy.value = true
   trouble.value = undefined
   try {
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value, end_session: end.value || undefined,
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
       within: within.value && p.value.steps.length ? within.value : undefined, when_equal: whenEqual.value && !!within.value && p.value.steps.length > 0,
       checks: checks.value.split('\n').map((c) => c.trim()).filter(Boolean) }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
@@ -49,7 +51,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
 <template>
   <ProblemNote :error="error" />
   <template v-if="p">
-    <h1 class="mb-3">Put {{ p.target }}<template v-if="p.target_name"> ({{ p.target_name }})</template> back on {{ p.device }}</h1>
+    <h1 class="mb-3">Put {{ p.target }}<template v-if="p.target_name"> ({{ p.target_name }})</template> <template v-if="p.swap">on the new unit of {{ p.device }}</template><template v-else>back on {{ p.device }}</template></h1>
     <div class="grid gap-4 lg:grid-cols-[1fr_22rem]">
       <section class="min-w-0">
         <h2 v-if="p.steps.length" class="mb-2"><template v-if="whole">Sent as a whole, in these steps</template><template v-else>{{ p.lines }} {{ p.lines === 1 ? 'line' : 'lines' }} to send, in this order</template></h2>
@@ -65,7 +67,17 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
           <ResidualList :residuals="changes" />
         </template>
+        <div v-for="w in p.doubts" :key="w" class="mt-3 rounded border-2 border-alarm px-3 py-2"><b class="text-alarm">Doubt:</b> {{ w }}</div>
         <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
+        <template v-if="landmarks.length">
+          <h2 class="mt-4 mb-2">Landmarks that change</h2>
+          <div class="card overflow-x-auto">
+            <table class="w-full text-left">
+              <thead class="text-faded"><tr><th class="p-2 font-normal"></th><th class="p-2 font-normal">runs now</th><th class="p-2 font-normal">in {{ p.target }}</th></tr></thead>
+              <tbody><tr v-for="l in landmarks" :key="l.name" class="border-t border-rule"><td class="p-2 text-faded">{{ l.name }}</td><td class="p-2">{{ l.have.join(', ') || 'none' }}</td><td class="p-2">{{ l.want.join(', ') || 'none' }}</td></tr></tbody>
+            </table>
+          </div>
+        </template>
         <template v-if="p.remains.length">
           <h2 class="mt-4 mb-2">Would still differ from {{ p.target }}</h2>
           <ResidualList :residuals="p.remains" />
@@ -77,7 +89,12 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
       </section>
       <aside>
         <dl class="card mb-4 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
-          <dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}</dd>
+          <template v-if="p.swap">
+            <dt class="text-faded">new unit</dt><dd>serial {{ p.swap.new_serial }}, {{ p.swap.new_model }}, release {{ p.swap.new_release }}<template v-if="p.factory">, with factory settings</template></dd>
+            <dt class="text-faded">in place of</dt><dd>serial {{ p.swap.old_serials.join(' or ') }}, {{ p.swap.old_model }}</dd>
+          </template>
+          <template v-else><dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}<template v-if="p.factory">, with factory settings</template></dd></template>
+          <template v-if="p.at"><dt class="text-faded">spoken to</dt><dd>at {{ p.at }} for now</dd></template>
           <dt class="text-faded">runs now</dt><dd>{{ p.base }}</dd>
           <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : p.method === 'upload' ? 'the file as it was pulled' : 'to end equivalent to the version' }}</dd>
           
@@ -95,6 +112,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
             <label class="grid gap-1">Checks before and after, one a line<textarea v-model="checks" class="field min-h-16 font-mono text-[13px]" name="checks" spellcheck="false" placeholder="tcp 10.40.12.1:443&#10;from skerrinsay-r1 ping 10.1.12.1"></textarea></label>
           </template>
           <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup {{ within && p.steps.length ? 'when it is confirmed' : 'afterwards' }}</label>
+          <label v-if="p.doubts.length" class="grid gap-1 text-alarm">Why it is done despite the {{ p.doubts.length === 1 ? 'doubt' : 'doubts' }}<input v-model="despite" class="field" name="despite" required /></label>
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
           <details>
             <summary class="cursor-pointer text-faded">Somebody's session holds it?</summary>
@@ -103,7 +121,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           </details>
           <label class="grid gap-1"><span>Type <b>{{ p.device }}</b> to go ahead</span><input v-model="typed" class="field" name="confirm" autocomplete="off" spellcheck="false" /></label>
           <ProblemNote :error="trouble" />
-          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note)">{{ onlySave ? 'Save what runs' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
+          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note) || (p.doubts.length > 0 && !despite)">{{ onlySave ? 'Save what runs' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
         </form>
         <RouterLink class="mt-3 inline-block" :to="'/devices/' + p.device">Back to {{ p.device }}, sending nothing</RouterLink>
       </aside>

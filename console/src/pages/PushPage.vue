@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { post, type Job } from '../api/call'
+import { get, post, type Device, type Dialect, type Job, type Probe } from '../api/call'
 import JobLog from '../components/JobLog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { ended, useJob } from '../composables/job'
@@ -15,10 +15,30 @@ const id = ref<string>()
 const trouble = ref<Error>()
 const { log } = useJob(id)
 
-async function look() {
+const swap = route.query.swap === '1'
+const place = route.query.at ? String(route.query.at) : undefined
+const device = String(route.query.to ?? '')
+const key = ref<{ shown: string; before?: string }>() // another key than the device's, to be accepted
+
+// another asks for the key of a unit that is new here or somewhere else.
+async function another(): Promise<boolean> {
+  const d = await get<Device>('/devices/' + encodeURIComponent(device))
+  const dialect = await get<Dialect>('/dialects/' + encodeURIComponent(d.dialect))
+  const way = dialect.ways.find((w) => w.transport === d.transport) ?? dialect.ways[0]
+  if (!way?.shows_key) return false
+  const [, host, port] = /^(.*?)(?::(\d+))?$/.exec(place ?? d.address) ?? []
+  const p = await post<Probe>('/probe', { transport: way.transport, address: host, port: port ? Number(port) : d.port })
+  if (p.fingerprint === d.host_key_fingerprint && !place) return false
+  key.value = { shown: p.fingerprint, before: d.host_key_fingerprint }
+  return true
+}
+
+async function look(accepted?: string) {
   trouble.value = undefined
   try {
-    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, method }
+    if ((swap || place) && !accepted && (await another())) return
+    key.value = undefined
+    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, to: device || undefined, method, swap: swap || undefined, at: place, accept_key: accepted }
     id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })).id
     const j = await ended(id.value)
     if (j.preview) void router.replace('/push/' + j.preview)
@@ -31,10 +51,19 @@ if (what.value || route.query.undo) void look()
 </script>
 
 <template>
-  <h1 class="mb-3">Put {{ what || 'a version' }} back</h1>
+  <h1 class="mb-3"><template v-if="swap">Another unit for {{ device }}</template><template v-else>Put {{ what || 'a version' }} back</template></h1>
   <p v-if="!what && !route.query.undo" class="text-faded">Choose a version on a device's page first.</p>
   <ProblemNote :error="trouble" class="mb-3" />
+  <section v-if="key" class="card mb-3 max-w-2xl p-4" aria-label="Another key">
+    <p class="font-semibold">The unit shows a key that is not the device's.</p>
+    <p class="text-faded">Compare it with what the unit itself says, or with its papers. Nothing was told to it yet.</p>
+    <dl class="my-3 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1">
+      <dt class="text-faded">shown now</dt><dd class="font-mono text-[13px] break-all">{{ key.shown }}</dd>
+      <template v-if="key.before"><dt class="text-faded">accepted until now</dt><dd class="font-mono text-[13px] break-all">{{ key.before }}</dd></template>
+    </dl>
+    <button type="button" class="button-main" @click="look(key.shown)">It is this unit's key, go on</button>
+  </section>
   <template v-if="id && !trouble"><p class="mb-2 text-faded" role="status">Looking at the device and working out what would be sent…</p></template>
   <JobLog v-if="id" :log="log" />
-  <button v-if="trouble" type="button" class="button mt-3" @click="look">Look again</button>
+  <button v-if="trouble" type="button" class="button mt-3" @click="look()">Look again</button>
 </template>
