@@ -95,7 +95,6 @@ func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, 
 		return err
 	}
 	a.print(c, d, func() {
-		a.showDevice(d)
 		next := "" // what to do about the unit that answers
 		switch d.State {
 		case "other hardware":
@@ -111,12 +110,12 @@ func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, 
 			}
 			lines = append(lines, line)
 		}
-		a.s.facts("next", next, "swaps", strings.Join(lines, "\n"))
+		a.showDevice(d, "next", next, "swaps", strings.Join(lines, "\n"))
 	})
 	return nil
 }
 
-func (a *app) showDevice(d client.Device) {
+func (a *app) showDevice(d client.Device, also ...string) {
 	latest, pulled, latched, changed := "", "never", "", ""
 	if d.LastChanged != nil {
 		changed = when(*d.LastChanged) + " " + zoneName()
@@ -135,11 +134,11 @@ func (a *app) showDevice(d client.Device) {
 		children = append(children, k.Name+", "+k.State)
 	}
 	state := a.s.paint(stateStyle(d.State), stateWord(d))
-	a.s.facts("device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
+	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
 		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
-		"last pulled", pulled, "last changed", changed, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n"))
+		"last pulled", pulled, "last changed", changed, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n")}, also...)...)
 }
 
 // acceptKey shows the key a device shows and has a person accept it.

@@ -164,14 +164,14 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 	// With nothing to send there may still be something to save.
 	onlySave := len(p.Steps) == 0 && p.Unsaved && p.Saves && !c.Bool("no-save")
 	if c.Bool("preview") || len(p.Steps) == 0 && !onlySave {
-		a.print(c, p, func() { a.showPreview(p, c.Bool("no-save")) })
+		a.print(c, p, func() { a.showPreview(p, c.Bool("no-save"), c.String("within")) })
 		if len(p.Steps) > 0 {
 			return errDiffers
 		}
 		return nil
 	}
 	if !c.Bool("json") {
-		a.showPreview(p, c.Bool("no-save"))
+		a.showPreview(p, c.Bool("no-save"), c.String("within"))
 	}
 	despite := c.String("despite")
 	if len(p.Doubts) > 0 && despite == "" {
@@ -281,14 +281,14 @@ func (a *app) waits() func(client.Job) {
 		if j.State == "waiting" && j.Summary != said {
 			said = j.Summary
 			a.tell("waiting: %s\n", said)
-			if j.Due != nil && j.Decision == "" {
+			if j.Due != nil && j.Decision == "" && time.Now().Before(*j.Due) {
 				a.tell("keep it with: magpie push --confirm %s; undo it now with: magpie push --take-back %[1]s\n", j.ID)
 			}
 		}
 	}
 }
 
-func (a *app) showPreview(p client.Preview, noSave bool) {
+func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	target := a.s.paint(strong, p.Target)
 	if p.TargetName != "" {
 		target += " (" + p.TargetName + ")"
@@ -311,6 +311,13 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 	} else if !p.Saves {
 		save = "the dialect knows no startup to save to"
 	}
+	undo := "none by itself; with --within TIME it goes back unless it is confirmed, " + p.Undo
+	if within != "" {
+		undo = "in " + within + " unless it is confirmed, " + p.Undo
+		if save == "saved to startup afterwards" {
+			save = "saved to startup when it is confirmed"
+		}
+	}
 	method := p.Method + ", to end equivalent to the version"
 	switch p.Method {
 	case "merge":
@@ -329,7 +336,7 @@ func (a *app) showPreview(p client.Preview, noSave bool) {
 	if p.Factory {
 		unit += ", with factory settings"
 	}
-	a.s.facts("device", unit, "in place of", old, "spoken to", p.At, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", p.Undo)
+	a.s.facts("device", unit, "in place of", old, "spoken to", p.At, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", undo)
 	whole := p.Steps[0].Kind == "load"
 	if whole {
 		a.s.printf("\n%s to take:\n", count(len(p.Steps), "step", "steps"))
@@ -428,7 +435,7 @@ func (a *app) showPush(j client.Job) {
 		a.residuals(j.Push.Residuals)
 	}
 	a.checks(j.Push.Checks)
-	if j.Push.Before != "" {
+	if j.Push.Before != "" && j.Outcome != "undone" {
 		a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("what ran before is kept as %s; to go back: magpie push --undo %s", j.Push.Before, j.ID)))
 	}
 }

@@ -230,6 +230,9 @@ func (u *push) disarm() error {
 		u.l.Warn("%v", r)
 		return nil
 	}
+	if err == nil {
+		u.l.Info("the device's own restart is called off")
+	}
 	return err
 }
 
