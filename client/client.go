@@ -331,6 +331,11 @@ func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
 	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)
 }
 
+// Edit keeps a text made of a version as another version.
+func (c *Client) Edit(ctx context.Context, v NewVersion) (Version, error) {
+	return call[Version](c, ctx, "POST", "/versions", nil, v)
+}
+
 // Watch follows a job to its end over server-sent events, calling seen for
 // every line of its log and changed for every change of the job. Either may be
 // nil. A connection that breaks is made again where it left off.

@@ -360,6 +360,13 @@ type Entry struct {
 	Text string    `json:"text"`
 }
 
+// NewVersion is a text that a person made of a version.
+type NewVersion struct {
+	Ref  string `json:"ref"` // the version it was made of
+	Text string `json:"text"`
+	Note string `json:"note,omitempty"`
+}
+
 // NewPreview asks what a push would do.
 type NewPreview struct {
 	Ref    string `json:"ref,omitempty"`

@@ -7,6 +7,7 @@ export const router = createRouter({
     { path: '/', component: Fleet, meta: { title: 'Fleet' } },
     { path: '/devices/:name', component: () => import('./pages/DevicePage.vue'), props: true, meta: { title: 'Device' } },
     { path: '/compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare' } },
+    { path: '/edit', component: () => import('./pages/EditPage.vue'), meta: { title: 'Edit' } },
     { path: '/push', component: () => import('./pages/PushPage.vue'), meta: { title: 'Push' } },
     { path: '/push/:id', component: () => import('./pages/PreviewPage.vue'), props: true, meta: { title: 'Push' } },
     { path: '/jobs', component: () => import('./pages/JobsPage.vue'), meta: { title: 'Jobs' } },

@@ -102,6 +102,7 @@ func (s *Server) Handler() http.Handler {
 	reader.GET("/version", s.version)
 	reader.GET("/version/text", s.versionText)
 	operator.PATCH("/version", s.mark)
+	operator.POST("/versions", s.edit)
 	reader.GET("/diff", s.diff)
 	reader.GET("/drift", s.drift)
 
@@ -187,6 +188,8 @@ func problem(err error) *client.Problem {
 		return say(409, "another push holds the device", "")
 	case errors.Is(err, work.ErrChecks):
 		return say(400, "checks that cannot be made", "")
+	case errors.Is(err, work.ErrNotEditable):
+		return say(400, "not kept", "")
 	case errors.Is(err, work.ErrDoubts):
 		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
 	case errors.Is(err, work.ErrTooLate):

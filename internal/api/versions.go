@@ -146,6 +146,24 @@ func (s *Server) mark(c *gin.Context) {
 	answer(c, 200, wireVersion(v), err)
 }
 
+// edit keeps a text made of a version as another version.
+func (s *Server) edit(c *gin.Context) {
+	var in client.NewVersion
+	if !read(c, &in) {
+		return
+	}
+	r, ok := s.reference(c, in.Ref, "ref")
+	if !ok {
+		return
+	}
+	if len([]rune(in.Note)) > long {
+		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+		return
+	}
+	v, err := s.Work.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note)
+	answer(c, 201, wireVersion(v), err)
+}
+
 func (s *Server) diff(c *gin.Context) {
 	lines := 3
 	if raw := c.Query("context"); raw != "" {

@@ -34,6 +34,7 @@ const (
 	ByHand       = "by hand"
 	FirstContact = "first contact"
 	BeforePush   = "before a push"
+	Edited       = "edited" // by a person, of another version; why such a version counts for nothing, too
 	AfterPush    = "after a push"
 )
 

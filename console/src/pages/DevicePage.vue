@@ -145,10 +145,11 @@ const facts = computed(() => {
                 <td class="hidden px-2 whitespace-nowrap md:table-cell"><template v-if="v.lines === 0">{{ v.size }} bytes</template><template v-else-if="v.number > 1"><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></template></td>
                 <td class="hidden px-2 sm:table-cell">{{ v.author }}</td>
                 <td class="hidden px-2 text-faded lg:table-cell">{{ v.reason }}</td>
-                <td class="px-2"><span v-if="v.aside" class="mr-2 text-alarm">{{ v.aside }}</span><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
+                <td class="px-2"><span v-if="v.aside" class="mr-2" :class="v.aside === 'edited' ? 'text-violet' : 'text-alarm'">{{ v.aside }}</span><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
                 <td class="px-2 text-right whitespace-nowrap">
                   <RouterLink v-if="v.number > 1" class="mr-3" :to="`/compare?from=${v.ref.replace(/@\d+$/, '@' + (v.number - 1))}&to=${v.ref}`">what changed</RouterLink>
-                  <RouterLink v-if="operator" :to="`/push?ref=${v.ref}`">put back</RouterLink>
+                  <RouterLink v-if="operator && session.me?.secrets && v.lines > 0" class="mr-3" :to="`/edit?ref=${v.ref}`">edit</RouterLink>
+                  <RouterLink v-if="operator" :to="`/push?ref=${v.ref}`">{{ v.aside === 'edited' ? 'push' : 'put back' }}</RouterLink>
                 </td>
               </tr>
             </tbody>

@@ -1,0 +1,57 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { get, post, query, type Schemas, type Version } from '../api/call'
+import ProblemNote from '../components/ProblemNote.vue'
+
+// A version's text, to be changed and kept as another version.
+const route = useRoute()
+const router = useRouter()
+const of = String(route.query.ref ?? '')
+const text = ref('')
+const note = ref('')
+const before = ref('')
+const masked = ref(false)
+const opaque = ref(false)
+const trouble = ref<Error>()
+const busy = ref(false)
+
+async function load() {
+  try {
+    const t = await get<Schemas['Text']>('/version' + query({ ref: of }))
+    before.value = text.value = t.text
+    masked.value = !!t.masked
+    opaque.value = !!t.opaque
+  } catch (e) {
+    trouble.value = e as Error
+  }
+}
+void load()
+
+async function keep() {
+  busy.value = true
+  trouble.value = undefined
+  try {
+    const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value })
+    void router.push(`/compare?from=${of}&to=${v.ref}`)
+  } catch (e) {
+    trouble.value = e as Error
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <h1 class="mb-1">Edit {{ of }}</h1>
+  <p class="mb-3 text-faded">Kept as another version; {{ of }} stays as it is, and the device is not touched until the new one is pushed.</p>
+  <p v-if="masked" class="rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink">Its secrets are not shown to you, so it cannot be edited: the new version would lack them.</p>
+  <p v-else-if="opaque" class="text-faded">It is an opaque file; there is nothing in it that can be edited here.</p>
+  <form v-else-if="before" class="grid gap-3" @submit.prevent="keep">
+    <label class="grid gap-1"><span class="sr-only">The text</span><textarea v-model="text" class="field min-h-[60vh] font-mono text-[13px] leading-5 whitespace-pre" name="text" wrap="off" spellcheck="false" autocomplete="off"></textarea></label>
+    <div class="flex flex-wrap items-end gap-3">
+      <label class="grid grow gap-1">What was changed<input v-model="note" class="field" name="note" /></label>
+      <button class="button-main" :disabled="busy || text === before">Keep as another version</button>
+    </div>
+  </form>
+  <ProblemNote :error="trouble" class="mt-3" />
+</template>

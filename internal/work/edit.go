@@ -1,0 +1,101 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/diff"
+	"magpie/internal/core/ref"
+	"magpie/internal/core/text"
+	"magpie/internal/store"
+)
+
+// ErrNotEditable is returned for a text that is not kept as a version.
+var ErrNotEditable = errors.New("it is not kept")
+
+// Edit keeps a text that a person made of a version as another version of the
+// same part. It counts for nothing by itself: it is not what the device runs,
+// but it can be compared and pushed. The version it was made of stays.
+func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, content, why string) (v core.Version, err error) {
+	no := func(format string, args ...any) (core.Version, error) {
+		return core.Version{}, fmt.Errorf("%w: %s", ErrNotEditable, fmt.Sprintf(format, args...))
+	}
+	if !actor.Secrets {
+		return no("only someone who may see secrets can edit a version, because the text shown to others lacks them")
+	}
+	base, err := s.Version(ctx, actor, r)
+	if err != nil {
+		return base, err
+	}
+	q := s.Store.As(actor)
+	d, err := q.DeviceByID(ctx, base.DeviceID)
+	if err != nil {
+		return base, err
+	}
+	dia := s.dialectOf(d)
+	if dia == nil {
+		return no("there is no dialect %s that could read it", d.Dialect)
+	}
+	doc := dia.Doc(base.Part)
+	if doc.Opaque() {
+		return no("%s is an opaque file", label(base))
+	}
+	for i, l := range text.Lines(content) {
+		if strings.Contains(l, "‹secret ") {
+			return no("line %d holds a masked secret; write the secret itself, or take the line from the text as it is shown to someone who may see secrets", i+1)
+		}
+	}
+	if _, _, err := doc.Parse(content); err != nil {
+		return no("it cannot be read as the dialect says: %v", err)
+	}
+	raw, err := q.Content(ctx, base.ContentID)
+	if err != nil {
+		return base, err
+	}
+	settled := doc.Settled(content)
+	was := doc.Settled(string(raw))
+	if settled == was {
+		return no("it says the same as %s", label(base))
+	}
+	pull, err := q.PullByID(ctx, base.PullID)
+	if err != nil {
+		return base, err
+	}
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		at := s.clock().UTC().Truncate(time.Microsecond)
+		pull.ID, pull.JobID, pull.RequestedAt, pull.TakenAt, pull.Reason, pull.Actor, pull.Result = store.NewID(at), "", at, &at, core.Edited, actor.Name, "done"
+		if err := q.AddPull(ctx, pull); err != nil {
+			return err
+		}
+		p, err := q.Part(ctx, d.ID, base.Part, true)
+		if err != nil {
+			return err
+		}
+		v = core.Version{PullID: pull.ID, Fingerprint: s.Store.Keys().Hash("fingerprint", []byte(settled)), TakenAt: at, Reason: core.Edited, Actor: actor.Name, Aside: core.Edited,
+			DialectRev: dia.Revision, Device: d.Name, Part: base.Part, DeviceID: d.ID, Lines: len(text.Lines(content))}
+		for _, e := range diff.Texts(doc.Split(was), doc.Split(settled)) {
+			v.Removed += e.End - e.Start
+			v.Added += e.To - e.From
+		}
+		if v.ContentID, err = q.PutContent(ctx, []byte(content)); err != nil {
+			return err
+		}
+		if err := q.AddVersion(ctx, p, &v, ""); err != nil {
+			return err
+		}
+		v.Note = fmt.Sprintf("edited from %d", base.Number) + note(why)
+		if err := q.MarkVersion(ctx, v); err != nil {
+			return err
+		}
+		if err := q.Audit(ctx, "edit", label(v), fmt.Sprintf("edited from %s (+%d −%d)%s", label(base), v.Added, v.Removed, note(why))); err != nil {
+			return err
+		}
+		v, err = q.VersionByID(ctx, v.ID)
+		return err
+	})
+	return v, err
+}
