@@ -1,11 +1,15 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"magpie/client"
+	"magpie/dialects"
 	"magpie/internal/sim"
 	"magpie/internal/sim/box"
 	"magpie/internal/sim/dunlin"
@@ -184,5 +188,58 @@ func TestAfterReset(t *testing.T) {
 		if d := must(w.admin.Device(ctx(t), g))(t); d.State != "steady" {
 			t.Errorf("%s: it is %s", c.depth, d.State)
 		}
+	}
+}
+
+// TestController: a controller's import restarts it, and its access points are
+// taken back in; one that does not come is named.
+func TestController(t *testing.T) {
+	t.Parallel()
+	raw, err := dialects.Files.ReadFile("skua.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	hasty := t.TempDir() // two minutes of patience are too many here
+	if err := os.WriteFile(filepath.Join(hasty, "skua.yaml"), bytes.Replace(raw, []byte("rejoin: 2m"), []byte("rejoin: 3s"), 1), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w := newWorld(t, 1, withFamilies("skua"), withDialects(hasty))
+	const c = "control-w1"
+	w.pull(c)
+	w.fleet.amend(c, "okonkwo", "power low")
+	w.pull(c)
+	joined := func() (n int) {
+		for _, f := range w.fleet.status(c).Files {
+			if strings.HasSuffix(f, "joined=true") {
+				n++
+			}
+		}
+		return n
+	}
+	before := joined()
+	if before == 0 {
+		t.Fatal("no access point is joined")
+	}
+	p := w.preview(client.NewPreview{Ref: c + "@1"})
+	if !strings.Contains(strings.Join(p.Warnings, "\n"), "hang on it and are away with it") {
+		t.Errorf("who else is affected is not said: %v", p.Warnings)
+	}
+	end := w.push(c + "@1")
+	if end.Outcome != "equal" || joined() != before {
+		t.Errorf("%s: %s; %d of %d are back\n%s", end.Outcome, end.Summary, joined(), before, w.logText(end.ID))
+	}
+	for _, d := range must(w.admin.Devices(ctx(t), []string{"kind=access-point"}))(t) {
+		if d.State != "steady" {
+			t.Errorf("%s is %s: %s", d.Name, d.State, d.Trouble)
+		}
+	}
+	stray := "ap-skerrinsay-quay"
+	w.fleet.faults(c, box.Faults{Stray: stray})
+	end = w.push(c + "@2")
+	if !strings.Contains(end.Summary, "not back: "+stray) || joined() != before-1 {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+	if log := w.logText(end.ID); !strings.Contains(log, stray+" is not back: it was asked for and did not come back") {
+		t.Errorf("the log does not say why:\n%s", log)
 	}
 }

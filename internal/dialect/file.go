@@ -213,6 +213,9 @@ type Members struct {
 	Parts    map[string]*Part `yaml:"parts"`
 	Methods  []string         `yaml:"methods"`
 	Load     []Step           `yaml:"load"`
+	Present  string           `yaml:"present"` // what standing shows of one that is there
+	Adopt    []Step           `yaml:"adopt"`   // takes {member} back in after a restart of this one
+	Rejoin   string           `yaml:"rejoin"`  // how long that may take
 }
 
 // Part is how a part is fetched and what proves that it is whole.

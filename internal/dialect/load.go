@@ -357,6 +357,9 @@ func (l *loader) compile(d *Dialect) {
 			}
 		}
 		l.steps(m.Load, "members", "load")
+		l.steps(m.Adopt, "members", "adopt")
+		l.pattern(m.Present, "members", "present")
+		l.span(m.Rejoin, 0, "members", "rejoin")
 		if len(m.Methods) > 0 && len(m.Load) == 0 && !l.speaks(Netconf) {
 			l.at([]string{"members", "methods"}, "needs members.load: the steps that put a document there")
 		}

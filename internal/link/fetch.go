@@ -158,6 +158,18 @@ func (s *Session) For(member string) *Session {
 	return m.respeak()
 }
 
+// Present tells whether a device that this one speaks for is there, by what it
+// says of its standing.
+func (s *Session) Present(m Member) bool {
+	of := s.call.Dialect.Members
+	return of == nil || of.Present == "" || s.d.Pattern(of.Present).MatchString(m.State)
+}
+
+// Adopt takes a device that this one speaks for back in.
+func (s *Session) Adopt(member string) error {
+	return s.For(member).steps(s.d.Members.Adopt)
+}
+
 // respeak binds the way of speaking to a copy of the session.
 func (s *Session) respeak() *Session {
 	switch sp := s.sp.(type) {

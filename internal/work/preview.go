@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"magpie/internal/core"
 	"magpie/internal/core/change"
@@ -273,6 +274,17 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		return p, err
 	}
 	if v.dia.Restarts > 0 && len(p.Steps) > 0 {
+		kids, err := q.Children(ctx, d.ID)
+		if err != nil {
+			return p, err
+		}
+		if len(kids) > 0 {
+			names := make([]string, len(kids))
+			for i, k := range kids {
+				names[i] = k.Name
+			}
+			p.Warnings = append(p.Warnings, fmt.Sprintf("%s hang on it and are away with it: %s", counts(len(kids), "device", "devices"), strings.Join(names, ", ")))
+		}
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(v.dia.Restarts)))
 	}
 	if n := releaseNote(target, from, v); n != "" {

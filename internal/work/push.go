@@ -38,6 +38,8 @@ type PushResult struct {
 	Residuals []Residual `json:"residuals"`
 	Refused   *Refusal   `json:"refused,omitempty"`
 	Checks    []Checked  `json:"checks,omitempty"`
+
+	Stragglers []string `json:"stragglers,omitempty"` // devices it speaks for that did not come back, and why
 }
 
 // Refusal is the line a device would not take.
@@ -132,7 +134,8 @@ type push struct {
 	journal store.Journal
 	res     PushResult
 	before  core.Version
-	looks   int // how often a push that broke off was looked at
+	looks   int      // how often a push that broke off was looked at
+	members []string // that it speaks for and that were there before
 }
 
 // pushJob is the road of a push: visit, keep what runs, check that it is what
@@ -233,6 +236,7 @@ func (u *push) check(ctx context.Context) (ended bool) {
 		u.finish(core.Refused, refuse)
 		return true
 	}
+	u.gathered()
 	u.checkBefore(ctx)
 	return false
 }
@@ -556,6 +560,7 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 	if err := u.record(); err != nil {
 		u.l.Warn("journal: %v", err)
 	}
+	u.regather(ctx)
 	u.v.renew(core.AfterPush)
 	if err := u.v.fetch(); err != nil {
 		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
@@ -589,7 +594,7 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 	case outcome == core.NotSaved && saveErr != nil:
 		summary += ": " + saveErr.Error()
 	}
-	return outcome, summary, true
+	return outcome, summary + u.stragglers(), true
 }
 
 // verdict compares what was just pulled with what was asked for.

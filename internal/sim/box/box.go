@@ -58,7 +58,8 @@ type Faults struct {
 	SlowRestart int    `json:"slow_restart,omitempty"` // so many milliseconds longer until it is back
 	NoReturn    bool   `json:"no_return,omitempty"`    // a restart it never comes back from
 	RefuseStow  bool   `json:"refuse_stow,omitempty"`
-	Down        bool   `json:"down,omitempty"` // not listening at all
+	Stray       string `json:"stray,omitempty"` // an access point that does not come back when it is asked for
+	Down        bool   `json:"down,omitempty"`  // not listening at all
 }
 
 // Status is what the control port shows of a device.

@@ -566,10 +566,11 @@ func (d *Device) task(w http.ResponseWriter, r *http.Request) {
 // adopt takes access points back in, by name.
 func (d *Device) adopt(w http.ResponseWriter, r *http.Request) {
 	var in struct{ Member []string }
+	stray := d.Faults().Stray
 	_ = json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&in)
 	d.Lock()
 	for _, name := range in.Member {
-		if m := d.member(name); m != nil {
+		if m := d.member(name); m != nil && name != stray {
 			m.Joined = true
 		}
 	}
