@@ -317,6 +317,7 @@ type Rule struct {
 	Ordered    bool              `yaml:"ordered"`
 	Overwrites bool              `yaml:"overwrites"`
 	Permanent  bool              `yaml:"permanent"`
+	Reach      bool              `yaml:"reach"`
 	Volatile   bool              `yaml:"volatile"`
 	Default    string            `yaml:"default"`
 	Writes     []string          `yaml:"writes"`

@@ -77,6 +77,7 @@ type SendStep struct {
 	Depth    int      `json:"depth"`
 	Hostname string   `json:"hostname,omitempty"` // a name the prompt shows from then on
 	Secrets  []string `json:"secrets,omitempty"`
+	Reach    bool     `json:"reach,omitempty"` // it carries the path by which the device is reached
 
 	Content    []byte `json:"content,omitempty"` // of a load: the document or file
 	Current    []byte `json:"current,omitempty"` // and what it is laid over
@@ -257,6 +258,10 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if target.ID == base.ID {
 		got.Text = string(raw) // the same by the device's own sign, however it is encrypted
 	}
+	cred, err := s.credential(ctx, v.at)
+	if err != nil {
+		return Preview{}, err
+	}
 	pl, err := s.plan(v, doc, part, req.Method, got.Text, string(raw), passphrase)
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", label(target), d.Name, err)
@@ -293,6 +298,9 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if v.where.elsewhere() {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the unit is spoken to at %s for now; afterwards it has the address that %s gives it", v.where.Address, label(target)))
 	}
+	if w := pathWarning(p.Steps, cred.User); w != "" {
+		p.Warnings = append(p.Warnings, w)
+	}
 	p.Doubts = doubts(target, from, v, doc.Part.Secrets == "withheld")
 	return p, nil
 }
@@ -318,6 +326,49 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 		out = append(out, Pair{f.Name, found[f.Name], f.Values})
 	}
 	return out
+}
+
+// pathWarning says which lines may cut the way by which the device is reached:
+// addresses and ways, and the account this service signs in with.
+func pathWarning(steps []SendStep, user string) string {
+	var path, account []string
+	for i, st := range steps {
+		switch number := fmt.Sprint(i + 1); {
+		case st.Reach:
+			path = append(path, number)
+		case user != "" && (st.Kind == string(change.Set) || st.Kind == string(change.Remove)) && slices.Contains(strings.Fields(st.Block+" "+st.Lines[0]), user):
+			account = append(account, number)
+		}
+	}
+	var out []string
+	if len(path) > 0 {
+		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", touch(len(path)), some(path)))
+	}
+	if len(account) > 0 {
+		out = append(out, fmt.Sprintf("%s the account %s, by which this service signs in (%s)", touch(len(account)), user, some(account)))
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return strings.Join(out, "; ") + ": push it with a window, so that it goes back by itself if contact is lost"
+}
+
+func touch(n int) string {
+	if n == 1 {
+		return "1 line touches"
+	}
+	return fmt.Sprintf("%d lines touch", n)
+}
+
+// some lists the numbers of a few lines.
+func some(numbers []string) string {
+	if len(numbers) > 6 {
+		return "lines " + strings.Join(numbers[:6], ", ") + ", …"
+	}
+	if len(numbers) == 1 {
+		return "line " + numbers[0]
+	}
+	return "lines " + strings.Join(numbers, ", ")
 }
 
 // planned is a push worked out.
@@ -379,6 +430,7 @@ func sendSteps(steps []change.Step, mask rules.Masker) []SendStep {
 	for i, st := range steps {
 		o := SendStep{Kind: string(st.Kind), Lines: st.Lines, Masked: slices.Clone(st.Lines), Block: st.Block, Depth: st.Depth}
 		if st.Item != nil {
+			o.Reach = st.Item.Rule != nil && st.Item.Rule.Reach
 			o.Secrets = st.Item.Secrets()
 			if st.Kind != change.Remove {
 				o.Hostname = st.Item.Hostname()

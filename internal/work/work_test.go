@@ -302,7 +302,7 @@ func TestOntoAnotherDevice(t *testing.T) {
 		return j, p
 	}
 	j, p := preview()
-	if j.Outcome != core.Done || len(p.Steps) == 0 || !strings.Contains(strings.Join(p.Warnings, "\n"), "was taken from skerrinsay-r1") {
+	if j.Outcome != core.Done || len(p.Steps) == 0 || !strings.Contains(strings.Join(p.Doubts, "\n"), "was taken from skerrinsay-r1") {
 		t.Errorf("%s (%s): %q", j.Outcome, j.Summary, p.Warnings)
 	}
 	d := y.device("innisquill-r1")

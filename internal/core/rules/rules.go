@@ -34,6 +34,7 @@ type Rule struct {
 	Hostname   string   // the capture that is the name shown in the prompt
 	Salted     []string // captures that the device shows otherwise each time: kept and sent, not compared
 
+	Reach    bool   // carries the path by which the service reaches the device
 	Landmark string // a name for what matches, when it is something a person looks for
 
 	segs [][]token
