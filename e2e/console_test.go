@@ -33,7 +33,6 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.allow = append(b.allow, "401")
 	b.open("/")
 	b.see("Steady Magpie")
-	b.shot("console-sign-in")
 	b.fill(`input[name=user]`, "admin")
 	b.fill(`input[name=password]`, "wrong")
 	b.click("Sign in")
@@ -81,9 +80,6 @@ func TestConsolePutsItRight(t *testing.T) {
 		b.open("/push?ref=" + x.device + "@" + x.version)
 		b.see("go ahead")
 		b.see(x.shows)
-		if x.device == "control-f1" {
-			b.shot("console-preview-document")
-		}
 		b.choose(`select[name=within]`, "")
 		b.see("nothing brings it back")
 		b.fill(`input[name=confirm]`, x.device)
