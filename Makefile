@@ -5,7 +5,7 @@ CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) con
 export PATH := $(PATH):/usr/sbin
 export DEBIAN_FRONTEND = noninteractive
 
-.PHONY: demo test build bench check needs fuzz
+.PHONY: demo test test-matrix build bench check needs fuzz
 
 build: needs console/dist/index.html
 	go build -o bin/ ./cmd/...
@@ -24,7 +24,11 @@ demo: build
 	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --devices $(or $(DEVICES),12)
 
 test: build check
-	go test -race -timeout 14m -parallel 3 ./...
+	go test -race -timeout 14m -parallel 4 ./...
+
+# Every family, by every method, with every fault of its simulator.
+test-matrix: build
+	MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run TestMatrix
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }

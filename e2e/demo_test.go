@@ -13,6 +13,7 @@ import (
 // TestDemo: two demos beside each other, each with its story; the second start
 // finds what was there; nothing is left running.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	up := regexp.MustCompile(`is up at (http://\S+),`)
 	var worlds []*world
 	for _, name := range []string{"one", "two"} {
@@ -82,6 +83,7 @@ func running(program, dir string) bool {
 // TestCommandLine walks what the README's first quarter of an hour shows, and
 // the mistakes people make.
 func TestCommandLine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 2)
 	p := w.fleet.place("innisquill-r1")
 	if _, e, status := w.cli("device", "remove", "innisquill-r1", "--yes"); status != 0 {
@@ -152,7 +154,7 @@ func TestCommandLine(t *testing.T) {
 		t.Errorf("diff exits %d:\n%s%s", status, out, errText)
 	}
 	out, errText, status = w.cli("push", "r9@as-built", "--preview")
-	if status != 1 || !strings.Contains(out, "cancel shut") || !strings.Contains(out, "no automatic undo") {
+	if status != 1 || !strings.Contains(out, "cancel shut") || !strings.Contains(out, "none by itself; with --within TIME it goes back unless it is confirmed") {
 		t.Errorf("push --preview exits %d:\n%s%s", status, out, errText)
 	}
 	if out, errText, status = w.cli("push", "r9@as-built"); status != 2 || !strings.Contains(errText, "give --yes") || !strings.Contains(w.fleet.running("innisquill-r1"), "shut") {

@@ -31,6 +31,7 @@ func variant(t *testing.T, name string, replace ...string) string {
 
 // TestPagerThatCannotBeTurnedOff pulls through a pager, page by page.
 func TestPagerThatCannotBeTurnedOff(t *testing.T) {
+	t.Parallel()
 	dir := variant(t, "tern-paged", "  prepare:\n    - sheet endless\n", "  pager: {shows: '^\\(\\(space turns the sheet, q puts it away\\)\\)$', answer: ' '}\n")
 	w := newWorld(t, 1, withDialects(dir))
 	w.pull(r1)
@@ -47,6 +48,7 @@ func TestPagerThatCannotBeTurnedOff(t *testing.T) {
 // TestPatience: a device that is slow is waited for, one that hangs is not, and
 // the lease is given back.
 func TestPatience(t *testing.T) {
+	t.Parallel()
 	dir := variant(t, "tern-hasty", "answer: 60s, idle: 20s", "answer: 1500ms, idle: 1500ms")
 	w := newWorld(t, 1, withDialects(dir))
 	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Dialect: "tern-hasty"}))(t)
@@ -83,6 +85,7 @@ func TestPatience(t *testing.T) {
 
 // TestSignInByKey uses a private key instead of a password.
 func TestSignInByKey(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	key := filepath.Join(t.TempDir(), "key")
 	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
@@ -107,6 +110,7 @@ func TestSignInByKey(t *testing.T) {
 
 // TestGarbageAtTheDoor sends the API what nobody should.
 func TestGarbageAtTheDoor(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	long := strings.Repeat("x", 5000)
 	for what, do := range map[string]func() error{

@@ -15,6 +15,7 @@ const r1 = "skerrinsay-r1"
 // TestNothingHalfBecomesAVersion: whatever a device sends that is not the whole
 // part, the pull fails, says why, and makes no version.
 func TestNothingHalfBecomesAVersion(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	for _, c := range []struct {
 		name   string
@@ -51,6 +52,7 @@ func TestNothingHalfBecomesAVersion(t *testing.T) {
 // TestFalsePrompts: neither a login banner nor lines of the configuration that
 // look like the device's prompt or end mark fool a pull.
 func TestFalsePrompts(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.fleet.faults(r1, tern.Faults{Banner: "skerrinsay-r1 ~ \nother-host ~ \nskerrinsay-r1 ~~ "})
 	w.fleet.amend(r1, "okonkwo", "placard ((", "skerrinsay-r1 ~~ ", ".. end of running, 3 lines", "?! not a refusal", "skerrinsay-r1 ~ ", "))")
@@ -71,6 +73,7 @@ func TestFalsePrompts(t *testing.T) {
 // TestRefusedLoginIsLatched: a wrong password is tried once, and not again by
 // anything until a person says so.
 func TestRefusedLoginIsLatched(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Password: "wrong"}))(t)
@@ -113,6 +116,7 @@ func TestRefusedLoginIsLatched(t *testing.T) {
 }
 
 func TestChangedHostKey(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	was := must(w.admin.Device(ctx(t), r1))(t).HostKey
@@ -153,6 +157,7 @@ func changed(w *world) {
 // TestRefusedLineIsUndone: the first refused line stops a push, is reported with
 // number, text and answer, and what was applied is taken back.
 func TestRefusedLineIsUndone(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	before := w.fleet.running(r1)
@@ -173,6 +178,7 @@ func TestRefusedLineIsUndone(t *testing.T) {
 }
 
 func TestLineAcceptedButNotApplied(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	// The last line that sets something.
@@ -194,6 +200,7 @@ func TestLineAcceptedButNotApplied(t *testing.T) {
 }
 
 func TestNotSaved(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	w.fleet.faults(r1, tern.Faults{RefuseStow: true})
@@ -209,6 +216,7 @@ func TestNotSaved(t *testing.T) {
 
 // TestChangedSincePreview: what is pushed is what was previewed, or nothing.
 func TestChangedSincePreview(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	p := w.preview(client.NewPreview{Ref: r1 + "@1"})
@@ -229,6 +237,7 @@ func TestChangedSincePreview(t *testing.T) {
 }
 
 func TestHeldAndBusy(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	before := w.fleet.running(r1)
@@ -280,6 +289,7 @@ func TestSomebodyHoldsIt(t *testing.T) {
 // TestOnePushAtATime: a second push is told which one holds the device; pulls
 // wait for the conversation to end and then go through.
 func TestOnePushAtATime(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	p := w.preview(client.NewPreview{Ref: r1 + "@1"})
@@ -308,6 +318,7 @@ func TestOnePushAtATime(t *testing.T) {
 }
 
 func TestCancel(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	before := w.fleet.running(r1)
@@ -336,6 +347,7 @@ func TestCancel(t *testing.T) {
 // TestContactLostInThePush: the device goes away in the middle and comes back;
 // what was applied is undone.
 func TestContactLostInThePush(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	before := w.fleet.running(r1)

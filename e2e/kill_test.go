@@ -54,6 +54,7 @@ func (w *world) truthful(end client.Job, before, target string, versions int) {
 // TestKilledAtEveryLine kills the service while the device holds line N of a
 // push, for every N, before and after the line takes effect.
 func TestKilledAtEveryLine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	target := w.fleet.running(r1)
 	changed(w)
@@ -83,6 +84,7 @@ func TestKilledAtEveryLine(t *testing.T) {
 
 // TestKilledBeforeAndAfterTheLines kills the service around the sending.
 func TestKilledBeforeAndAfterTheLines(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	target := w.fleet.running(r1)
 	changed(w)
@@ -106,6 +108,7 @@ func TestKilledBeforeAndAfterTheLines(t *testing.T) {
 // service comes back. The job waits and says so; it can be called off, and then
 // says that it does not know.
 func TestWaitsForTheDevice(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	target := w.fleet.running(r1)
 	changed(w)
@@ -154,6 +157,7 @@ func (w *world) databasePID() int {
 // TestDatabaseKilledInAPush kills the database while the device holds a line:
 // the service brings it up again and the push comes to a truthful end.
 func TestDatabaseKilledInAPush(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, ownDatabase)
 	target := w.fleet.running(r1)
 	changed(w)
@@ -184,6 +188,7 @@ func TestDatabaseKilledInAPush(t *testing.T) {
 
 // TestKilledPullBeginsAnew: a pull harms nothing, so it is simply done again.
 func TestKilledPullBeginsAnew(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.fleet.faults(r1, tern.Faults{Hang: "recite running"})
 	pull := must(w.admin.Pull(ctx(t), []string{r1}, ""))(t)[0]
@@ -199,6 +204,7 @@ func TestKilledPullBeginsAnew(t *testing.T) {
 // TestOrphanedDatabaseIsTakenOn: after a kill -9 of the service its database
 // server lives on; the next start takes it on and stops it cleanly at its end.
 func TestOrphanedDatabaseIsTakenOn(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1, ownDatabase)
 	w.pull(r1)
 	pid := w.databasePID()

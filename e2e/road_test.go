@@ -15,6 +15,7 @@ import (
 // by hand in every way a router can be changed, the change is seen exactly, the
 // earlier version is put back, and a look through plain ssh shows it.
 func TestThereAndBack(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	const r1 = "skerrinsay-r1"
 	before := w.ssh(r1, "recite running")
@@ -88,6 +89,7 @@ func body(s string) string {
 // TestMergeLeavesLinesBehind shows why replace is the default: merging an
 // earlier version back leaves what was added since, and says so.
 func TestMergeLeavesLinesBehind(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	const r1 = "skerrinsay-r1"
 	w.pull(r1)
@@ -106,6 +108,7 @@ func TestMergeLeavesLinesBehind(t *testing.T) {
 }
 
 func TestUnchangedPullIsASighting(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	const r1 = "skerrinsay-r1"
 	w.pull(r1)
@@ -136,6 +139,7 @@ func TestUnchangedPullIsASighting(t *testing.T) {
 // TestContentThatReturns: A, B, A is three versions, and each reads back as it
 // was taken.
 func TestContentThatReturns(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	const r1 = "skerrinsay-r1"
 	var taken []string
@@ -161,6 +165,7 @@ func TestContentThatReturns(t *testing.T) {
 
 // TestPatchAcceptsTheDiff feeds the whole difference of two versions to patch(1).
 func TestPatchAcceptsTheDiff(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	const r1 = "skerrinsay-r1"
 	w.pull(r1)

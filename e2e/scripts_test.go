@@ -23,6 +23,7 @@ import (
 // Lines after a command are what it must print, standard error after standard
 // output. "…" stands for anything within a line, alone for any lines.
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("testdata/*.txt")
 	if err != nil || len(files) == 0 {
 		t.Fatal("no scripts: ", err)

@@ -27,6 +27,7 @@ var secrets = []string{sim.ServiceWord, sim.MastWord, adminWord, tern.Sealed(sim
 // TestSecretsStayHidden looks for secrets in everything a reader or operator
 // can get, in the service's own log, and in every byte of the database.
 func TestSecretsStayHidden(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	w.fleet.amend(r1, "mwilks", "lookout", "cancel community demo-gulls", "community demo-terns-secret", "up", "flock 64512", "neighbour 10.1.12.1", "key sealed 0123456789abcdef0123")
@@ -136,6 +137,7 @@ func everything(t *testing.T, db *sql.DB) []byte {
 
 // TestWhoMayDoWhat walks roles, tokens and the console's cookie.
 func TestWhoMayDoWhat(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	reader, operator := w.addUser("lookout", "reader"), w.addUser("okonkwo", "operator")
@@ -236,6 +238,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 
 // TestAuditShowsTampering changes, removes and cuts rows of the audit log.
 func TestAuditShowsTampering(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	db, err := sql.Open("mysql", w.dsn)
@@ -286,6 +289,7 @@ func failsToStart(t *testing.T, env []string, args ...string) string {
 
 // TestStartsThatMustFail: each says what is wrong and what to do.
 func TestStartsThatMustFail(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	data := filepath.Join(w.dir, "data")
 	says := func(what, got string, want ...string) {
@@ -335,6 +339,7 @@ func TestStartsThatMustFail(t *testing.T) {
 }
 
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=8m"); err != nil {
 		t.Skipf("no small disk can be mounted here: %v", err)
@@ -348,6 +353,7 @@ func TestFullDisk(t *testing.T) {
 // TestTwoStartTogether: two services on one empty database, started at once,
 // both come up on one schema and one set of keys.
 func TestTwoStartTogether(t *testing.T) {
+	t.Parallel()
 	dsn := scratch.Database(t)
 	key := filepath.Join(t.TempDir(), "master.key")
 	if err := os.WriteFile(key, []byte(strings.Repeat("cd", 32)+"\n"), 0o600); err != nil {
@@ -375,6 +381,7 @@ func TestTwoStartTogether(t *testing.T) {
 // TestTwoNodes: two services share a database. One finds the other's work, and
 // takes up what the other leaves when it dies.
 func TestTwoNodes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	target := w.fleet.running(r1)
 	changed(w)

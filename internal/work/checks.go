@@ -102,13 +102,6 @@ func (s *Service) make1(ctx context.Context, v *visit, text string) Finding {
 	return Finding{Good: good, Known: true, Said: said}
 }
 
-func counted(n int) string {
-	if n == 1 {
-		return "1 check"
-	}
-	return fmt.Sprintf("%d checks", n)
-}
-
 func (f Finding) word() string {
 	switch {
 	case !f.Known:
@@ -125,7 +118,7 @@ func (u *push) checkBefore(ctx context.Context) {
 	if len(u.req.Checks) == 0 {
 		return
 	}
-	u.l.Step("checking what is good before: %s", counted(len(u.req.Checks)))
+	u.l.Step("checking what is good before: %s", counts(len(u.req.Checks), "check", "checks"))
 	u.res.Checks = nil
 	for _, text := range u.req.Checks {
 		f := u.s.make1(ctx, u.v, text)
@@ -143,7 +136,7 @@ func (u *push) checkAfter(ctx context.Context) {
 	if len(u.res.Checks) == 0 {
 		return
 	}
-	u.l.Step("checking again: %s", counted(len(u.res.Checks)))
+	u.l.Step("checking again: %s", counts(len(u.res.Checks), "check", "checks"))
 	said := false
 	for end := time.Now().Add(recheckFor); ; {
 		bad := 0
@@ -159,7 +152,7 @@ func (u *push) checkAfter(ctx context.Context) {
 		}
 		if bad > 0 && !said {
 			said = true
-			u.l.Info("%s that were good are not; looking again for up to %s", counted(bad), recheckFor)
+			u.l.Info("%s that were good are not; looking again for up to %s", counts(bad, "check", "checks"), recheckFor)
 		}
 		if bad == 0 || time.Now().After(end) || ctx.Err() != nil {
 			break

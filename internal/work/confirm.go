@@ -247,6 +247,7 @@ func (u *push) persist(ctx context.Context, what string, do func() error) bool {
 			return false
 		}
 		if err == nil {
+			u.v.close() // another conversation would find the device held by this one
 			u.v = u.after(d, tries)
 			if err = do(); err == nil {
 				return true

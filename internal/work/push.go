@@ -246,7 +246,7 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 	if len(steps) == 0 {
 		return nil
 	}
-	u.l.Step("%s %d steps", phase, len(steps))
+	u.l.Step("%s %s", phase, counts(len(steps), "step", "steps"))
 	sess := u.v.sess
 	if u.v.d.Member != "" {
 		sess = sess.For(u.v.d.Member)

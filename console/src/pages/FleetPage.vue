@@ -90,7 +90,7 @@ const next = (d: Device) =>
     <button v-if="admin" type="button" class="button" @click="adding = true">Add a device</button>
     <button v-if="operator" type="button" class="button-main" :disabled="!!pulling && pulling.done < pulling.of" @click="pull">{{ selector ? 'Pull these' : 'Pull all' }}</button>
   </div>
-  <div class="grid gap-4 xl:grid-cols-[1fr_17rem]">
+  <div class="grid gap-4 xl:grid-cols-[1fr_14rem]">
     <section class="min-w-0">
       <ProblemNote :error="trouble ?? devices.error.value" class="mb-3" />
       <div v-if="pulling" class="mb-3" role="status">
@@ -100,20 +100,24 @@ const next = (d: Device) =>
       <div class="card overflow-x-auto">
         <table class="w-full">
           <thead class="border-b border-rule bg-leaf">
-            <tr><th class="px-3 py-1.5">State</th><th class="px-3">Device</th><th class="hidden px-3 md:table-cell">Site</th><th class="hidden px-3 lg:table-cell">Version</th><th class="hidden px-3 md:table-cell">Changed</th><th class="hidden px-3 whitespace-nowrap sm:table-cell">Last pulled</th><th class="px-3">What is wrong, or what to do</th></tr>
+            <tr><th class="px-3 py-1.5">State</th><th class="px-3">Device</th><th class="hidden px-3 md:table-cell">Site</th><th class="hidden px-3 2xl:table-cell">Version</th><th class="hidden px-3 md:table-cell">Changed</th><th class="hidden px-3 whitespace-nowrap sm:table-cell">Last pulled</th><th class="px-3">What is wrong, or what to do</th></tr>
           </thead>
           <tbody>
             <tr v-for="d in rows" :key="d.id" class="border-b border-rule last:border-0 hover:bg-leaf">
               <td class="px-3 py-1.5"><StateMark :state="d.state" :also="d.unsaved && d.state === 'drifted' ? 'unsaved' : ''" /></td>
               <td class="px-3"><RouterLink :to="'/devices/' + d.name" class="font-semibold whitespace-nowrap">{{ d.name }}</RouterLink></td>
               <td class="hidden px-3 whitespace-nowrap md:table-cell">{{ d.site }}</td>
-              <td class="hidden px-3 lg:table-cell">{{ d.latest || '' }}</td>
-              <td class="hidden px-3 whitespace-nowrap md:table-cell">{{ when(d.last_changed) }}</td>
+              <td class="hidden px-3 2xl:table-cell">{{ d.latest || '' }}</td>
+              <td class="hidden px-3 whitespace-nowrap md:table-cell" :title="when(d.last_changed)">{{ d.last_changed ? ago(d.last_changed) : '' }}</td>
               <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ ago(d.last_pulled) }}</td>
               <td class="px-3">
                 <RouterLink v-if="d.state === 'drifted'" :to="`/compare?from=${d.name}@baseline&to=${d.name}@latest`">{{ next(d) }}</RouterLink>
                 <RouterLink v-else-if="d.state === 'unsaved'" :to="`/compare?from=${d.name}/startup@latest&to=${d.name}@latest`">{{ next(d) }}</RouterLink>
-                <span v-else>{{ next(d) }}</span>
+                <template v-else>
+                  {{ next(d) }}
+                  <RouterLink v-if="operator && d.latest && d.state === 'other hardware'" class="whitespace-nowrap" :to="`/push?ref=${d.name}&to=${d.name}&swap=1`">swap it in</RouterLink>
+                  <RouterLink v-else-if="operator && d.latest && d.state === 'in factory state'" class="whitespace-nowrap" :to="`/push?ref=${d.name}`">put it back</RouterLink>
+                </template>
               </td>
             </tr>
           </tbody>

@@ -1,0 +1,155 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"magpie/client"
+	"magpie/internal/sim"
+	"magpie/internal/sim/box"
+)
+
+// trial is one push with something going wrong in it.
+type trial struct {
+	name   string
+	faults box.Faults
+	// during is what happens once the device holds a change.
+	during func(w *world, device string)
+	// restarts: it only means something to a device that restarts.
+	restarts bool
+}
+
+func pause(faults box.Faults, then time.Duration, back box.Faults) func(w *world, device string) {
+	return func(w *world, device string) {
+		w.fleet.faults(device, faults)
+		time.Sleep(then)
+		w.fleet.faults(device, back)
+	}
+}
+
+var trials = []trial{
+	{name: "nothing"},
+	{name: "first change refused", faults: box.Faults{RefuseLine: 1}},
+	{name: "second change refused", faults: box.Faults{RefuseLine: 2}},
+	{name: "first change ignored", faults: box.Faults{IgnoreLine: 1}},
+	{name: "cut before the first change", faults: box.Faults{HoldLine: 1}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{})},
+	{name: "cut after the first change", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{})},
+	{name: "cut at the second change", faults: box.Faults{HoldLine: 2}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{})},
+	{name: "held by somebody", faults: box.Faults{HeldBy: "mwilks"}},
+	{name: "full disk", faults: box.Faults{FullDisk: true}},
+	{name: "busy", faults: box.Faults{Busy: 2}},
+	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}, restarts: true},
+}
+
+// TestMatrix pushes to every family by every method with everything going wrong
+// that its simulator can do: each push ends in a truthful outcome, and the device
+// runs what was asked for or what it ran before. make test walks a selection that
+// pairs every family with every third fault; make test-matrix walks all of it.
+func TestMatrix(t *testing.T) {
+	t.Parallel()
+	all := os.Getenv("MAGPIE_MATRIX") == "all"
+	w := newWorld(t, 1, withFamilies(sim.AllFamilies))
+	n := 0
+	for i, c := range changes {
+		if strings.Contains(c.part, "+") {
+			continue
+		}
+		if i > 0 && !all && c.device == "port-asterly-f1" {
+			continue
+		}
+		quick := map[string]string{"answer": "3s", "idle": "3s", "connect": "3s"}
+		must(w.admin.EditDevice(ctx(t), c.device, client.NewDevice{Timeouts: &quick}))(t)
+		w.pull(c.device)
+		ref := c.device + "/" + c.part
+		asked := w.fleet.running(c.device)
+		w.fleet.amend(c.device, "mwilks", strings.Split(c.lines, "\n")...)
+		w.fleet.stow(c.device)
+		w.pull(c.device)
+		before := w.fleet.running(c.device)
+		methods := must(w.admin.Dialect(ctx(t), w.fleet.place(c.device).Family))(t).Methods
+		for k, tr := range trials {
+			if !all && (i+k)%3 != 0 {
+				continue
+			}
+			for m, method := range methods {
+				if !all && m != k%len(methods) {
+					continue
+				}
+				n++
+				t.Run(fmt.Sprintf("%s/%s/%s", c.device, method, tr.name), func(t *testing.T) {
+					w.t = t
+					defer func() { w.t = w.top }()
+					w.tryPush(c.device, ref, method, asked, before, tr)
+				})
+			}
+		}
+	}
+	t.Logf("%d pushes", n)
+}
+
+// tryPush pushes version 1 to a device that runs version 2, and puts version 2
+// back afterwards.
+func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
+	w.t.Helper()
+	// A controller's document names its defaults, which its own may leave out.
+	same := func(a, b string) bool {
+		return a == b || strings.HasPrefix(device, "control-w") && strings.Contains(a, `"low"`) == strings.Contains(b, `"low"`)
+	}
+	if now := w.fleet.running(device); !same(now, before) {
+		w.t.Fatalf("it does not begin as it should:\n%s", now)
+	}
+	j := w.end(must(w.admin.NewPreview(ctx(w.t), client.NewPreview{Ref: ref + "@1", Method: method}))(w.t).ID)
+	if j.Outcome != "done" {
+		w.t.Fatalf("preview: %s: %s", j.Outcome, j.Summary)
+	}
+	p := must(w.admin.Preview(ctx(w.t), j.Preview))(w.t)
+	if len(p.Steps) == 0 {
+		return // by merge there may be nothing to add
+	}
+	w.fleet.faults(device, tr.faults)
+	push := must(w.admin.Push(ctx(w.t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "20s", WhenEqual: true}, ""))(w.t)
+	if tr.during != nil {
+		// A push of one change never comes to a second.
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+			if w.fleet.status(device).Holding {
+				tr.during(w, device)
+				break
+			}
+			if got := must(w.admin.Job(ctx(w.t), push.ID))(w.t); got.State == "ended" || got.Due != nil {
+				break
+			}
+		}
+	}
+	end := w.end(push.ID)
+	w.fleet.faults(device, box.Faults{})
+	now := w.fleet.running(device)
+	told := fmt.Sprintf("%s: %s\n%s\nit runs\n%s", end.Outcome, end.Summary, w.logText(push.ID), now)
+	switch {
+	case (end.Outcome == "equal" || end.Outcome == "unsaved") && !same(now, asked):
+		w.t.Errorf("it does not run what was asked for: %s", told)
+	case slices.Contains([]string{"undone", "refused", "failed"}, end.Outcome) && !same(now, before):
+		w.t.Errorf("it does not run what it ran before: %s", told)
+	case end.Outcome == "undone" || end.Outcome == "refused" || end.Outcome == "failed":
+		if tr.name == "nothing" && method != "merge" {
+			w.t.Errorf("nothing was wrong: %s", told)
+		}
+	case end.Outcome == "unsaved" && tr.name == "full disk": // it says so
+	case end.Outcome != "equal":
+		w.t.Errorf("neither what was asked for nor what was there: %s", told)
+	}
+	if d := must(w.admin.Device(ctx(w.t), device))(w.t); d.State == "failing" && end.Outcome != "failed" {
+		w.t.Errorf("it is %s: %s", d.State, d.Trouble)
+	}
+	if jobs := must(w.admin.Jobs(ctx(w.t), client.JobFilter{Device: device, State: "waiting", Limit: 5}))(w.t); len(jobs.Jobs) > 0 {
+		w.t.Errorf("a job still waits: %+v", jobs.Jobs[0])
+	}
+	if !same(now, before) {
+		if end := w.push(ref + "@2"); end.Outcome != "equal" {
+			w.t.Fatalf("bringing it back: %s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
+		}
+	}
+}
