@@ -29,8 +29,8 @@ shot status 'magpie status' 'magpie device list kind=switch' 'magpie device show
 shot versions 'magpie versions skerrinsay-r1' 'magpie mark skerrinsay-r1@3 --pin --note "before the second ticket hall opened"' 'magpie show skerrinsay-r1@second-ticket-hall | head -24'
 shot diff 'magpie diff skerrinsay-r1@as-built @latest --context 1' 'magpie diff port-asterly-r1@baseline @live'
 shot drift 'magpie drift'
-shot preview 'magpie push port-asterly-r1@baseline --preview'
-shot push 'magpie push innisquill-r1@baseline --yes --note "gangway two is open again"'
+shot preview 'magpie push port-asterly-r1@baseline --preview --within 5m' 'magpie swap dunvarrow-r1 --preview | head -12'
+shot push 'magpie push innisquill-r1@baseline --yes --within 2m --when-equal --check "from innisquill-r1 ping 10.1.14.1" --note "gangway two is open again"'
 shot pull 'magpie pull "name=*-r1"' 'magpie job list --limit 12'
 shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limit 1 | grep -o "\"id\": \"[^\"]*" | cut -d\" -f4)' 'magpie audit list --limit 10' 'magpie audit check' 'magpie dialect list' 'magpie user list'
 export MAGPIE_DEVICE_PASSWORD=demo-nest-1
