@@ -364,5 +364,8 @@ func (u *push) confirmed() error {
 		u.l.Warn("the device says that there is nothing to confirm: %s", r.Words)
 		return nil
 	}
+	if err == nil {
+		u.l.Info("the device is told to keep it; its own undo is off")
+	}
 	return err
 }
