@@ -374,9 +374,10 @@ type NewPreview struct {
 	Method string `json:"method,omitempty"` // replace or merge
 	UndoOf string `json:"undo_of,omitempty"`
 
-	Swap      bool   `json:"swap,omitempty"`       // other hardware that answers is to take the device's place
-	At        string `json:"at,omitempty"`         // where the unit is for now, HOST or HOST:PORT: a factory address, a bench
-	AcceptKey string `json:"accept_key,omitempty"` // the fingerprint of its key
+	Only      []string `json:"only,omitempty"`       // only these blocks of it, like "lane quay1" or "flock 7 / neighbour 10.0.0.1"
+	Swap      bool     `json:"swap,omitempty"`       // other hardware that answers is to take the device's place
+	At        string   `json:"at,omitempty"`         // where the unit is for now, HOST or HOST:PORT: a factory address, a bench
+	AcceptKey string   `json:"accept_key,omitempty"` // the fingerprint of its key
 }
 
 // Newcomer is other hardware that is to take a device's place.
@@ -433,7 +434,8 @@ type Preview struct {
 	Masked     bool       `json:"masked"`
 	UndoOf     string     `json:"undo_of,omitempty"`
 
-	Doubts    []string       `json:"doubts"` // what speaks against it; a push has to say why it is done all the same
+	Only      []string       `json:"only,omitempty"` // the blocks it is limited to
+	Doubts    []string       `json:"doubts"`         // what speaks against it; a push has to say why it is done all the same
 	Swap      *Newcomer      `json:"swap,omitempty"`
 	Factory   bool           `json:"factory"` // the unit has factory settings
 	At        string         `json:"at,omitempty"`

@@ -64,3 +64,39 @@ func TestEdit(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlySomeBlocks: a push of chosen blocks leaves everything else as it runs,
+// and is proved so.
+func TestOnlySomeBlocks(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("plover,heron"))
+	w.pull(r1)
+	w.fleet.amend(r1, "okonkwo", "domain elsewhere.example", "lane quay1", "note \"by hand\"", "up", "lane quay2", "shut")
+	w.fleet.stow(r1)
+	w.pull(r1)
+	p := w.preview(client.NewPreview{Ref: r1 + "@1", Only: []string{"lane quay1"}})
+	if p.Lines != 2 || p.Target != r1+"@1, only lane quay1" {
+		t.Errorf("%d lines, %s", p.Lines, p.Target)
+	}
+	out, said, status := w.cli("push", r1+"@1", "--only", "lane quay1", "--only", "domain", "--yes")
+	now := w.fleet.running(r1)
+	if status != 0 || strings.Contains(now, "by hand") || strings.Contains(now, "elsewhere") || !strings.Contains(now, "shut") {
+		t.Errorf("status %d\n%s%s\n%s", status, out, said, now)
+	}
+	if _, said, status := w.cli("push", r1+"@1", "--only", "lane nowhere", "--yes"); status != 1 || !strings.Contains(said, `nothing is called "lane nowhere"`) {
+		t.Errorf("status %d, %s", status, said)
+	}
+	// The same in flat settings; a document goes as a whole.
+	sw := "skerrinsay-sw1"
+	w.pull(sw)
+	w.fleet.amend(sw, "okonkwo", "port 3 : label is <moved>", "port 4 : label is <moved>")
+	w.fleet.stow(sw)
+	w.pull(sw)
+	if _, said, status := w.cli("push", sw+"@1", "--only", "port 3", "--yes"); status != 0 || strings.Count(w.fleet.running(sw), "<moved>") != 1 {
+		t.Errorf("status %d, %s\n%s", status, said, w.fleet.running(sw))
+	}
+	w.pull("control-f1")
+	if _, said, status := w.cli("push", "control-f1@1", "--only", "system", "--yes"); status != 1 || !strings.Contains(said, "as a whole") {
+		t.Errorf("status %d, %s", status, said)
+	}
+}

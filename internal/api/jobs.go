@@ -169,6 +169,10 @@ func (s *Server) newPreview(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
+	if len(in.Only) > 100 {
+		fail(c, bad(fmt.Sprintf("%d blocks are chosen, and at most 100 can be", len(in.Only)), "push the whole version, or name the blocks by their beginning"))
+		return
+	}
 	if len(in.At) > 255 || strings.ContainsAny(in.At, " /\t\n") {
 		fail(c, bad(fmt.Sprintf("at is %q, which is no address", in.At), "write it as HOST or HOST:PORT"))
 		return
@@ -182,7 +186,7 @@ func (s *Server) newPreview(c *gin.Context) {
 		return
 	}
 	j, err := s.Work.RequestPreview(ctx, actor(c), d, target,
-		work.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Swap: in.Swap, At: in.At, Accept: in.AcceptKey}, k)
+		work.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, Swap: in.Swap, At: in.At, Accept: in.AcceptKey}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -219,7 +223,7 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
 		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Factory: p.Factory, At: p.Where.Address, Landmarks: []client.LandmarkPair{}}
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Landmarks: []client.LandmarkPair{}}
 	if w := p.Swap; w != nil {
 		out.Swap = &client.Newcomer{OldSerials: w.OldSerials, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel, NewRelease: w.NewRelease}
 	}

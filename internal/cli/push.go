@@ -17,6 +17,7 @@ import (
 func (a *app) push() *cli.Command {
 	return a.do("push", "REF", "make a device run a version: shows exactly what would be sent, asks, sends, proves", append([]cli.Flag{
 		&cli.StringFlag{Name: "to", Usage: "push onto this `DEVICE` instead of the version's own"},
+		&cli.StringSliceFlag{Name: "only", Usage: "only this `BLOCK` of it, as often as wanted: its line or how that begins, like \"lane quay1\" or \"flock 7 / neighbour 10.0.0.1\""},
 		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
 		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
 		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits to be confirmed"},
@@ -113,7 +114,7 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 	if c.Bool("when-equal") && c.String("within") == "" {
 		return fmt.Errorf("--when-equal confirms a push that undoes itself otherwise; give --within TIME as well")
 	}
-	ask := client.NewPreview{To: c.String("to"), UndoOf: c.String("undo")}
+	ask := client.NewPreview{To: c.String("to"), UndoOf: c.String("undo"), Only: c.StringSlice("only")}
 	switch {
 	case len(got) == 1 && ask.UndoOf == "":
 		r, err := reference(got[0], "")

@@ -20,12 +20,13 @@ import (
 
 // PreviewRequest is what a preview job is asked for.
 type PreviewRequest struct {
-	VersionID string `json:"version_id"`
-	Method    string `json:"method"`
-	UndoOf    string `json:"undo_of,omitempty"`
-	Swap      bool   `json:"swap,omitempty"`   // other hardware that answers is to take the device's place
-	At        string `json:"at,omitempty"`     // where the unit is for now: HOST or HOST:PORT
-	Accept    string `json:"accept,omitempty"` // the fingerprint of its key
+	VersionID string   `json:"version_id"`
+	Method    string   `json:"method"`
+	UndoOf    string   `json:"undo_of,omitempty"`
+	Only      []string `json:"only,omitempty"`   // only these blocks of it; see change.Choose
+	Swap      bool     `json:"swap,omitempty"`   // other hardware that answers is to take the device's place
+	At        string   `json:"at,omitempty"`     // where the unit is for now: HOST or HOST:PORT
+	Accept    string   `json:"accept,omitempty"` // the fingerprint of its key
 }
 
 // Preview is exactly what a push would send and what the device should run
@@ -54,6 +55,7 @@ type Preview struct {
 	Saves        bool       `json:"saves"`   // startup can be written afterwards
 	Unsaved      bool       `json:"unsaved"`
 	UndoOf       string     `json:"undo_of,omitempty"`
+	Only         []string   `json:"only,omitempty"`   // the blocks it is limited to
 	Doubts       []string   `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
 	Where        Where      `json:"where"`
 	Swap         *Swap      `json:"swap,omitempty"`
@@ -262,13 +264,16 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if err != nil {
 		return Preview{}, err
 	}
-	pl, err := s.plan(v, doc, part, req.Method, got.Text, string(raw), passphrase)
+	pl, err := s.plan(v, doc, part, req.Method, got.Text, string(raw), passphrase, req.Only...)
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", label(target), d.Name, err)
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
 		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remains: pl.remains, Warnings: pl.notes, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw))}
+		Remains: pl.remains, Warnings: pl.notes, Only: req.Only, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw))}
+	if len(req.Only) > 0 {
+		p.Target += ", only " + strings.Join(req.Only, ", ")
+	}
 	if !ok {
 		p.Base = "factory settings"
 	}
@@ -382,7 +387,7 @@ type planned struct {
 
 // plan works out what to send so that a part that runs have runs want: lines
 // where lines can be typed, otherwise the whole document or file.
-func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, passphrase string) (p planned, err error) {
+func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, passphrase string, only ...string) (p planned, err error) {
 	mask := s.masker(v.dia)
 	if doc.Language != nil && doc.Change.Remove != "" && !doc.Opaque() && (method == "replace" || method == "merge") {
 		_, from, err := doc.Parse(have)
@@ -393,11 +398,22 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 		if err != nil {
 			return p, fmt.Errorf("the version cannot be read as the dialect says: %w", err)
 		}
+		if len(only) > 0 {
+			if method != "replace" {
+				return p, fmt.Errorf("blocks are chosen with method replace, not %s", method)
+			}
+			if to, err = change.Choose(from, to, only); err != nil {
+				return p, err
+			}
+		}
 		plan := doc.Language.Replace(from, to)
 		if method == "merge" {
 			plan = doc.Language.Merge(from, to)
 		}
 		return planned{sendSteps(plan.Steps, mask), doc.Blocks.Print(plan.Predicted.Node()), nil, residuals(plan.Remains, mask), plan.Notes}, nil
+	}
+	if len(only) > 0 {
+		return p, fmt.Errorf("%s goes there as a whole, so no blocks of it can be chosen", part)
 	}
 	p = planned{remains: []Residual{}, predicted: want}
 	if p.changes, err = s.differences(doc, have, want); err != nil {

@@ -603,7 +603,12 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 	if err != nil {
 		return "", "", err
 	}
-	if u.res.Residuals, err = u.against(ctx, v, target.ContentID); err != nil {
+	if len(u.p.Only) > 0 { // the rest is as it ran
+		u.res.Residuals, err = u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, u.p.Predicted)
+	} else {
+		u.res.Residuals, err = u.against(ctx, v, target.ContentID)
+	}
+	if err != nil {
 		return "", "", err
 	}
 	if len(u.res.Residuals) > 0 && v.dia.Doc(u.p.Part).Opaque() && v.parts[u.p.Part].Passphrase != "" {

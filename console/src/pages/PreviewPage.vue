@@ -27,6 +27,12 @@ const key = crypto.randomUUID() // one page makes one push, however often it is 
 const onlySave = computed(() => p.value && !p.value.steps.length && p.value.unsaved && p.value.saves)
 const something = computed(() => p.value && (p.value.steps.length > 0 || onlySave.value))
 
+const blocks = ref('')
+function choose() {
+  const ref = (p.value?.target ?? '').split(',')[0]
+  void router.push({ path: '/push', query: { ref, to: p.value?.device, only: blocks.value } })
+}
+
 async function push() {
   if (!p.value || typed.value !== p.value.device) return
   busy.value = true
@@ -99,6 +105,13 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : p.method === 'upload' ? 'the file as it was pulled' : 'to end equivalent to the version' }}</dd>
           
         </dl>
+        <details v-if="operator && !whole && p.steps.length && !p.swap && !p.undo_of" class="card mb-4 p-3">
+          <summary class="cursor-pointer font-semibold">Only some blocks of it</summary>
+          <form class="mt-2 grid gap-2" @submit.prevent="choose">
+            <label class="grid gap-1">One a line, by their lines or how those begin<textarea v-model="blocks" class="field min-h-16 font-mono text-[13px]" name="only" spellcheck="false" placeholder="lane quay1&#10;flock 7 / neighbour 10.0.0.1"></textarea></label>
+            <button class="button justify-center" :disabled="!blocks.trim()">Preview only these</button>
+          </form>
+        </details>
         <form v-if="operator && something" class="card grid gap-3 p-3" @submit.prevent="push">
           <template v-if="p.steps.length">
             <label class="grid gap-1">Goes back by itself unless confirmed

@@ -15,6 +15,7 @@ const id = ref<string>()
 const trouble = ref<Error>()
 const { log } = useJob(id)
 
+const only = String(route.query.only ?? '').split('\n').map((b) => b.trim()).filter(Boolean)
 const swap = route.query.swap === '1'
 const place = route.query.at ? String(route.query.at) : undefined
 const device = String(route.query.to ?? '')
@@ -38,7 +39,7 @@ async function look(accepted?: string) {
   try {
     if ((swap || place) && !accepted && (await another())) return
     key.value = undefined
-    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, to: device || undefined, method, swap: swap || undefined, at: place, accept_key: accepted }
+    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, to: device || undefined, method, only: only.length ? only : undefined, swap: swap || undefined, at: place, accept_key: accepted }
     id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })).id
     const j = await ended(id.value)
     if (j.preview) void router.replace('/push/' + j.preview)
