@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -154,6 +155,37 @@ func TestConfirmAfterDeath(t *testing.T) {
 			t.Errorf("%s: %s: %s\n%s", c.name, end.Outcome, end.Summary, w.logText(j.ID))
 		}
 	}
+	// The database dies in the middle, alone and together with the service, and
+	// while the push waits.
+	for _, both := range []bool{false, true} {
+		w.fleet.faults(r1, tern.Faults{HoldLine: 4})
+		j := w.within("5m", r1+"@1")
+		w.fleet.waitHolding(r1)
+		pid := w.databasePID()
+		if both {
+			w.kill()
+		}
+		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		if both {
+			w.fleet.faults(r1, box.Faults{})
+			w.serve()
+		} else {
+			w.fleet.call("POST", "/devices/"+r1+"/release", nil, nil)
+			if j = w.parked(j.ID); w.fleet.running(r1) == second {
+				t.Error("it waits to be confirmed, and nothing was pushed")
+			}
+			if err := syscall.Kill(w.databasePID(), syscall.SIGKILL); err != nil {
+				t.Fatal(err)
+			}
+			must(w.admin.TakeBack(ctx(t), j.ID))(t)
+		}
+		if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
+			t.Errorf("both %v: %s: %s\n%s", both, end.Outcome, end.Summary, w.logText(j.ID))
+		}
+		w.fleet.faults(r1, box.Faults{})
+	}
 	// While it waits: it goes on waiting, and can be kept.
 	j := w.parked(w.within("5m", r1+"@1").ID)
 	w.kill()
@@ -264,6 +296,35 @@ func TestChecks(t *testing.T) {
 		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
 		if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{bad}}, ""); !client.IsStatus(err, 400) {
 			t.Errorf("check %q: %v", bad, err)
+		}
+	}
+}
+
+// TestUnitReplacedWhileItWaits: neither the undo nor the confirming of a push
+// goes to a unit that it was not pushed to.
+func TestUnitReplacedWhileItWaits(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	changed(w)
+	serial := w.fleet.status(r1).Serial
+	for i, decide := range []func(id string){
+		func(id string) { must(w.admin.TakeBack(ctx(t), id))(t) },
+		func(id string) { must(w.admin.Confirm(ctx(t), id))(t) },
+	} {
+		j := w.parked(w.within("5m", r1+"@1").ID)
+		lines := w.fleet.status(r1).Running
+		w.replace(r1, "TN4-OTHER1")
+		other := w.fleet.running(r1)
+		decide(j.ID)
+		if end := w.end(j.ID); end.Outcome != "unknown" || !strings.Contains(end.Summary, "other hardware answers now") || !strings.Contains(end.Summary, "TN4-OTHER1") {
+			t.Errorf("%d: %s: %s", i, end.Outcome, end.Summary)
+		}
+		if now := w.fleet.running(r1); now != other || len(w.fleet.status(r1).Startup) != 0 {
+			t.Errorf("%d: something was done to the other unit:\n%s", i, now)
+		}
+		w.fleet.call("POST", "/devices/"+r1+"/replace", map[string]any{"serial": serial, "lines": lines}, nil)
+		if back := w.push(r1 + "@2"); back.Outcome != "equal" {
+			t.Fatalf("%s: %s", back.Outcome, back.Summary)
 		}
 	}
 }

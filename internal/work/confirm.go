@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -189,6 +190,8 @@ func (u *push) resume(ctx context.Context) {
 		u.untouched(ctx)
 	case u.j.Decision == "confirm":
 		u.keepIt(ctx, "by "+u.j.DecidedBy)
+	case u.journal.Phase == "keeping":
+		u.keepIt(ctx, "by rule")
 	case u.j.Decision == "undo":
 		u.takeBack(ctx, u.j.DecidedBy+" asked to undo it")
 	case u.j.Cancel:
@@ -202,6 +205,19 @@ func (u *push) resume(ctx context.Context) {
 	}
 }
 
+// errOtherUnit is why nothing more is sent to a device: the unit that answers is
+// not the one that was pushed to.
+var errOtherUnit = errors.New("other hardware answers now, so nothing more was sent to it")
+
+// sameUnit makes sure that the unit that answers is the one that was pushed to,
+// or the other half of a pair.
+func (u *push) sameUnit() error {
+	if s := u.v.pull.Serial; s != u.p.Serial && !(u.v.dia.Identity.Pair && slices.Contains(u.v.d.Serials, s)) {
+		return fmt.Errorf("%w (serial %s, not %s)", errOtherUnit, s, u.p.Serial)
+	}
+	return nil
+}
+
 // untouched ends a push of which nothing was sent; an undo that was armed is
 // called off.
 func (u *push) untouched(ctx context.Context) {
@@ -211,6 +227,9 @@ func (u *push) untouched(ctx context.Context) {
 				return err
 			}
 			defer func() { u.v.close() }()
+			if err := u.sameUnit(); err != nil {
+				return err
+			}
 			return u.disarm()
 		}) {
 			return
@@ -252,6 +271,11 @@ func (u *push) persist(ctx context.Context, what string, do func() error) bool {
 			if err = do(); err == nil {
 				return true
 			}
+		}
+		if errors.Is(err, errOtherUnit) {
+			u.v.close()
+			u.finish(core.Unknown, what+": "+err.Error())
+			return false
 		}
 		if errors.Is(context.Cause(ctx), ErrStopping) || errors.Is(err, ErrLeaseLost) {
 			return false
@@ -330,6 +354,9 @@ func (u *push) keepIt(ctx context.Context, by string) {
 	kept := u.persist(ctx, "confirmed "+by, func() error {
 		if err := u.v.open(ctx); err != nil {
 			u.v.close()
+			return err
+		}
+		if err := u.sameUnit(); err != nil {
 			return err
 		}
 		if err := u.confirmed(); err != nil {

@@ -441,6 +441,9 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 			if last = u.v.open(ctx); last != nil {
 				continue
 			}
+			if err := u.sameUnit(); err != nil {
+				return nil, err
+			}
 		}
 		if u.journal.UndoBy == link.ByCommit {
 			if err := u.v.sess.Recall(u.journal.Token); err == nil {
