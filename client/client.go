@@ -336,6 +336,17 @@ func (c *Client) Edit(ctx context.Context, v NewVersion) (Version, error) {
 	return call[Version](c, ctx, "POST", "/versions", nil, v)
 }
 
+// NewSurvey looks what putting many devices back would take.
+func (c *Client) NewSurvey(ctx context.Context, n NewSurvey) (Job, error) {
+	return call[Job](c, ctx, "POST", "/surveys", nil, n)
+}
+
+// NewRestore pushes what a survey shows. key, if not empty, makes it one however
+// often it is asked for.
+func (c *Client) NewRestore(ctx context.Context, n NewRestore, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/restores", nil, n, "Idempotency-Key", key)
+}
+
 // Watch follows a job to its end over server-sent events, calling seen for
 // every line of its log and changed for every change of the job. Either may be
 // nil. A connection that breaks is made again where it left off.

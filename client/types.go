@@ -299,6 +299,8 @@ type Job struct {
 	Preview   string     `json:"preview,omitempty"`    // of a preview job that is done
 	Pull      *PullEnd   `json:"pull,omitempty"`
 	Push      *PushEnd   `json:"push,omitempty"`
+	Survey    *Survey    `json:"survey,omitempty"`
+	Restore   *Restore   `json:"restore,omitempty"`
 }
 
 // PullEnd is what a pull brought.
@@ -358,6 +360,53 @@ type Entry struct {
 	At   time.Time `json:"at"`
 	Kind string    `json:"kind"` // step, info, line, warning, trouble, kept, end
 	Text string    `json:"text"`
+}
+
+// NewSurvey asks what putting many devices back would take.
+type NewSurvey struct {
+	Selector []string `json:"selector"`
+	Which    string   `json:"which"` // of their main parts: baseline, previous, a name, a time…
+}
+
+// Survey is what putting many devices back would take, in the order in which it
+// would be done.
+type Survey struct {
+	Which string     `json:"which"`
+	Rows  []Surveyed `json:"rows"`
+}
+
+// Surveyed is one device of a survey.
+type Surveyed struct {
+	Device  string `json:"device"`
+	Target  string `json:"target,omitempty"`
+	Preview string `json:"preview,omitempty"`
+	Lines   int    `json:"lines"`
+	Skip    string `json:"skip,omitempty"` // why it is left out
+	Refused bool   `json:"refused"`        // not because it needs nothing, but because it cannot be done
+}
+
+// NewRestore pushes what a survey shows.
+type NewRestore struct {
+	Survey    string `json:"survey"` // the job
+	Within    string `json:"within,omitempty"`
+	StopAfter int    `json:"stop_after,omitempty"` // so many pushes that did not end well; 1 if not said
+	Note      string `json:"note,omitempty"`
+	Despite   string `json:"despite,omitempty"`
+}
+
+// Restore is how each device came out.
+type Restore struct {
+	Which string     `json:"which"`
+	Rows  []Restored `json:"rows"`
+}
+
+// Restored is one device of a restore.
+type Restored struct {
+	Device  string `json:"device"`
+	Target  string `json:"target"`
+	Job     string `json:"job,omitempty"`
+	Outcome string `json:"outcome"` // of its push; running, waiting, not begun, skipped
+	Summary string `json:"summary"`
 }
 
 // NewVersion is a text that a person made of a version.

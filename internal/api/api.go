@@ -115,6 +115,8 @@ func (s *Server) Handler() http.Handler {
 	reader.GET("/jobs/:id", s.job)
 	reader.GET("/jobs/:id/log", s.log)
 	reader.GET("/jobs/:id/events", s.events)
+	operator.POST("/surveys", s.survey)
+	operator.POST("/restores", s.restore)
 	operator.POST("/jobs/:id/cancel", s.cancel)
 	operator.POST("/jobs/:id/confirm", s.decide("confirm"))
 	operator.POST("/jobs/:id/undo", s.decide("undo"))
@@ -190,6 +192,8 @@ func problem(err error) *client.Problem {
 		return say(400, "checks that cannot be made", "")
 	case errors.Is(err, work.ErrNotEditable):
 		return say(400, "not kept", "")
+	case errors.Is(err, work.ErrNothingToRestore), errors.Is(err, work.ErrNoSurvey):
+		return say(409, "nothing to restore", "look at the devices again: magpie restore SELECTOR --to WHICH --preview")
 	case errors.Is(err, work.ErrDoubts):
 		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
 	case errors.Is(err, work.ErrTooLate):

@@ -35,6 +35,14 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		for _, p := range r.Parts {
 			out.Pull.Parts = append(out.Pull.Parts, client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed})
 		}
+	case "survey":
+		var err error
+		out.Survey, err = s.wireSurvey(q, j)
+		return out, err
+	case "restore":
+		var err error
+		out.Restore, err = s.wireRestore(a, j)
+		return out, err
 	case "preview":
 		r := map[string]string{}
 		if err := q.OpenResult(j, &r); err != nil {
@@ -414,7 +422,17 @@ func (s *Server) events(c *gin.Context) {
 // decide keeps a push that waits, or takes it back now.
 func (s *Server) decide(decision string) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		j, err := s.Work.Decide(c.Request.Context(), actor(c), c.Param("id"), decision)
+		ctx, id := c.Request.Context(), c.Param("id")
+		if j, err := s.Work.Store.As(actor(c)).Job(ctx, id); err == nil && j.Kind == "restore" {
+			if _, err = s.Work.DecideAll(ctx, actor(c), id, decision); err == nil {
+				w, err := s.wireJob(actor(c), j)
+				answer(c, 200, w, err)
+			} else {
+				fail(c, problem(err))
+			}
+			return
+		}
+		j, err := s.Work.Decide(ctx, actor(c), id, decision)
 		if err != nil {
 			fail(c, problem(err))
 			return

@@ -67,6 +67,7 @@ type state struct {
 	lastBeat time.Time            // monotonic, of the last heartbeat the database took
 	watched  map[string]heartbeat // other nodes' hearts
 	active   map[string]context.CancelCauseFunc
+	light    map[string]bool // of the active jobs: those that only wait for others, and talk to no device
 	kick     chan struct{}
 	until    context.Context // ends with Stop
 	stop     context.CancelFunc
@@ -86,7 +87,7 @@ func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node
 	life := make([]byte, 8)
 	_, _ = rand.Read(life)
 	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), limits: DefaultLimits, rooms: newRooms(), dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
-		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, kick: make(chan struct{}, 1)}}
+		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, light: map[string]bool{}, kick: make(chan struct{}, 1)}}
 	for _, d := range dialects {
 		newer, err := st.As(service).DialectInForce(ctx, d.Dialect, d.Source)
 		if err != nil {
@@ -334,7 +335,7 @@ func (s *Service) dispatch(ctx context.Context) {
 func (s *Service) take(ctx context.Context) {
 	for {
 		s.mu.Lock()
-		free := s.limits.Sessions - len(s.active)
+		free := s.limits.Sessions - len(s.active) + len(s.light)
 		s.mu.Unlock()
 		if free <= 0 || ctx.Err() != nil {
 			return
@@ -382,6 +383,9 @@ func (s *Service) begin(j core.Job, begun bool, do func(ctx context.Context, j c
 	ctx, cancel := context.WithCancelCause(context.Background())
 	s.mu.Lock()
 	s.active[j.ID] = cancel
+	if j.Kind == "survey" || j.Kind == "restore" {
+		s.light[j.ID] = true
+	}
 	s.mu.Unlock()
 	s.running.Add(1)
 	go func() {
@@ -390,6 +394,7 @@ func (s *Service) begin(j core.Job, begun bool, do func(ctx context.Context, j c
 		defer func() {
 			s.mu.Lock()
 			delete(s.active, j.ID)
+			delete(s.light, j.ID)
 			s.mu.Unlock()
 			cancel(nil)
 		}()
@@ -420,6 +425,10 @@ func (s *Service) do(ctx context.Context, j core.Job, l *Log) {
 		s.previewJob(ctx, j, l)
 	case "push":
 		s.pushJob(ctx, j, l)
+	case "survey":
+		s.surveyJob(ctx, j, l)
+	case "restore":
+		s.restoreJob(ctx, j, l)
 	default:
 		s.end(j, l, core.Failed, fmt.Sprintf("this version of the program knows no job of kind %q", j.Kind), nil)
 	}

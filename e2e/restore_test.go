@@ -1,0 +1,119 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"magpie/client"
+	"magpie/internal/sim/tern"
+)
+
+// TestRestore: many devices are put back at once: what each takes is shown
+// first, those that run it already are left out, and each is proved.
+func TestRestore(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 5)
+	var names []string
+	for _, p := range w.fleet.places {
+		names = append(names, p.Name)
+		w.pull(p.Name)
+	}
+	time.Sleep(1100 * time.Millisecond)
+	asOf := time.Now().UTC().Format(time.RFC3339)
+	time.Sleep(1100 * time.Millisecond)
+	first := map[string]string{}
+	for _, n := range names[:4] {
+		first[n] = w.fleet.running(n)
+		w.fleet.amend(n, "mwilks", "domain elsewhere.example")
+		w.fleet.stow(n)
+		w.pull(n)
+	}
+	out, said, status := w.cli("restore", "kind=router", "--to", asOf, "--preview")
+	if status != 1 || strings.Count(out, "1 line to send") != 4 || !strings.Contains(out, "it runs "+names[4]+"@1 already") {
+		t.Fatalf("status %d\n%s%s", status, out, said)
+	}
+	// With a window: all wait, and are taken back together.
+	out, said, status = w.cli("restore", "kind=router", "--to", asOf, "--within", "5m", "--yes")
+	if status != 0 || !strings.Contains(out, "4 pushes wait to be confirmed") || !strings.Contains(out, "the first alone: ") {
+		t.Fatalf("status %d\n%s%s", status, out, said)
+	}
+	job := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "restore", Limit: 1}))(t).Jobs[0]
+	if _, said, status := w.cli("restore", "--take-back", job.ID); status == 2 {
+		t.Errorf("take-back: %s", said)
+	}
+	eventually(t, "all are undone", func() bool {
+		r := must(w.admin.Job(ctx(t), job.ID))(t).Restore
+		n := 0
+		for _, x := range r.Rows {
+			if x.Outcome == "undone" {
+				n++
+			}
+		}
+		return n == 4
+	})
+	// Without: each is proved.
+	out, said, status = w.cli("restore", "kind=router", "--to", asOf, "--yes", "--note", "the domain was changed by mistake")
+	if status != 0 || strings.Count(out, " equal ") < 4 {
+		t.Fatalf("status %d\n%s%s", status, out, said)
+	}
+	for _, n := range names[:4] {
+		if w.fleet.running(n) != first[n] {
+			t.Errorf("%s runs\n%s", n, w.fleet.running(n))
+		}
+	}
+	if out, _, status := w.cli("restore", "kind=router", "--to", asOf, "--yes"); status != 0 || !strings.Contains(out, "5 run it already") {
+		t.Errorf("again: status %d\n%s", status, out)
+	}
+	// One that refuses stops the rest.
+	for _, n := range names[:4] {
+		w.fleet.amend(n, "mwilks", "domain elsewhere.example")
+		w.fleet.stow(n)
+		w.pull(n)
+	}
+	order := must(w.admin.Watch(ctx(t), must(w.admin.NewSurvey(ctx(t), client.NewSurvey{Selector: []string{"kind=router"}, Which: asOf}))(t).ID, nil, nil))(t)
+	canary := order.Survey.Rows[0].Device
+	for _, r := range order.Survey.Rows {
+		if r.Skip == "" {
+			canary = r.Device
+			break
+		}
+	}
+	w.fleet.faults(canary, tern.Faults{RefuseLine: 1})
+	end := w.end(must(w.admin.NewRestore(ctx(t), client.NewRestore{Survey: order.ID}, ""))(t).ID)
+	if end.Outcome != "failed" || !strings.Contains(end.Summary, "3 not begun") || !strings.Contains(end.Summary, "stopped after 1 push") {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+	w.fleet.faults(canary, tern.Faults{})
+	// The service dies in the middle, and goes on where it was: no device is pushed to twice.
+	w.fleet.faults(canary, tern.Faults{HoldLine: 1})
+	order = w.end(must(w.admin.NewSurvey(ctx(t), client.NewSurvey{Selector: []string{"kind=router"}, Which: asOf}))(t).ID)
+	r := must(w.admin.NewRestore(ctx(t), client.NewRestore{Survey: order.ID, Within: "5m", StopAfter: 5}, "one key"))(t)
+	w.fleet.waitHolding(canary)
+	w.kill()
+	w.fleet.faults(canary, tern.Faults{})
+	w.serve()
+	end = w.end(r.ID)
+	pushes := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push", Device: canary, Limit: 50}))(t)
+	mine := 0
+	for _, p := range pushes.Jobs {
+		if p.CreatedAt.After(r.CreatedAt) {
+			mine++
+		}
+	}
+	if mine != 1 || !strings.Contains(end.Summary, "1 undone") || !strings.Contains(end.Summary, "3 waiting") {
+		t.Errorf("%d pushes to %s; %s: %s", mine, canary, end.Outcome, end.Summary)
+	}
+	if _, err := w.admin.Confirm(ctx(t), r.ID); err != nil {
+		t.Error(err)
+	}
+	eventually(t, "the rest is kept", func() bool {
+		return strings.Count(fmt.Sprint(must(w.admin.Job(ctx(t), r.ID))(t).Restore.Rows), " equal ") == 3
+	})
+	for _, bad := range []client.NewSurvey{{Selector: []string{"kind=router"}}, {Selector: []string{"kind=router"}, Which: "live"}, {Selector: []string{"site=nowhere"}, Which: "baseline"}} {
+		if _, err := w.admin.NewSurvey(ctx(t), bad); !client.IsStatus(err, 400) && !client.IsStatus(err, 404) {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+}

@@ -1,0 +1,105 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/store"
+	"magpie/internal/work"
+)
+
+// survey looks what putting many devices back would take.
+func (s *Server) survey(c *gin.Context) {
+	var in client.NewSurvey
+	k, ok := key(c)
+	if !ok || !read(c, &in) {
+		return
+	}
+	if len(in.Selector) == 0 || in.Which == "" {
+		fail(c, bad("no devices are selected, or it is not said to which version", `select them like site=callowmere, and name a version that each has: baseline, previous, a name, a time`))
+		return
+	}
+	if in.Which == "live" {
+		fail(c, bad("what devices run now cannot be pushed to them", "name baseline, previous, a version's name, or a time"))
+		return
+	}
+	if _, err := ref.ParseVersion("x@"+in.Which, time.UTC); err != nil {
+		fail(c, bad(err.Error(), ""))
+		return
+	}
+	sel, ok := selector(c, in.Selector)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	devs, err := s.Work.Store.As(actor(c)).Devices(ctx, sel)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	if len(devs) == 0 {
+		fail(c, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"})
+		return
+	}
+	j, err := s.Work.RequestSurvey(ctx, actor(c), devs, in.Which, k)
+	s.accepted(c, j, err)
+}
+
+// restore pushes what a survey shows.
+func (s *Server) restore(c *gin.Context) {
+	var in client.NewRestore
+	k, ok := key(c)
+	if !ok || !read(c, &in) {
+		return
+	}
+	within, ok := window(c, in.Within)
+	if !ok {
+		return
+	}
+	if len([]rune(in.Note)) > long {
+		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+		return
+	}
+	j, err := s.Work.RequestRestore(c.Request.Context(), actor(c), work.RestoreRequest{SurveyID: in.Survey, Within: within, StopAfter: in.StopAfter, Note: in.Note, Despite: in.Despite}, k)
+	s.accepted(c, j, err)
+}
+
+func (s *Server) accepted(c *gin.Context, j core.Job, err error) {
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	w, err := s.wireJob(actor(c), j)
+	answer(c, http.StatusAccepted, w, err)
+}
+
+func (s *Server) wireSurvey(q *store.Q, j core.Job) (*client.Survey, error) {
+	var r work.Survey
+	if err := q.OpenResult(j, &r); err != nil {
+		return nil, err
+	}
+	out := &client.Survey{Which: r.Which, Rows: []client.Surveyed{}}
+	for _, x := range r.Rows {
+		out.Rows = append(out.Rows, client.Surveyed{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused})
+	}
+	return out, nil
+}
+
+func (s *Server) wireRestore(a core.Actor, j core.Job) (*client.Restore, error) {
+	r, err := s.Work.Restored(context.Background(), a, j)
+	if err != nil {
+		return nil, err
+	}
+	out := &client.Restore{Which: r.Which, Rows: []client.Restored{}}
+	for _, x := range r.Rows {
+		out.Rows = append(out.Rows, client.Restored{Device: x.Device, Target: x.Target, Job: x.JobID, Outcome: x.Outcome, Summary: x.Summary})
+	}
+	return out, nil
+}

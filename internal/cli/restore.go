@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+)
+
+func (a *app) restore() *cli.Command {
+	return a.do("restore", "SELECTOR…", "put many devices back at once: shows what each would take, asks, pushes the first alone and then the others", []cli.Flag{
+		&cli.StringFlag{Name: "to", Usage: "`WHICH` version of each: baseline, previous, a name, or a time like 2026-11-16T09:00"},
+		&cli.StringFlag{Name: "within", Usage: "undo each by itself unless it is confirmed in this `TIME`, like 5m"},
+		&cli.IntFlag{Name: "stop-after", Value: 1, Usage: "stop after `N` pushes that did not end well"},
+		&cli.StringFlag{Name: "confirm", Usage: "keep all that this restore `JOB` did and that waits"},
+		&cli.StringFlag{Name: "take-back", Usage: "undo all that this restore `JOB` did and that waits"},
+		&cli.StringFlag{Name: "despite", Usage: "`WHY` it is done where previews have doubts"},
+		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what it would take, and stop"},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+	}, 0, 100, a.doRestore)
+}
+
+func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	if id := c.String("confirm") + c.String("take-back"); id != "" {
+		decide := s.Confirm
+		if c.String("confirm") == "" {
+			decide = s.TakeBack
+		}
+		if _, err := decide(ctx, id); err != nil {
+			return err
+		}
+		return a.restored(ctx, c, s, id)
+	}
+	if len(got) == 0 || c.String("to") == "" {
+		return fmt.Errorf("usage: %s SELECTOR… --to WHICH; for instance: %s site=callowmere --to 2026-11-16T09:00", c.FullName(), c.FullName())
+	}
+	r, err := reference("x@"+c.String("to"), "")
+	if err != nil {
+		return err
+	}
+	_, which, _ := strings.Cut(r, "@")
+	j, err := s.NewSurvey(ctx, client.NewSurvey{Selector: got, Which: which})
+	if err != nil {
+		return err
+	}
+	a.tell("looking at %s ...\n", j.Device)
+	if j, err = s.Watch(ctx, j.ID, nil, nil); err != nil {
+		return err
+	}
+	if j.Survey == nil {
+		return fmt.Errorf("nothing was sent: %s", j.Summary)
+	}
+	todo := 0
+	for _, x := range j.Survey.Rows {
+		if x.Skip == "" {
+			todo++
+		}
+	}
+	if !c.Bool("json") || c.Bool("preview") || todo == 0 {
+		a.print(c, j, func() { a.showSurvey(j) })
+	}
+	if todo == 0 {
+		return nil
+	}
+	if c.Bool("preview") {
+		return errDiffers
+	}
+	if !c.Bool("yes") {
+		answer, err := a.s.ask(fmt.Sprintf("\nPush to %s? Type the number of devices to go ahead: ", count(todo, "device", "devices")))
+		if err != nil {
+			return fmt.Errorf("%w; look at it with --preview, then give --yes", err)
+		}
+		if answer != fmt.Sprint(todo) {
+			a.tell("nothing was sent\n")
+			return errDiffers
+		}
+	}
+	if j, err = s.NewRestore(ctx, client.NewRestore{Survey: j.ID, Within: c.String("within"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Despite: c.String("despite")}, onceKey()); err != nil {
+		return err
+	}
+	a.tell("restore %s\n", j.ID)
+	seen := a.logLine
+	if c.Bool("json") {
+		seen = nil
+	}
+	if _, err = s.Watch(ctx, j.ID, seen, nil); err != nil {
+		return fmt.Errorf("%w\nit goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
+	}
+	return a.restored(ctx, c, s, j.ID)
+}
+
+// restored shows how each device of a restore stands by now.
+func (a *app) restored(ctx context.Context, c *cli.Command, s *client.Client, id string) error {
+	j, err := s.Job(ctx, id)
+	if err != nil {
+		return err
+	}
+	a.print(c, j, func() { a.showRestore(j) })
+	for _, r := range j.Restore.Rows {
+		if r.Outcome != "equal" && r.Outcome != "skipped" && r.Outcome != "waiting" && r.Outcome != "running" {
+			return errDiffers
+		}
+	}
+	return nil
+}
+
+func (a *app) showSurvey(j client.Job) {
+	var rows [][]cell
+	for _, r := range j.Survey.Rows {
+		what := cell{count(r.Lines, "line", "lines") + " to send", plain}
+		switch {
+		case r.Refused:
+			what = cell{oneLine(r.Skip, 90), alarm}
+		case r.Skip != "":
+			what = cell{r.Skip, faint}
+		}
+		rows = append(rows, []cell{{r.Device, strong}, {r.Target, plain}, what})
+	}
+	a.s.table([]string{"device, in this order", "to run", ""}, rows)
+	a.s.printf("\n%s\n", j.Summary)
+}
+
+func (a *app) showRestore(j client.Job) {
+	var rows [][]cell
+	waits := 0
+	for _, r := range j.Restore.Rows {
+		if r.Outcome == "waiting" {
+			waits++
+		}
+		rows = append(rows, []cell{{r.Device, strong}, {r.Outcome, stateStyle(r.Outcome)}, {r.Job, faint}, {oneLine(r.Summary, 80), plain}})
+	}
+	a.s.printf("\n")
+	a.s.table([]string{"device", "came out", "push", ""}, rows)
+	a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
+	if waits > 0 {
+		a.s.printf("%s to be confirmed; keep all: magpie restore --confirm %s; undo all: magpie restore --take-back %[2]s\n", count(waits, "push waits", "pushes wait"), j.ID)
+	}
+}
