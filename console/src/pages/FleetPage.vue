@@ -65,6 +65,20 @@ async function pull() {
   }
 }
 
+const restoring = ref(false)
+const which = ref('')
+async function survey() {
+  trouble.value = undefined
+  try {
+    // A time without a zone is one of the reader's own.
+    const to = /^\d{4}-\d\d-\d\dT[\d:]+$/.test(which.value) ? new Date(which.value).toISOString() : which.value
+    const j = await post<Job>('/surveys', { selector: selector.value.split(/\s+/), which: to }, { 'Idempotency-Key': crypto.randomUUID() })
+    void router.push('/jobs/' + j.id)
+  } catch (e) {
+    trouble.value = e as Error
+  }
+}
+
 const adding = ref(false)
 const box = ref<HTMLInputElement>()
 useKeys([
@@ -88,8 +102,13 @@ const next = (d: Device) =>
       <button class="button">Choose</button>
     </form>
     <button v-if="admin" type="button" class="button" @click="adding = true">Add a device</button>
+    <button v-if="operator && selector" type="button" class="button" @click="restoring = !restoring">Put these back…</button>
     <button v-if="operator" type="button" class="button-main" :disabled="!!pulling && pulling.done < pulling.of" @click="pull">{{ selector ? 'Pull these' : 'Pull all' }}</button>
   </div>
+  <form v-if="restoring && selector" class="card mb-3 flex flex-wrap items-end gap-3 p-3" @submit.prevent="survey">
+    <label class="grid grow gap-1">To which version of each? <input v-model="which" class="field" name="which" placeholder="baseline, a name, or a time: 2026-11-16T09:00Z" autocomplete="off" spellcheck="false" /></label>
+    <button class="button-main" :disabled="!which">See what it takes</button>
+  </form>
   <div class="grid gap-4 xl:grid-cols-[1fr_14rem]">
     <section class="min-w-0">
       <ProblemNote :error="trouble ?? devices.error.value" class="mb-3" />

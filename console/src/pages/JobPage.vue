@@ -5,6 +5,7 @@ import CheckTable from '../components/CheckTable.vue'
 import ConfirmPush from '../components/ConfirmPush.vue'
 import JobLog from '../components/JobLog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import RestorePanel from '../components/RestorePanel.vue'
 import ResidualList from '../components/ResidualList.vue'
 import StateMark from '../components/StateMark.vue'
 import { useJob } from '../composables/job'
@@ -40,7 +41,7 @@ const meaning: Record<string, string> = {
   <ProblemNote :error="trouble" />
   <template v-if="job">
     <div class="mb-3 flex flex-wrap items-center gap-3">
-      <h1>{{ job.kind }} of <RouterLink :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
+      <h1>{{ job.kind }} of <template v-if="['survey', 'restore'].includes(job.kind)">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
       <StateMark :state="job.outcome || job.state" />
       <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>
       <span class="grow"></span>
@@ -60,6 +61,7 @@ const meaning: Record<string, string> = {
       <RouterLink v-if="job.preview" class="button mt-2" :to="'/push/' + job.preview">Look at the preview</RouterLink>
     </div>
     <p v-else class="mb-4 text-faded" role="status">Under way<template v-if="total">: {{ total }} steps sent</template>. This page follows it; leave and come back as you like.</p>
+    <RestorePanel v-if="job.survey || job.restore" :key="job.id" :job="job" :may="operator" />
     <template v-if="job.push?.residuals?.length"><h2 class="mb-2">Lines that differ</h2><ResidualList :residuals="job.push.residuals" class="mb-4" /></template>
     <template v-if="job.push?.checks.length"><h2 class="mb-2">Checks</h2><CheckTable :checks="job.push.checks" class="mb-4" /></template>
     <h2 class="mb-2">Log</h2>
