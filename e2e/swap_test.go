@@ -76,6 +76,9 @@ func TestSwap(t *testing.T) {
 	if len(swaps) != 1 || swaps[0].OldSerial != old || swaps[0].NewSerial != "TN4-SPARE1" || swaps[0].Note != "struck by lightning" || swaps[0].Outcome != "equal" || swaps[0].Actor != "admin" {
 		t.Errorf("%+v", swaps)
 	}
+	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "host key accepted") || !strings.Contains(out, shown) {
+		t.Errorf("the audit log does not tell which key was accepted:\n%s", out)
+	}
 	if out, _, _ := w.cli("device", "show", r1); !strings.Contains(out, "TN4-SPARE1 took the place of "+old) {
 		t.Errorf("the device does not tell of it:\n%s", out)
 	}

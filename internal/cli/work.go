@@ -102,7 +102,7 @@ func (a *app) job() *cli.Command {
 	return &cli.Command{Name: "job", Usage: "work under way and done", Commands: []*cli.Command{
 		a.do("list", "", "list jobs, newest first", []cli.Flag{
 			&cli.StringFlag{Name: "state", Usage: "`STATE`: queued, running, waiting, ended"},
-			&cli.StringFlag{Name: "kind", Usage: "`KIND`: pull, preview, push"},
+			&cli.StringFlag{Name: "kind", Usage: "`KIND`: pull, preview, push, survey, restore"},
 			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"},
 			&cli.StringFlag{Name: "before", Usage: "only jobs older than this `JOB`"},

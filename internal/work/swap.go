@@ -101,8 +101,11 @@ func (u *push) takePlace() error {
 		if err != nil {
 			return err
 		}
-		if u.p.Where.Key != "" {
-			d.HostKey = u.p.Where.Key
+		if key := u.p.Where.Key; key != "" && key != d.HostKey {
+			d.HostKey = key
+			if err := q.Audit(ctx, "host key accepted", d.Name, fmt.Sprintf("%s, by %s, who began job %s", link.Fingerprint(key), u.j.Actor, u.j.ID)); err != nil {
+				return err
+			}
 		}
 		if u.p.Swap != nil && !u.placed(d) {
 			d.Serials = core.Words{u.p.Swap.NewSerial}

@@ -394,6 +394,9 @@ func (p *peer) locked(op *node) (*node, error) {
 		if d.rollback == nil {
 			return nil, fault{"protocol", "operation-failed", "", "no confirmed commit is waiting", ""}
 		}
+		if id := op.kid("persist-id"); d.persist != "" && (id == nil || id.Text != d.persist) {
+			return nil, fault{"protocol", "invalid-value", "", "the persist-id is not that of the confirmed commit", ""}
+		}
 		d.rollback.Stop()
 		d.rollback = nil
 		d.running, d.cand = d.before, d.before.clone()
