@@ -328,3 +328,32 @@ func TestUnitReplacedWhileItWaits(t *testing.T) {
 		}
 	}
 }
+
+// TestKeyChangesInAPush: a device that shows another key in the middle of a push
+// is told nothing more until a person accepts it; then the push is taken back.
+func TestKeyChangesInAPush(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	changed(w)
+	second := w.fleet.running(r1)
+	w.fleet.faults(r1, tern.Faults{HoldLine: 3})
+	j := w.within("20s", r1+"@1")
+	w.fleet.waitHolding(r1)
+	w.fleet.call("POST", "/devices/"+r1+"/hostkey", nil, nil)
+	logins := w.fleet.status(r1).Logins
+	eventually(t, "the push waits and says that the key changed", func() bool {
+		got := must(w.admin.Job(ctx(t), j.ID))(t)
+		return got.State == "waiting" && strings.Contains(got.Summary, "the host key changed")
+	})
+	if n := w.fleet.status(r1).Logins; n != logins {
+		t.Errorf("%d logins went to the other key", n-logins)
+	}
+	w.fleet.faults(r1, box.Faults{})
+	shown := must(w.admin.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222))(t).Fingerprint
+	if _, said, status := w.cli("device", "trust", r1, "--accept-key", shown); status != 0 {
+		t.Fatal(said)
+	}
+	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+}

@@ -102,7 +102,7 @@ func TestRestore(t *testing.T) {
 			mine++
 		}
 	}
-	if mine != 1 || !strings.Contains(end.Summary, "1 undone") || !strings.Contains(end.Summary, "3 waiting") {
+	if mine != 1 || !strings.Contains(end.Summary, "1 undone") || !strings.Contains(end.Summary, "3 waiting to be confirmed") {
 		t.Errorf("%d pushes to %s; %s: %s", mine, canary, end.Outcome, end.Summary)
 	}
 	if _, err := w.admin.Confirm(ctx(t), r.ID); err != nil {

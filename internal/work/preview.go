@@ -177,7 +177,7 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		s.end(j, l, core.Failed, "the preview could not be kept: "+err.Error(), nil)
 		return
 	}
-	summary := fmt.Sprintf("%d lines to send", p.lineCount())
+	summary := counts(p.lineCount(), "line", "lines") + " to send"
 	if len(p.Steps) == 0 {
 		summary = "nothing to send, the device runs it already"
 	}

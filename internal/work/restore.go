@@ -377,7 +377,11 @@ func (s *Service) endRestore(j core.Job, l *Log, out RestoreResult, bad, stopAft
 	var said []string
 	for _, o := range []string{core.Equal, core.Waiting, core.NotSaved, core.Residuals, core.Undone, core.Refused, core.Failed, core.Unknown, core.Cancelled, "running", "not begun", "skipped"} {
 		if n[o] > 0 {
-			said = append(said, fmt.Sprintf("%d %s", n[o], o))
+			words := o
+			if o == core.Waiting {
+				words = "waiting to be confirmed when it ended"
+			}
+			said = append(said, fmt.Sprintf("%d %s", n[o], words))
 		}
 	}
 	summary := strings.Join(said, ", ")

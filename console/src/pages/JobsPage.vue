@@ -20,7 +20,7 @@ const jobs = computed(() => data.value?.jobs ?? [])
 <template>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Jobs</h1>
-    <button v-for="k in ['', 'pull', 'preview', 'push']" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
+    <button v-for="k in ['', 'pull', 'preview', 'push', 'survey', 'restore']" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
   </div>
   <ProblemNote :error="error" />
   <div class="card overflow-x-auto">
@@ -30,7 +30,7 @@ const jobs = computed(() => data.value?.jobs ?? [])
         <tr v-for="j in jobs" :key="j.id" class="border-b border-rule last:border-0 hover:bg-leaf">
           <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /></td>
           <td class="px-3"><RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink></td>
-          <td class="px-3 whitespace-nowrap"><RouterLink :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
+          <td class="px-3 whitespace-nowrap"><template v-if="['survey', 'restore'].includes(j.kind)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
           <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(j.created_at) }}</td>
           <td class="hidden px-3 md:table-cell">{{ j.actor }}</td>
           <td class="px-3">{{ j.summary }}</td>
