@@ -268,7 +268,7 @@ func (p *planner) dropped(gone map[string]int, used []string, by int) {
 
 // emit puts the ops in order and writes them down, entering and leaving blocks
 // on the way. Of what may come next, what is in the open block comes first,
-// then additions, then removals.
+// then additions, then removals; what touches the way to the device comes last.
 func (p *planner) emit() []Step {
 	waits := make([]int, len(p.ops))
 	opensWay := make([][]int, len(p.ops))
@@ -279,9 +279,14 @@ func (p *planner) emit() []Step {
 		}
 	}
 	done := make([]bool, len(p.ops))
+	way := make([]bool, len(p.ops))
+	for i, o := range p.ops {
+		way[i] = touchesWay(o)
+	}
 	w := writer{lang: p.lang}
 	for range p.ops {
 		next, rank := -1, 0
+		last := -1 // of those that may come next, one that touches the way to the device
 		for i, o := range p.ops {
 			if done[i] || waits[i] > 0 {
 				continue
@@ -293,9 +298,18 @@ func (p *planner) emit() []Step {
 			if o.kind != Remove {
 				r++
 			}
+			if way[i] {
+				if last < 0 || w.in(o.trail) && !w.in(p.ops[last].trail) {
+					last = i
+				}
+				continue
+			}
 			if r > rank {
 				next, rank = i, r
 			}
+		}
+		if next < 0 {
+			next = last
 		}
 		if next < 0 {
 			next = slices.Index(done, false)
@@ -308,6 +322,16 @@ func (p *planner) emit() []Step {
 		w.write(p.ops[next])
 	}
 	return w.steps
+}
+
+// touchesWay tells whether an op changes a line by which the service may reach
+// the device. Such ops come last: what cuts the way then leaves nothing undone.
+func touchesWay(o op) bool {
+	var any func(it *rules.Item) bool
+	any = func(it *rules.Item) bool {
+		return it != nil && (it.Rule != nil && it.Rule.Reach || o.kind == Remove && slices.ContainsFunc(it.Kids, any))
+	}
+	return o.kind != "" && any(o.item)
 }
 
 // writer turns ops into steps, keeping track of the open block.

@@ -59,12 +59,12 @@ func TestChooseWords(t *testing.T) {
 	from := tree(t, d, "name r1\nsieve a\n  drop any from any to any\nlane q\n  sieve in a\n  note \"x\"\nflock 7\n  neighbour 10.0.0.1\n    note \"old\"\n")
 	to := tree(t, d, "name r1\nsieve b\n  drop any from any to any\nlane q\n  sieve in b\nlane z\n  shut\nflock 7\n  neighbour 10.0.0.1\n    note \"new\"\n  neighbour 10.0.0.2\n")
 	for _, c := range []struct{ only, want, wrong string }{
-		{"lane z", "lane z\n  shut\n  cancel guard\n", ""},
+		{"lane z", "lane z\n  cancel guard\n  shut\n", ""},
 		{"flock 7 / neighbour 10.0.0.1", "flock 7\n  neighbour 10.0.0.1\n    note \"new\"\n", ""},
 		{"flock  7 /  neighbour", "flock 7\n  neighbour 10.0.0.1\n    note \"new\"\n    up\n  neighbour 10.0.0.2\n", ""},
 		{"lane q", "", "lane q / sieve in b uses sieve b, which does not run there; choose that as well: sieve b"},
 		{"sieve a", "", "sieve a would go and is still used by lane q / sieve in a; choose that as well"},
-		{"lane q,sieve a,sieve b", "sieve b\n  drop any from any to any\n  up\nlane q\n  sieve in b\n  cancel note\n  up\ncancel sieve a\n", ""},
+		{"lane q,sieve a,sieve b", "sieve b\n  drop any from any to any\n  up\nlane q\n  cancel note\n  sieve in b\n  up\ncancel sieve a\n", ""},
 		{"lanes", "", `nothing is called "lanes"`},
 		{"lane nowhere", "", `nothing is called "lane nowhere"`},
 	} {
