@@ -357,3 +357,29 @@ func TestKeyChangesInAPush(t *testing.T) {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}
 }
+
+// TestStopsWhileItOwesAnUndo: a service that is stopped while a device it owes an
+// undo to is away stops all the same, and the next start goes on.
+func TestStopsWhileItOwesAnUndo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	changed(w)
+	second := w.fleet.running(r1)
+	w.fleet.faults(r1, tern.Faults{HoldLine: 3})
+	j := w.within("5m", r1+"@1")
+	w.fleet.waitHolding(r1)
+	w.fleet.faults(r1, box.Faults{Down: true})
+	eventually(t, "it tries to undo", func() bool {
+		return strings.Contains(must(w.admin.Job(ctx(t), j.ID))(t).Summary, "trying again")
+	})
+	began := time.Now()
+	w.proc.stop()
+	if took := time.Since(began); took > 45*time.Second {
+		t.Errorf("it took %s to stop", took)
+	}
+	w.fleet.faults(r1, box.Faults{})
+	w.serve()
+	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+}

@@ -144,6 +144,22 @@ func undoTimer(v *visit) (t *link.UndoTimer, why string) {
 	return t, ""
 }
 
+// lasting is a context for what is owed to a device: no cancel ends it, only the
+// end of the service, and that not before its grace is over. Whoever comes next
+// then goes on.
+func (s *Service) lasting() (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(context.Background())
+	if s.until == nil {
+		return ctx, func() { cancel(nil) }
+	}
+	stop := context.AfterFunc(s.until, func() { time.AfterFunc(stopGrace, func() { cancel(ErrStopping) }) })
+	return ctx, func() { stop(); cancel(nil) }
+}
+
+// stopGrace is how long work that is owed to a device may go on once the service
+// is to stop.
+const stopGrace = 15 * time.Second
+
 func clockTime(t time.Time) string { return t.UTC().Format("15:04:05 MST") }
 
 // windowed limits a context to the window.
@@ -159,7 +175,9 @@ func (u *push) windowed(ctx context.Context) (context.Context, context.CancelFun
 func (u *push) park(outcome, summary string) {
 	if u.req.WhenEqual && (outcome == core.Equal || outcome == core.NotSaved) {
 		u.l.Step("it is equal to what was asked for, so it is confirmed, as was asked for")
-		u.keepIt(context.Background(), "by rule")
+		ctx, done := u.s.lasting()
+		defer done()
+		u.keepIt(ctx, "by rule")
 		return
 	}
 	due := *u.journal.Due

@@ -395,7 +395,9 @@ func (u *push) broken(ctx context.Context, cause error) {
 		return
 	}
 	if u.journal.Due != nil {
-		u.takeBack(context.Background(), why)
+		lasting, done := u.s.lasting()
+		defer done()
+		u.takeBack(lasting, why)
 		return
 	}
 	u.l.Step("undoing what was applied")
@@ -543,7 +545,9 @@ func (u *push) prove(saveErr error) {
 	case !ok:
 		u.s.settleLater(u.j, u.l)
 	case u.journal.Due != nil && u.failed() != "":
-		u.takeBack(context.Background(), u.failed())
+		lasting, done := u.s.lasting()
+		defer done()
+		u.takeBack(lasting, u.failed())
 	case u.journal.Due != nil && outcome != core.Unknown:
 		u.park(outcome, summary)
 	case u.failed() != "":
