@@ -160,12 +160,21 @@ func pier(t *testing.T) *dialect.Dialect {
 // sshd starts OpenSSH's server. Who signs in gets the little command line.
 func sshd(t *testing.T, authorized string, more ...string) Target {
 	t.Helper()
+	return sshdFor(t, "", authorized, more...)
+}
+
+// sshdFor does so with another shell than that.
+func sshdFor(t *testing.T, shell, authorized string, more ...string) Target {
+	t.Helper()
 	path, port, dir := needs(t, "sshd"), freePort(t), openDir(t)
 	_ = os.MkdirAll("/run/sshd", 0o755)
 	host, _ := newKey(t)
 	key := write(t, filepath.Join(dir, "host"), string(host), 0o600)
 	keys := write(t, filepath.Join(dir, "authorized"), authorized+"\n", 0o644)
-	script := write(t, filepath.Join(dir, "console"), console, 0o755)
+	script := shell
+	if script == "" {
+		script = write(t, filepath.Join(dir, "console"), console, 0o755)
+	}
 	// A command that was asked for is run; a shell is the little command line.
 	force := write(t, filepath.Join(dir, "force"), "#!/bin/sh\nif [ -n \"$SSH_ORIGINAL_COMMAND\" ]; then exec sh -c \"$SSH_ORIGINAL_COMMAND\"; fi\nexec "+script+"\n", 0o755)
 	config := write(t, filepath.Join(dir, "config"), strings.Join(append(append([]string{fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey " + key,

@@ -314,7 +314,11 @@ func (s *terminal) output(line string) string {
 	out := text.Terminal(string(s.buf))
 	out = out[:strings.LastIndexByte(out, '\n')+1]
 	for _, sent := range strings.Split(line, "\r") {
-		if rest, ok := strings.CutPrefix(out, sent+"\n"); ok {
+		rest, ok := strings.CutPrefix(out, sent+"\n")
+		if !ok && !s.silent {
+			rest, ok = strings.CutPrefix(out, "\n") // some line editors show that Enter was pressed, and nothing else
+		}
+		if ok {
 			out = rest
 		}
 	}
