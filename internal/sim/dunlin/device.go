@@ -26,6 +26,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"magpie/internal/sim/box"
 )
@@ -442,7 +443,7 @@ func (d *Device) restore(w http.ResponseWriter, r *http.Request, id string) {
 	}
 	page(w, "Desk", "<p>Taken over. The gateway restarts now.</p>")
 	_ = http.NewResponseController(w).Flush()
-	go d.Restart()
+	time.AfterFunc(150*time.Millisecond, d.Restart) // the page is shown first
 }
 
 func (d *Device) welcome(w http.ResponseWriter, r *http.Request, id string) {
