@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -26,12 +28,27 @@ func (a *app) restore() *cli.Command {
 
 func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	if id := c.String("confirm") + c.String("take-back"); id != "" {
+		if j, err := s.Job(ctx, id); err != nil {
+			return err
+		} else if j.Kind != "restore" || j.Restore == nil {
+			return fmt.Errorf("job %s is a %s, not a restore with pushes that wait; a single push is decided with: magpie push --confirm %s", id, j.Kind, id)
+		}
 		decide := s.Confirm
 		if c.String("confirm") == "" {
 			decide = s.TakeBack
 		}
 		if _, err := decide(ctx, id); err != nil {
 			return err
+		}
+		a.tell("waiting for each to come to its end ...\n")
+		for end := time.Now().Add(5 * time.Minute); time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
+			j, err := s.Job(ctx, id)
+			if err != nil {
+				return err
+			}
+			if !slices.ContainsFunc(j.Restore.Rows, func(r client.Restored) bool { return r.Outcome == "waiting" || r.Outcome == "running" }) {
+				break
+			}
 		}
 		return a.restored(ctx, c, s, id)
 	}

@@ -180,8 +180,14 @@ func (a *app) jobShow(ctx context.Context, c *cli.Command, s *client.Client, got
 		for _, e := range entries {
 			a.logLine(e)
 		}
-		if j.Kind == "push" && j.State == "ended" {
+		switch {
+		case j.Kind == "push" && j.State == "ended":
 			a.showPush(j)
+		case j.Survey != nil:
+			a.s.printf("\n")
+			a.showSurvey(j)
+		case j.Restore != nil:
+			a.showRestore(j)
 		}
 	})
 	return nil
