@@ -53,6 +53,15 @@ func (s *Session) Begin() error {
 	return err
 }
 
+// PassFirstRun gets past the page that a unit with factory settings shows before
+// everything else.
+func (s *Session) PassFirstRun() error {
+	if s.d.Factory == nil || len(s.d.Factory.FirstRun) == 0 {
+		return fmt.Errorf("dialect %s does not say how its first-run page is passed, under factory", s.d.Dialect)
+	}
+	return s.steps(s.d.Factory.FirstRun)
+}
+
 // mayEnd tells whether the session that holds the device may be ended.
 func (s *Session) mayEnd(r *Refused) (bool, error) {
 	if s.call.Ours != nil && s.call.Ours(r.Holder) && s.holder(r) == s.call.Credential.User {

@@ -52,7 +52,7 @@ func (s *Session) Identity() (Identity, error) {
 			return id, fmt.Errorf("asking whether it has factory settings: %w", err)
 		}
 		re := s.d.Pattern(f.Shows)
-		id.Factory = re.MatchString(out) || hasLine(re, out)
+		id.Factory = shows(re, out)
 	}
 	return id, nil
 }
@@ -168,6 +168,21 @@ func (s *Session) Present(m Member) bool {
 // Adopt takes a device that this one speaks for back in.
 func (s *Session) Adopt(member string) error {
 	return s.For(member).steps(s.d.Members.Adopt)
+}
+
+// Echo has the device ask whether an address answers it. said is its answer.
+func (s *Session) Echo(to string) (good bool, said string, err error) {
+	e := s.d.Echo
+	if e == nil {
+		return false, "", fmt.Errorf("dialect %s does not say how it asks whether an address answers", s.d.Dialect)
+	}
+	s.vars["to"] = to
+	out, err := s.lines("whether "+to+" answers", &e.Source)
+	if err != nil {
+		return false, "", err
+	}
+	re := s.d.Pattern(e.Good)
+	return shows(re, out), firstLine(out, re), nil
 }
 
 // respeak binds the way of speaking to a copy of the session.

@@ -270,13 +270,10 @@ func (s *Session) step(st *dialect.Step) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
-		shows := func(pattern string) bool {
-			return s.d.Pattern(pattern).MatchString(out) || hasLine(s.d.Pattern(pattern), out)
-		}
-		if st.Fails != "" && shows(st.Fails) {
+		if st.Fails != "" && shows(s.d.Pattern(st.Fails), out) {
 			return fmt.Errorf("%s: %w", what, &Refused{Line: what, Means: "refused", Words: firstLine(out, s.d.Pattern(st.Fails))})
 		}
-		if st.Until != "" && !shows(st.Until) {
+		if st.Until != "" && !shows(s.d.Pattern(st.Until), out) {
 			if time.Since(began) > within {
 				return fmt.Errorf("%s: %w", what, &TimeoutError{What: fmt.Sprintf("the answer never showed %s", st.Until), Took: within})
 			}
@@ -287,7 +284,7 @@ func (s *Session) step(st *dialect.Step) error {
 			}
 			continue
 		}
-		if st.Done != "" && !shows(st.Done) {
+		if st.Done != "" && !shows(s.d.Pattern(st.Done), out) {
 			return fmt.Errorf("%s: was answered with %q, which does not say that it is done", what, cutTo(strings.TrimSpace(s.hide(out)), 120))
 		}
 		for name, pattern := range st.Keep {
@@ -338,6 +335,9 @@ func find(re *regexp.Regexp, src string) (string, bool) {
 	}
 	return "", false
 }
+
+// shows tells whether an answer matches, as a whole or in one of its lines.
+func shows(re *regexp.Regexp, src string) bool { return re.MatchString(src) || hasLine(re, src) }
 
 func hasLine(re *regexp.Regexp, src string) bool {
 	for _, l := range text.Lines(src) {

@@ -20,33 +20,16 @@ type UndoTimer struct {
 	Back     time.Duration // how long until the device is back after it went off
 }
 
-// PassFirstRun gets past the page that a unit with factory settings shows before
-// everything else.
-func (s *Session) PassFirstRun() error {
-	if s.d.Factory == nil || len(s.d.Factory.FirstRun) == 0 {
-		return fmt.Errorf("dialect %s does not say how its first-run page is passed, under factory", s.d.Dialect)
-	}
-	return s.steps(s.d.Factory.FirstRun)
-}
-
-// Echo has the device ask whether an address answers it. said is its answer.
-func (s *Session) Echo(to string) (good bool, said string, err error) {
-	e := s.d.Echo
-	if e == nil {
-		return false, "", fmt.Errorf("dialect %s does not say how it asks whether an address answers", s.d.Dialect)
-	}
-	s.vars["to"] = to
-	out, err := s.lines("whether "+to+" answers", &e.Source)
-	if err != nil {
-		return false, "", err
-	}
-	re := s.d.Pattern(e.Good)
-	return re.MatchString(out) || hasLine(re, out), firstLine(out, re), nil
+// commits tells whether the device goes back by a confirmed commit, and not by a
+// timer of the dialect's.
+func (s *Session) commits() (*netconf, bool) {
+	n, ok := s.sp.(*netconf)
+	return n, ok && s.d.Change.Undo == nil
 }
 
 // UndoTimer tells how the device itself can go back; nil when it cannot.
 func (s *Session) UndoTimer() *UndoTimer {
-	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {
+	if n, ok := s.commits(); ok {
 		if n.target() != "candidate" || !n.can(capConfirm11) {
 			return nil
 		}
@@ -76,7 +59,7 @@ func (s *Session) Arm(within time.Duration) error {
 // Confirm keeps what was pushed: it takes the timer off, or confirms the commit
 // of that token. *Refused says that there is nothing to confirm any more.
 func (s *Session) Confirm(token string) (err error) {
-	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {
+	if n, ok := s.commits(); ok {
 		_, err = n.rpc("<commit><persist-id>" + xmlText(token) + "</persist-id></commit>")
 	} else if s.d.Change.Undo != nil {
 		err = s.steps(s.d.Change.Undo.Disarm)
@@ -89,7 +72,7 @@ func (s *Session) Confirm(token string) (err error) {
 
 // Recall makes the device go back at once, where it can.
 func (s *Session) Recall(token string) error {
-	if n, ok := s.sp.(*netconf); ok && s.d.Change.Undo == nil {
+	if n, ok := s.commits(); ok {
 		_, err := n.rpc("<cancel-commit><persist-id>" + xmlText(token) + "</persist-id></cancel-commit>")
 		return err
 	}

@@ -86,6 +86,15 @@ func (q *Q) OpenRequest(j core.Job, into any) error {
 	return json.Unmarshal(raw, into)
 }
 
+// sealResult makes a job's result ready to be kept; nil is none.
+func (q *Q) sealResult(id string, result any) ([]byte, error) {
+	if result == nil {
+		return []byte{}, nil
+	}
+	raw, err := json.Marshal(result)
+	return q.keys.Seal("job result", id, raw), err
+}
+
 // OpenResult reads a job's result, if it has one.
 func (q *Q) OpenResult(j core.Job, into any) error {
 	if len(j.Result) == 0 {
@@ -176,12 +185,12 @@ func (q *Q) Unended(ctx context.Context) ([]core.Job, error) {
 
 // ParkJob lets a job wait for a person's decision until due. No node holds it.
 func (q *Q) ParkJob(ctx context.Context, id string, due time.Time, summary string, result any) error {
-	raw, err := json.Marshal(result)
+	sealed, err := q.sealResult(id, result)
 	if err != nil {
 		return err
 	}
 	_, err = q.exec(ctx, `UPDATE jobs SET state = 'waiting', node = '', life = '', due_at = ?, summary = ?, result = ? WHERE id = ? AND state <> 'ended'`,
-		due, summary, q.keys.Seal("job result", id, raw), id)
+		due, summary, sealed, id)
 	return err
 }
 
@@ -195,11 +204,11 @@ func (q *Q) DecideJob(ctx context.Context, id, decision string) (bool, error) {
 
 // SetResult keeps what is known so far of what a job led to.
 func (q *Q) SetResult(ctx context.Context, id string, result any) error {
-	raw, err := json.Marshal(result)
+	sealed, err := q.sealResult(id, result)
 	if err != nil {
 		return err
 	}
-	_, err = q.exec(ctx, `UPDATE jobs SET result = ? WHERE id = ? AND state <> 'ended'`, q.keys.Seal("job result", id, raw), id)
+	_, err = q.exec(ctx, `UPDATE jobs SET result = ? WHERE id = ? AND state <> 'ended'`, sealed, id)
 	return err
 }
 
@@ -239,15 +248,11 @@ func (q *Q) SetJobState(ctx context.Context, id, state, summary string) error {
 // EndJob ends a job, once. summary holds no configuration text; result is kept
 // sealed.
 func (q *Q) EndJob(ctx context.Context, id, outcome, summary string, result any) error {
-	sealed := []byte{}
-	if result != nil {
-		raw, err := json.Marshal(result)
-		if err != nil {
-			return err
-		}
-		sealed = q.keys.Seal("job result", id, raw)
+	sealed, err := q.sealResult(id, result)
+	if err != nil {
+		return err
 	}
-	_, err := q.exec(ctx, `UPDATE jobs SET state = 'ended', outcome = ?, summary = ?, ended_at = ?, result = ? WHERE id = ? AND state <> 'ended'`,
+	_, err = q.exec(ctx, `UPDATE jobs SET state = 'ended', outcome = ?, summary = ?, ended_at = ?, result = ? WHERE id = ? AND state <> 'ended'`,
 		outcome, summary, q.clock().UTC(), sealed, id)
 	return err
 }

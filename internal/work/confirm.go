@@ -262,13 +262,19 @@ func (u *push) disarm() error {
 	if u.journal.UndoBy != link.ByTimer {
 		return nil
 	}
+	return u.callOff("the device's own restart is called off")
+}
+
+// callOff tells the device to keep what it runs. That it has nothing to call off
+// any more is no trouble: what it runs shows in the proof.
+func (u *push) callOff(done string) error {
 	err := u.v.sess.Confirm(u.journal.Token)
 	if r := linkRefused(err); r != nil {
-		u.l.Warn("%v", r)
+		u.l.Warn("the device says that there is nothing to call off: %s", r.Words)
 		return nil
 	}
 	if err == nil {
-		u.l.Info("the device's own restart is called off")
+		u.l.Info("%s", done)
 	}
 	return err
 }
@@ -404,13 +410,5 @@ func (u *push) confirmed() error {
 	if u.journal.UndoBy == byService {
 		return nil
 	}
-	err := u.v.sess.Confirm(u.journal.Token)
-	if r := linkRefused(err); r != nil {
-		u.l.Warn("the device says that there is nothing to confirm: %s", r.Words)
-		return nil
-	}
-	if err == nil {
-		u.l.Info("the device is told to keep it; its own undo is off")
-	}
-	return err
+	return u.callOff("the device is told to keep it; its own undo is off")
 }
