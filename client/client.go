@@ -326,6 +326,12 @@ func (c *Client) TakeBack(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/undo", nil, nil)
 }
 
+// Restart restarts a device whose startup was written by a push that left the
+// restart to later.
+func (c *Client) Restart(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/restart", nil, nil)
+}
+
 // Swaps lists the hardware that took a device's place, newest first.
 func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
 	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)

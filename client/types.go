@@ -294,7 +294,8 @@ type Job struct {
 	Cancel    bool       `json:"cancel_asked"`
 	UndoOf    string     `json:"undo_of,omitempty"`
 	Due       *time.Time `json:"due,omitempty"`        // of a push that waits to be confirmed: when it undoes itself
-	Decision  string     `json:"decision,omitempty"`   // confirm or undo, once somebody said so
+	Awaits    string     `json:"awaits,omitempty"`     // what a waiting job waits for: confirm, restart, approval or start
+	Decision  string     `json:"decision,omitempty"`   // confirm, undo, restart, approve or decline, once somebody said so
 	DecidedBy string     `json:"decided_by,omitempty"` // who
 	Preview   string     `json:"preview,omitempty"`    // of a preview job that is done
 	Pull      *PullEnd   `json:"pull,omitempty"`
@@ -465,6 +466,8 @@ type Preview struct {
 	Hash       string     `json:"hash"`
 	Device     string     `json:"device"`
 	Part       string     `json:"part"`
+	Loaded     []Residual `json:"loaded"`  // what somebody loaded into the candidate and did not commit: have runs, want is loaded
+	Methods    []string   `json:"methods"` // what the dialect offers, the preferred one first
 	Changes    []Residual `json:"changes"` // what a document that is sent as a whole changes
 	Serial     string     `json:"serial"`
 	Method     string     `json:"method"`
@@ -505,6 +508,8 @@ type NewPush struct {
 	Hash    string `json:"hash"`
 	NoSave  bool   `json:"no_save,omitempty"`
 	Note    string `json:"note,omitempty"`
+
+	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 
 	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS
 	Despite   string   `json:"despite,omitempty"`    // why it is done although the preview has doubts

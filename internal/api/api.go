@@ -120,6 +120,7 @@ func (s *Server) Handler() http.Handler {
 	operator.POST("/jobs/:id/cancel", s.cancel)
 	operator.POST("/jobs/:id/confirm", s.decide("confirm"))
 	operator.POST("/jobs/:id/undo", s.decide("undo"))
+	operator.POST("/jobs/:id/restart", s.decide("restart"))
 
 	reader.GET("/dialects", s.dialects)
 	reader.GET("/dialects/:name", s.dialect)

@@ -21,6 +21,9 @@ import (
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	out := client.Job{ID: j.ID, Kind: j.Kind, Device: j.Device, State: j.State, Outcome: j.Outcome, Summary: j.Summary, Actor: j.Actor, CreatedAt: j.CreatedAt,
 		StartedAt: j.StartedAt, EndedAt: j.EndedAt, Cancel: j.Cancel, UndoOf: j.UndoOf, Due: j.Due, Decision: j.Decision, DecidedBy: j.DecidedBy}
+	if j.State == core.Waiting && j.Node == "" && j.Decision == "" {
+		out.Awaits = j.Awaits
+	}
 	q := s.Work.Store.As(a)
 	if len(j.Result) == 0 {
 		return out, nil
@@ -231,7 +234,10 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
 		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Landmarks: []client.LandmarkPair{}}
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Landmarks: []client.LandmarkPair{}, Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
+	if d, err := s.Work.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
+		out.Methods = orNone(s.Work.Methods(d))
+	}
 	if w := p.Swap; w != nil {
 		out.Swap = &client.Newcomer{OldSerials: w.OldSerials, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel, NewRelease: w.NewRelease}
 	}
@@ -283,7 +289,7 @@ func (s *Server) push(c *gin.Context) {
 		return
 	}
 	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash,
-		work.PushRequest{NoSave: in.NoSave, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}, k)
+		work.PushRequest{NoSave: in.NoSave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return

@@ -20,18 +20,20 @@ func (a *app) push() *cli.Command {
 		&cli.StringSliceFlag{Name: "only", Usage: "only this `BLOCK` of it, as often as wanted: its line or how that begins, like \"lane quay1\" or \"flock 7 / neighbour 10.0.0.1\""},
 		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
 		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
-		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits to be confirmed"},
+		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits"},
+		&cli.StringFlag{Name: "restart", Usage: "restart the device of this push `JOB`, whose startup was written with --hold-restart"},
 	}, pushFlags()...), 0, 1, a.doPush)
 }
 
 // pushFlags are what every push can be told.
 func pushFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "method", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; upload: put a file there"},
+		&cli.StringFlag{Name: "method", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; stage: write startup and restart into it; upload: put a file there"},
 		&cli.StringFlag{Name: "at", Usage: "the unit is at this `ADDRESS` for now, HOST or HOST:PORT: a factory address, a bench"},
 		&cli.StringFlag{Name: "accept-key", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
+		&cli.BoolFlag{Name: "hold-restart", Usage: "with --method stage: write startup, and leave the restart to later"},
 		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS"},
 		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
 		&cli.BoolFlag{Name: "when-equal", Usage: "with --within: confirm it by itself when it is proved equal"},
@@ -97,19 +99,22 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at string) (st
 }
 
 func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-	if id := c.String("confirm") + c.String("take-back"); id != "" {
-		if len(got) > 0 || c.String("confirm") != "" && c.String("take-back") != "" {
-			return fmt.Errorf("usage: %s --confirm JOB, or: %s --take-back JOB", c.FullName(), c.FullName())
+	for flag, decide := range map[string]func(context.Context, string) (client.Job, error){"confirm": s.Confirm, "take-back": s.TakeBack, "restart": s.Restart} {
+		id := c.String(flag)
+		if id == "" {
+			continue
 		}
-		decide := s.Confirm
-		if c.String("confirm") == "" {
-			decide = s.TakeBack
+		if len(got) > 0 {
+			return fmt.Errorf("usage: %s --%s JOB, and nothing besides", c.FullName(), flag)
 		}
 		j, err := decide(ctx, id)
 		if err != nil {
 			return err
 		}
 		return a.followPush(ctx, c, s, j)
+	}
+	if c.Bool("hold-restart") && c.String("method") != "stage" {
+		return fmt.Errorf("--hold-restart leaves a restart to later; only --method stage restarts by itself")
 	}
 	if c.Bool("when-equal") && c.String("within") == "" {
 		return fmt.Errorf("--when-equal confirms a push that undoes itself otherwise; give --within TIME as well")
@@ -194,7 +199,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("push %s\n", j.ID)
@@ -210,11 +215,15 @@ func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, 
 		}
 		last = max(last, e.Seq)
 	}
+	held := false
 	for asked := false; ; asked = true {
 		watching, stop := context.WithCancel(ctx)
 		waits, waiting := a.waits(), false
 		j, err = s.Watch(watching, id, seen, func(j client.Job) {
-			if j.Due == nil || j.Decision != "" || j.State != "waiting" || !a.s.asks || c.Bool("yes") || asked {
+			if j.Awaits == "restart" {
+				held = true
+				stop()
+			} else if j.Due == nil || j.Decision != "" || j.State != "waiting" || !a.s.asks || c.Bool("yes") || asked {
 				waits(j)
 			} else if !waiting {
 				waiting = true
@@ -222,6 +231,15 @@ func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, 
 			}
 		})
 		stop()
+		if held {
+			if j, err = s.Job(ctx, id); err != nil {
+				return err
+			}
+			a.print(c, j, func() {
+				a.s.printf("\n%s\nto restart it: magpie push --restart %s; to put startup back as it was: magpie push --take-back %[2]s\n", j.Summary, j.ID)
+			})
+			return nil
+		}
 		if !waiting {
 			break
 		}
@@ -325,6 +343,8 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		method = "merge, adding to what runs and leaving other lines"
 	case "upload":
 		method = "upload, the file as it was pulled"
+	case "stage":
+		method, save = "stage, writing startup and restarting into it", "written first, and read again before the restart"
 	}
 	if p.UndoOf != "" {
 		target += ", undoing push " + p.UndoOf
@@ -338,7 +358,7 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		unit += ", with factory settings"
 	}
 	a.s.facts("device", unit, "in place of", old, "spoken to", p.At, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", undo)
-	whole := p.Steps[0].Kind == "load"
+	whole := p.Steps[0].Kind == "load" || p.Method == "stage"
 	if whole {
 		a.s.printf("\n%s to take:\n", count(len(p.Steps), "step", "steps"))
 	} else {
@@ -369,12 +389,7 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	}
 	if len(p.Changes) > 0 {
 		a.s.printf("\nWhat that changes in %s:\n", p.Part)
-		change := make([]client.Residual, len(p.Changes))
-		for i, r := range p.Changes { // shown as what goes and what comes
-			r.Have, r.Want = r.Want, r.Have
-			change[i] = r
-		}
-		a.residuals(change)
+		a.residuals(turned(p.Changes))
 	}
 	var marks [][]cell
 	for _, l := range p.Landmarks {
@@ -385,6 +400,10 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	if len(marks) > 0 {
 		a.s.printf("\nLandmarks that change:\n")
 		a.s.table([]string{"", "runs now", "in " + p.Target}, marks)
+	}
+	if len(p.Loaded) > 0 {
+		a.s.printf("\nLoaded into the candidate by somebody, and not committed:\n")
+		a.residuals(turned(p.Loaded))
 	}
 	for _, w := range p.Doubts {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "doubt:"), w)
@@ -398,6 +417,16 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	} else {
 		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
 	}
+}
+
+// turned shows changes as what goes and what comes.
+func turned(rs []client.Residual) []client.Residual {
+	out := make([]client.Residual, len(rs))
+	for i, r := range rs {
+		r.Have, r.Want = r.Want, r.Have
+		out[i] = r
+	}
+	return out
 }
 
 // logLine shows one line of a job's log.

@@ -233,12 +233,22 @@ type Job struct {
 	Life      string     `db:"life"`
 	Tries     int        `db:"tries"`
 	UndoOf    string     `db:"undo_of"`
-	Due       *time.Time `db:"due_at"`   // when a push that waits for a person undoes itself
-	Decision  string     `db:"decision"` // confirm or undo, once a person said so
+	Due       *time.Time `db:"due_at"`   // when a job that waits goes on by itself: a push undoes itself, a planned one begins
+	Awaits    string     `db:"awaits"`   // what a parked job waits for
+	Decision  string     `db:"decision"` // confirm, undo, restart, approve or decline, once a person said so
 	DecidedBy string     `db:"decided_by"`
-	Request   []byte     `db:"request"` // sealed
-	Result    []byte     `db:"result"`  // sealed
+	ForNode   string     `db:"for_node"` // the only node that can do it; empty: any
+	Request   []byte     `db:"request"`  // sealed
+	Result    []byte     `db:"result"`   // sealed
 }
+
+// What a parked job waits for.
+const (
+	AwaitsConfirm  = "confirm"  // a push with a window: to be kept or taken back
+	AwaitsRestart  = "restart"  // what was staged: that the device may be restarted
+	AwaitsApproval = "approval" // a planned push: a person
+	AwaitsStart    = "start"    // a planned push: its time
+)
 
 // Entry is one line of a job's log. Masked is what who may not see secrets is
 // shown.

@@ -340,7 +340,18 @@ type Change struct {
 	Target   string   `yaml:"target"`   // NETCONF: candidate or running
 	Offer    string   `yaml:"offer"`    // the protocol by which the device fetches the document from us
 	Restarts string   `yaml:"restarts"` // it restarts after a load and is back within this span
+	Settle   string   `yaml:"settle"`   // how long it takes until what it runs can be believed
+	Live     []Step   `yaml:"live"`     // make what was sent take effect, where the last line does not
+	Stage    *Stage   `yaml:"stage"`
 	Undo     *Undo    `yaml:"undo"`
+}
+
+// Stage is how the startup part is written and the device restarted into it.
+type Stage struct {
+	Load    []Step `yaml:"load"`    // put {content} there
+	Restart []Step `yaml:"restart"` // without keeping what runs
+	Down    string `yaml:"down"`    // within which it stops answering
+	Back    string `yaml:"back"`    // and within which it answers again
 }
 
 // Undo is the device's own way back: a timer that is armed before a push and

@@ -310,6 +310,14 @@ func (l *loader) compile(d *Dialect) {
 		l.span(un.Back, 0, "change", "undo", "back")
 	}
 	d.Restarts = l.span(d.Change.Restarts, 0, "change", "restarts")
+	l.span(d.Change.Settle, 0, "change", "settle")
+	l.steps(d.Change.Live, "change", "live")
+	if st := d.Change.Stage; st != nil {
+		l.steps(st.Load, "change", "stage", "load")
+		l.steps(st.Restart, "change", "stage", "restart")
+		l.span(st.Down, 0, "change", "stage", "down")
+		l.span(st.Back, 0, "change", "stage", "back")
+	}
 	l.ways()
 	l.modes()
 	if p := d.Converse.Pager; p != nil {
@@ -622,7 +630,11 @@ func (l *loader) change() {
 			if c.Mode == "" {
 				l.at(at, "lines are typed in a mode: change.mode has to name it")
 			}
-		case m == "upload" || m == "stage":
+		case m == "stage":
+			if c.Stage == nil || d.Parts["startup"] == nil || d.Parts["running"] == nil {
+				l.at(at, "needs change.stage, and the parts running and startup, by which it is proved")
+			}
+		case m == "upload":
 			if len(c.Load) == 0 {
 				l.at(at, "needs change.load: the steps that put a file on the device")
 			}

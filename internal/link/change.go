@@ -12,7 +12,7 @@ import (
 
 // Change is one thing sent in a push.
 type Change struct {
-	Kind     string   // line, load or commit
+	Kind     string   // line, live, load, commit, stage or restart
 	Lines    []string // of a line: it, and the delimited text that follows it
 	Hostname string   // a name that the prompt may show from then on
 	Part     string   // of a load: which part
@@ -119,6 +119,14 @@ func (s *Session) begin() error {
 // leaves it unknown whether it took effect.
 func (s *Session) Send(c Change) error {
 	_, s.vars["element"], _ = strings.Cut(c.Part, "+")
+	switch c.Kind {
+	case "live":
+		return s.steps(s.d.Change.Live)
+	case "stage":
+		return s.carry(c, s.d.Change.Stage.Load)
+	case "restart":
+		return s.restart()
+	}
 	switch sp := s.sp.(type) {
 	case *typist:
 		if c.Kind == "line" {
@@ -135,12 +143,6 @@ func (s *Session) Send(c Change) error {
 	if c.Kind != "load" || len(s.d.Change.Load) == 0 {
 		return fmt.Errorf("dialect %s does not say how to send a %s", s.d.Dialect, c.Kind)
 	}
-	s.raw["content"] = c.Content
-	if c.Passphrase != "" {
-		s.vars["passphrase"] = c.Passphrase
-	}
-	s.vars["part"], s.vars["method"] = c.Part, c.Method
-	defer delete(s.raw, "content")
 	if by := s.d.Change.Offer; by != "" {
 		if s.call.Inbox == nil {
 			return fmt.Errorf("this device fetches its configuration from a server by %s, and this service has no inbox; see inbox in docs/operations.md", by)
@@ -152,7 +154,28 @@ func (s *Session) Send(c Change) error {
 		defer cancel()
 		s.opened(by, "fetches "+c.Part, host, port, path)
 	}
-	return s.steps(s.d.Change.Load)
+	return s.carry(c, s.d.Change.Load)
+}
+
+// carry does the steps that put a document or file on the device.
+func (s *Session) carry(c Change, steps []dialect.Step) error {
+	s.raw["content"] = c.Content
+	if c.Passphrase != "" {
+		s.vars["passphrase"] = c.Passphrase
+	}
+	s.vars["part"], s.vars["method"] = c.Part, c.Method
+	defer delete(s.raw, "content")
+	return s.steps(steps)
+}
+
+// restart restarts the device into its startup part. That it hangs up in the
+// middle is how it is meant to end.
+func (s *Session) restart() error {
+	err := s.steps(s.d.Change.Stage.Restart)
+	if errors.Is(err, ErrCut) {
+		return nil
+	}
+	return err
 }
 
 // Finish leaves what Begin entered.

@@ -251,6 +251,34 @@ func (s *Session) Fetch(name string) (Part, error) {
 	return out, nil
 }
 
+// Candidate gets a part as it stands in the candidate datastore (RFC 6241 §8.3),
+// where the device has one and the part is read from running.
+func (s *Session) Candidate(name string) (text string, ok bool, err error) {
+	n, is := s.sp.(*netconf)
+	p, known := s.d.PartOf(name)
+	if !is || !known || n.target() != "candidate" || p.Datastore != "running" {
+		return "", false, nil
+	}
+	_, s.vars["element"], _ = strings.Cut(name, "+")
+	src := p.Source
+	src.Datastore = "candidate"
+	_, err = s.source(name, name+" as it is loaded", &src, func(raw string) (wrong string) {
+		text, wrong = s.shape(name, p, raw)
+		return wrong
+	})
+	return text, true, err
+}
+
+// Discard throws away what is loaded and was not committed (RFC 6241 §8.3.4.2).
+func (s *Session) Discard() error {
+	n, is := s.sp.(*netconf)
+	if !is {
+		return nil
+	}
+	_, err := n.rpc("<discard-changes/>")
+	return err
+}
+
 // source reads from a source: makes the device ready, reads, and tidies up,
 // whatever happened.
 func (s *Session) source(part, what string, src *dialect.Source, flaw func(string) string) (out string, err error) {

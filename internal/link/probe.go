@@ -69,3 +69,14 @@ func Fingerprint(key string) string {
 	}
 	return ssh.FingerprintSHA256(k)
 }
+
+// Listens tells whether anything takes a connection there.
+func Listens(ctx context.Context, t Target) bool {
+	conn, stop, err := dialThrough(ctx, t, time.Second)
+	if err != nil {
+		return false
+	}
+	stop()
+	conn.Close()
+	return true
+}

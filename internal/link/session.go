@@ -218,6 +218,9 @@ func (s *Session) trace(sent, answer string, began time.Time, err error) {
 	}
 }
 
+// Target is where the session was opened.
+func (s *Session) Target() Target { return s.call.Target }
+
 // steps does steps one after the other.
 func (s *Session) steps(steps []dialect.Step) error {
 	for i := range steps {

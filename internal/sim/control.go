@@ -91,6 +91,12 @@ func (f *Fleet) handler() http.Handler {
 		a := b.(*amend)
 		return u.Amend(a.By, a.Lines)
 	})
+	each("POST /devices/{name}/load", func() any { return &amend{} }, func(u *Unit, b any) error {
+		if c, ok := u.Model.(interface{ Load([]string) error }); ok {
+			return c.Load(b.(*amend).Lines)
+		}
+		return errors.New("it has no candidate")
+	})
 	each("POST /devices/{name}/stow", nothing, func(u *Unit, _ any) error { u.Stow(); return nil })
 	each("POST /devices/{name}/restart", nothing, func(u *Unit, _ any) error { u.Restart(); return nil })
 	each("POST /devices/{name}/release", nothing, func(u *Unit, _ any) error { u.LetGo(); return nil })

@@ -11,7 +11,7 @@ import (
 	"magpie/internal/core"
 )
 
-const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, due_at, decision, decided_by, request, result FROM jobs `
+const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, due_at, awaits, decision, decided_by, for_node, request, result FROM jobs `
 
 // NewJob is a job to be queued. Its request is kept sealed. However often a job
 // is asked for with one key, it is one.
@@ -37,13 +37,13 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 	ids := newIDs(now, len(all))
 	var rows []any
 	flush := func() error {
-		const columns = 11
+		const columns = 12
 		n := len(rows) / columns
 		if n == 0 {
 			return nil
 		}
-		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, node, life, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, idem_key, request)
-			VALUES `+strings.TrimSuffix(strings.Repeat(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), `, n), ", "), rows...)
+		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, node, life, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, for_node, idem_key, request)
+			VALUES `+strings.TrimSuffix(strings.Repeat(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), `, n), ", "), rows...)
 		rows = rows[:0]
 		return err
 	}
@@ -67,7 +67,7 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		}
 		j.ID, j.State, j.CreatedAt, j.Actor, j.ActorID = ids[i], core.Queued, now, q.actor.Name, q.actor.ID
 		j.Request = q.keys.Seal("job request", j.ID, raw)
-		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, idem, j.Request)
+		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, j.ForNode, idem, j.Request)
 		if (i+1)%atOnce == 0 {
 			if err := flush(); err != nil {
 				return err
@@ -138,7 +138,7 @@ func (q *Q) Jobs(ctx context.Context, f JobFilter) ([]core.Job, error) {
 
 // TakeJobs makes up to limit queued jobs this node's and returns them.
 func (q *Q) TakeJobs(ctx context.Context, node, life string, limit int) ([]core.Job, error) {
-	queued, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'queued' ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED`, limit)
+	queued, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'queued' AND for_node IN ('', ?) ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED`, node, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -183,22 +183,36 @@ func (q *Q) Unended(ctx context.Context) ([]core.Job, error) {
 	return list[core.Job](ctx, q.ext, jobColumns+`WHERE state IN ('running', 'waiting') AND node <> '' ORDER BY id`)
 }
 
-// ParkJob lets a job wait for a person's decision until due. No node holds it.
-func (q *Q) ParkJob(ctx context.Context, id string, due time.Time, summary string, result any) error {
+// ParkJob lets a job wait for a decision, or until due, or for whichever comes
+// first. awaits says for what. No node holds it meanwhile.
+func (q *Q) ParkJob(ctx context.Context, id, awaits string, due *time.Time, summary string, result any) error {
 	sealed, err := q.sealResult(id, result)
 	if err != nil {
 		return err
 	}
-	_, err = q.exec(ctx, `UPDATE jobs SET state = 'waiting', node = '', life = '', due_at = ?, summary = ?, result = ? WHERE id = ? AND state <> 'ended'`,
-		due, summary, sealed, id)
+	_, err = q.exec(ctx, `UPDATE jobs SET state = 'waiting', node = '', life = '', awaits = ?, due_at = ?, decision = '', decided_by = '', summary = ?, result = ? WHERE id = ? AND state <> 'ended'`,
+		awaits, due, summary, sealed, id)
 	return err
 }
 
-// DecideJob says what becomes of a parked job: confirm or undo. It returns
-// false when it is too late for that.
+// decisions are what can be said of a job that waits for something.
+var decisions = map[string][]string{
+	"confirm": {core.AwaitsConfirm},
+	"undo":    {core.AwaitsConfirm, core.AwaitsRestart},
+	"restart": {core.AwaitsRestart},
+	"approve": {core.AwaitsApproval},
+	"decline": {core.AwaitsApproval, core.AwaitsStart},
+}
+
+// DecideJob says what becomes of a parked job. It returns false when it is too
+// late for that, or when the job waits for something else.
 func (q *Q) DecideJob(ctx context.Context, id, decision string) (bool, error) {
-	n, err := q.exec(ctx, `UPDATE jobs SET decision = ?, decided_by = ? WHERE id = ? AND state = 'waiting' AND node = '' AND decision = '' AND NOT cancel AND due_at > ?`,
-		decision, q.actor.Name, id, q.clock().UTC())
+	query, args, err := in(`UPDATE jobs SET decision = ?, decided_by = ? WHERE id = ? AND state = 'waiting' AND node = '' AND decision = '' AND NOT cancel AND (due_at IS NULL OR due_at > ?) AND awaits IN (?)`,
+		decision, q.actor.Name, id, q.clock().UTC(), decisions[decision])
+	if err != nil {
+		return false, err
+	}
+	n, err := q.exec(ctx, query, args...)
 	return n > 0, err
 }
 

@@ -29,8 +29,9 @@ var errWindow = errors.New("nobody confirmed it in time")
 // ErrTooLate is returned when a push no longer waits for a decision.
 var ErrTooLate = errors.New("this push does not wait for a decision")
 
-// Decide says what becomes of a push that waits: "confirm" keeps it, "undo"
-// takes it back now.
+// Decide says what becomes of a job that waits: "confirm" keeps a push, "undo"
+// takes it back now, "restart" restarts a device whose startup was written,
+// "approve" and "decline" are about a planned push.
 func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision string) (j core.Job, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if j, err = q.Job(ctx, jobID); err != nil {
@@ -41,9 +42,9 @@ func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision 
 			return err
 		}
 		if !took {
-			return tooLate(j)
+			return tooLate(j, decision)
 		}
-		if err := q.Audit(ctx, "push "+decision, j.Device, "job "+jobID); err != nil {
+		if err := q.Audit(ctx, j.Kind+" "+decision, j.Device, "job "+jobID); err != nil {
 			return err
 		}
 		j, err = q.Job(ctx, jobID)
@@ -53,8 +54,17 @@ func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision 
 	return j, err
 }
 
-func tooLate(j core.Job) error {
+func tooLate(j core.Job, decision string) error {
+	parked := j.State == core.Waiting && j.Node == "" && j.Decision == "" && !j.Cancel
 	switch {
+	case parked && j.Awaits == core.AwaitsRestart:
+		return fmt.Errorf("%w of that kind: it waits until the device may be restarted, or it is undone", ErrTooLate)
+	case parked && j.Awaits == core.AwaitsApproval:
+		return fmt.Errorf("%w of that kind: it waits to be approved or declined", ErrTooLate)
+	case parked && j.Awaits == core.AwaitsStart:
+		return fmt.Errorf("%w: it waits for its time, and can be declined until then", ErrTooLate)
+	case parked && decision != "confirm" && decision != "undo":
+		return fmt.Errorf("%w of that kind: it waits to be confirmed or undone", ErrTooLate)
 	case j.State == core.Ended:
 		return fmt.Errorf("%w: it ended %s: %s", ErrTooLate, j.Outcome, j.Summary)
 	case j.Decision != "":
@@ -98,14 +108,14 @@ func grace(window time.Duration) time.Duration {
 // device does.
 func (u *push) arm() error {
 	window := u.req.Within
-	if window == 0 || len(u.p.Steps) == 0 {
-		return nil
+	if window == 0 || len(u.p.Steps) == 0 || u.req.HoldRestart && u.journal.Phase != "staged" {
+		return nil // the window begins with the restart
 	}
 	due := u.s.clock().UTC().Add(window).Truncate(time.Millisecond)
 	token := make([]byte, 8)
 	_, _ = rand.Read(token)
 	u.journal.UndoBy, u.journal.Token, u.journal.Due = byService, "magpie-"+hex.EncodeToString(token), &due
-	t, why := undoTimer(u.v)
+	t, why := undoTimer(u.v, u.p.Method)
 	longer := window + grace(window)
 	switch {
 	case t != nil && longer > t.To:
@@ -133,11 +143,13 @@ func (u *push) arm() error {
 }
 
 // undoTimer tells what the device itself can undo just now, or why not.
-func undoTimer(v *visit) (t *link.UndoTimer, why string) {
+func undoTimer(v *visit, method string) (t *link.UndoTimer, why string) {
 	t = v.sess.UndoTimer()
 	switch {
 	case t == nil:
 		return nil, "the device has no undo of its own"
+	case t.By == link.ByTimer && method == "stage":
+		return nil, "its own undo is a restart into startup, which is what is written"
 	case t.By == link.ByTimer && v.unsaved():
 		return nil, "its own undo is a restart into startup, which does not hold what runs now"
 	}
@@ -190,7 +202,7 @@ func (u *push) park(outcome, summary string) {
 		if err := q.PutJournal(ctx, u.journal); err != nil {
 			return err
 		}
-		return q.ParkJob(ctx, u.j.ID, due, summary, u.res)
+		return q.ParkJob(ctx, u.j.ID, core.AwaitsConfirm, &due, summary, u.res)
 	})
 	if err != nil {
 		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")

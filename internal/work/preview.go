@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/core/change"
@@ -41,7 +42,8 @@ type Preview struct {
 	TargetName   string     `json:"target_name,omitempty"`
 	BaseID       string     `json:"base_id"` // the version that runs now
 	Base         string     `json:"base"`
-	Fingerprint  string     `json:"fingerprint"` // of what runs now
+	Fingerprint  string     `json:"fingerprint"`          // of what runs now
+	StartupID    string     `json:"startup_id,omitempty"` // of a staged push: the version that startup holds now
 	DialectRev   int        `json:"dialect_rev"`
 	Part         string     `json:"part"` // which part of the device is written
 	Steps        []SendStep `json:"steps"`
@@ -61,6 +63,7 @@ type Preview struct {
 	Swap         *Swap      `json:"swap,omitempty"`
 	Factory      bool       `json:"factory,omitempty"` // the unit has factory settings
 	Landmarks    []Pair     `json:"landmarks,omitempty"`
+	Loaded       []Residual `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
 }
 
 // Pair is a landmark, in what runs and in the version.
@@ -81,7 +84,7 @@ type SendStep struct {
 	Secrets  []string `json:"secrets,omitempty"`
 	Reach    bool     `json:"reach,omitempty"` // it carries the path by which the device is reached
 
-	Content    []byte `json:"content,omitempty"` // of a load: the document or file
+	Content    []byte `json:"content,omitempty"` // of a load, stage or restart: the document or file, or what startup must hold
 	Current    []byte `json:"current,omitempty"` // and what it is laid over
 	Passphrase string `json:"passphrase,omitempty"`
 }
@@ -97,8 +100,8 @@ type Residual struct {
 }
 
 // undoWords says what takes a push back.
-func undoWords(v *visit) (by, words string) {
-	t, why := undoTimer(v)
+func undoWords(v *visit, method string) (by, words string) {
+	t, why := undoTimer(v, method)
 	switch {
 	case t == nil:
 		return byService, "by this service, as soon as the device can be reached (" + why + ")"
@@ -182,6 +185,20 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		summary = "nothing to send, the device runs it already"
 	}
 	s.end(j, l, core.Done, summary, map[string]string{"preview": id, "hash": hash})
+}
+
+// away is how long at most the device is away because of the push; nought if it
+// does not restart.
+func (p Preview) away(dia *dialect.Dialect) time.Duration {
+	for _, st := range p.Steps {
+		switch {
+		case st.Kind == "restart":
+			return dia.Span(dia.Change.Stage.Back, 0)
+		case dia.Restarts > 0:
+			return dia.Restarts
+		}
+	}
+	return 0
 }
 
 func (p Preview) lineCount() (n int) {
@@ -271,19 +288,22 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
 		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
 		Remains: pl.remains, Warnings: pl.notes, Only: req.Only, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw))}
+	if req.Method == "stage" {
+		p.StartupID, p.Saves = k.Versions["startup"].ID, false
+	}
 	if len(req.Only) > 0 {
 		p.Target += ", only " + strings.Join(req.Only, ", ")
 	}
 	if !ok {
 		p.Base = "factory settings"
 	}
-	p.UndoBy, p.Undo = undoWords(v)
+	p.UndoBy, p.Undo = undoWords(v, req.Method)
 	if doc.Opaque() {
 		p.PredictedRed = p.Predicted
 	} else if p.PredictedRed, err = s.masked(doc, p.Predicted); err != nil {
 		return p, err
 	}
-	if v.dia.Restarts > 0 && len(p.Steps) > 0 {
+	if away := p.away(v.dia); away > 0 {
 		kids, err := q.Children(ctx, d.ID)
 		if err != nil {
 			return p, err
@@ -295,7 +315,7 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 			}
 			p.Warnings = append(p.Warnings, fmt.Sprintf("%s hang on it and are away with it: %s", counts(len(kids), "device", "devices"), strings.Join(names, ", ")))
 		}
-		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(v.dia.Restarts)))
+		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(away)))
 	}
 	if n := releaseNote(target, from, v); n != "" {
 		p.Warnings = append(p.Warnings, n)
@@ -307,7 +327,32 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		p.Warnings = append(p.Warnings, w)
 	}
 	p.Doubts = doubts(target, from, v, doc.Part.Secrets == "withheld")
+	if p.Loaded, err = s.loaded(v); err != nil {
+		return p, err
+	}
+	if n := len(p.Loaded); n > 0 && len(p.Steps) > 0 {
+		p.Doubts = append(p.Doubts, fmt.Sprintf("somebody loaded %s into the candidate and did not commit: the push throws that away", counts(n, "change", "changes")))
+	}
 	return p, nil
+}
+
+// loaded is what stands in the candidate and was not committed, by anybody.
+func (s *Service) loaded(v *visit) (out []Residual, err error) {
+	for _, name := range v.names {
+		text, ok, err := v.sess.Candidate(name)
+		if err != nil {
+			return nil, fmt.Errorf("reading what is loaded: %w", err)
+		}
+		if !ok {
+			continue
+		}
+		d, err := s.differences(v.dia.Doc(name), v.parts[name].Text, text)
+		if err != nil {
+			return nil, fmt.Errorf("what is loaded: %w", err)
+		}
+		out = append(out, d...)
+	}
+	return out, nil
 }
 
 // pairs are the landmarks of what runs beside those of the version. Secrets are
@@ -389,6 +434,12 @@ type planned struct {
 // where lines can be typed, otherwise the whole document or file.
 func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, passphrase string, only ...string) (p planned, err error) {
 	mask := s.masker(v.dia)
+	if method == "stage" {
+		if len(only) > 0 {
+			return p, fmt.Errorf("blocks are chosen with method replace, not stage: startup is written as a whole")
+		}
+		return s.staged(v, doc, have, want)
+	}
 	if doc.Language != nil && doc.Change.Remove != "" && !doc.Opaque() && (method == "replace" || method == "merge") {
 		_, from, err := doc.Parse(have)
 		if err != nil {
@@ -410,7 +461,11 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 		if method == "merge" {
 			plan = doc.Language.Merge(from, to)
 		}
-		return planned{sendSteps(plan.Steps, mask), doc.Blocks.Print(plan.Predicted.Node()), nil, residuals(plan.Remains, mask), plan.Notes}, nil
+		steps := sendSteps(plan.Steps, mask)
+		if len(steps) > 0 && len(v.dia.Change.Live) > 0 {
+			steps = append(steps, say("live", "what was sent takes effect"))
+		}
+		return planned{steps, doc.Blocks.Print(plan.Predicted.Node()), nil, residuals(plan.Remains, mask), plan.Notes}, nil
 	}
 	if len(only) > 0 {
 		return p, fmt.Errorf("%s goes there as a whole, so no blocks of it can be chosen", part)
@@ -429,15 +484,36 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 	if doc.Opaque() {
 		what = fmt.Sprintf("the file %s, %d bytes", part, len(want))
 	}
-	say := func(kind, line string) SendStep {
-		return SendStep{Kind: kind, Lines: []string{line}, Masked: []string{line}}
-	}
 	load := say("load", what)
 	load.Content, load.Current, load.Passphrase = []byte(want), []byte(have), passphrase
 	p.steps = []SendStep{load}
 	if v.sess.Commits() {
 		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))
 	}
+	return p, nil
+}
+
+// say is a step in our words, not the device's.
+func say(kind, line string) SendStep {
+	return SendStep{Kind: kind, Lines: []string{line}, Masked: []string{line}}
+}
+
+// staged works out a push by way of the startup part and a restart.
+func (s *Service) staged(v *visit, doc *dialect.Doc, have, want string) (p planned, err error) {
+	p = planned{remains: []Residual{}, predicted: want}
+	if p.changes, err = s.differences(doc, have, want); err != nil || len(p.changes) == 0 {
+		return p, err
+	}
+	if now := v.parts["startup"]; now.Absent || !doc.Equivalent(now.Text, want) {
+		put := say("stage", fmt.Sprintf("startup is written, %d lines", len(text.Lines(want))))
+		put.Content = []byte(want)
+		p.steps = append(p.steps, put)
+	} else {
+		p.notes = append(p.notes, "startup holds it already, so it is only restarted")
+	}
+	restart := say("restart", "restart into startup; what runs is not kept")
+	restart.Content = []byte(want)
+	p.steps = append(p.steps, restart)
 	return p, nil
 }
 

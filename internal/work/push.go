@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,8 @@ type PushRequest struct {
 	PreviewID string `json:"preview_id"`
 	NoSave    bool   `json:"no_save"`
 	Note      string `json:"note"` // why, in the words of who asks
+
+	HoldRestart bool `json:"hold_restart,omitempty"` // of a staged push: the restart is left to a person
 
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
 
@@ -166,10 +169,24 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	within, cancel := u.windowed(ctx)
 	defer cancel()
-	if err := u.send(within, u.p.Steps, "sending"); err != nil {
+	steps, rest := u.p.Steps, 0
+	if u.req.HoldRestart {
+		steps = slices.DeleteFunc(slices.Clone(steps), func(st SendStep) bool { return st.Kind == "restart" })
+		rest = len(u.p.Steps) - len(steps)
+	}
+	if err := u.send(within, steps, "sending"); err != nil {
 		u.broken(within, err)
 		return
 	}
+	if rest > 0 {
+		u.hold()
+		return
+	}
+	u.landed()
+}
+
+// landed goes on when all was sent.
+func (u *push) landed() {
 	u.res.Sent = u.res.Total
 	if u.journal.Due != nil {
 		u.prove(nil) // startup is written when it is confirmed
@@ -228,6 +245,8 @@ func (u *push) check(ctx context.Context) (ended bool) {
 		refuse = "the unit was reset or set up since the preview; nothing was sent; preview it again"
 	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
 		refuse = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, label(u.before))
+	case u.p.Method == "stage" && k.Versions["startup"].ID != u.p.StartupID:
+		refuse = "startup was written since the preview; nothing was sent; preview it again"
 	case u.v.dia.Revision != u.p.DialectRev:
 		refuse = "the dialect was changed since the preview; nothing was sent; preview it again"
 	}
@@ -251,6 +270,12 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 	if u.v.d.Member != "" {
 		sess = sess.For(u.v.d.Member)
 	}
+	if phase == "sending" && len(u.p.Loaded) > 0 {
+		u.l.Step("throwing away what somebody loaded and did not commit")
+		if err := sess.Discard(); err != nil {
+			return err
+		}
+	}
 	if err := sess.Begin(); err != nil {
 		return err
 	}
@@ -265,6 +290,16 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		if err := u.record(); err != nil {
 			return fmt.Errorf("line %d was not sent, because it could not be announced: %w", i+1, err)
 		}
+		if st.Kind == "restart" {
+			if err := u.holds(st); err != nil {
+				return stepError{i + 1, st, err}
+			}
+		}
+		if st.Kind == "commit" && i > 0 && u.p.Method == "replace" {
+			if err := u.valid(sess, string(steps[i-1].Content)); err != nil {
+				return stepError{i + 1, st, err}
+			}
+		}
 		c := st.change(u.p.Part, u.p.Method)
 		if phase == "sending" && u.journal.UndoBy == link.ByCommit && c.Kind == "commit" {
 			c.Within, c.Token = u.journal.Due.Sub(u.s.clock())+grace(u.req.Within), u.journal.Token
@@ -275,8 +310,11 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		u.res.Sent += len(st.Lines)
 	}
 	u.journal.Answered = len(steps)
+	if last := steps[len(steps)-1]; last.Kind == "restart" {
+		return u.restarted(ctx, u.v.dia.Span(u.v.dia.Change.Stage.Down, 10*time.Second), u.v.dia.Span(u.v.dia.Change.Stage.Back, 0))
+	}
 	if u.v.dia.Restarts > 0 {
-		return u.restarted(ctx)
+		return u.restarted(ctx, 0, u.v.dia.Restarts)
 	}
 	if err := sess.Finish(); err != nil {
 		return fmt.Errorf("after the last line: %w", err)
@@ -284,22 +322,48 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 	return nil
 }
 
+// valid reads what was loaded once more before it is committed: it must be what
+// was asked for.
+func (u *push) valid(sess *link.Session, want string) error {
+	loaded, ok, err := sess.Candidate(u.p.Part)
+	if err != nil || !ok {
+		return err
+	}
+	off, err := u.s.differences(u.v.dia.Doc(u.p.Part), loaded, want)
+	if err != nil {
+		return err
+	}
+	if len(off) > 0 {
+		u.res.Residuals = off
+		return fmt.Errorf("what was loaded is not what was asked for, %s differ; it was not committed", counts(len(off), "line", "lines"))
+	}
+	u.l.Info("what was loaded was read again, and is what was asked for")
+	return nil
+}
+
 // change is a step as it is sent.
 func (st SendStep) change(part, method string) link.Change {
 	switch st.Kind {
-	case "load", "commit":
+	case "load", "commit", "stage", "restart", "live":
 		return link.Change{Kind: st.Kind, Part: part, Method: method, Content: st.Content, Current: string(st.Current), Passphrase: st.Passphrase}
 	}
 	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}
 }
 
 // restarted waits until the device is back from a restart and opens another
-// visit.
-func (u *push) restarted(ctx context.Context) error {
-	within := u.v.dia.Restarts
+// visit. down is how long it may still answer as it was.
+func (u *push) restarted(ctx context.Context, down, within time.Duration) error {
 	u.l.Step("the device restarts; waiting up to %s for it to be back", core.Span(within))
+	at := u.v.sess.Target()
 	u.v.close()
 	began := time.Now()
+	for down > 0 && ctx.Err() == nil && link.Listens(ctx, at) {
+		if time.Since(began) >= down {
+			u.l.Warn("it went on answering for %s; whether it restarted shows in the proof", core.Span(down))
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 	for n := 0; ; n++ {
 		select {
 		case <-time.After(time.Second):
@@ -477,6 +541,9 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 			return nil, err
 		}
 		if len(pl.steps) == 0 {
+			if last = u.startupBack(ctx); last != nil {
+				continue
+			}
 			if last = u.disarm(); last != nil {
 				continue
 			}
@@ -499,6 +566,9 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 		if last = u.v.fetch(); last != nil {
 			continue
 		}
+		if last = u.startupBack(ctx); last != nil {
+			continue
+		}
 		if last = u.disarm(); last != nil {
 			continue
 		}
@@ -519,7 +589,7 @@ func (v *visit) renew(reason string) {
 // save makes what runs the startup part. Its error does not end the push: the
 // outcome will say that it is unsaved.
 func (u *push) save() error {
-	if u.req.NoSave || !u.v.sess.Saves() {
+	if u.req.NoSave || u.p.Method == "stage" || !u.v.sess.Saves() {
 		return nil
 	}
 	u.l.Step("saving to startup")
@@ -567,6 +637,7 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 	if err := u.record(); err != nil {
 		u.l.Warn("journal: %v", err)
 	}
+	u.settled()
 	u.regather(ctx)
 	u.v.renew(core.AfterPush)
 	if err := u.v.fetch(); err != nil {

@@ -78,21 +78,37 @@ func (s *Service) settleLater(j core.Job, l *Log) {
 func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 	q := s.Store.As(service)
 	u := &push{s: s, j: j, l: l}
+	// A push that was cancelled is owed its end all the same.
+	owed, done := s.lasting()
+	defer done()
 	err := q.OpenRequest(j, &u.req)
-	if err == nil {
-		_, err = q.Preview(ctx, u.req.PreviewID, &u.p)
+	for tries := 0; err == nil; tries++ {
+		if _, err = q.Preview(owed, u.req.PreviewID, &u.p); err == nil {
+			break
+		}
+		if owed.Err() != nil {
+			return // the next start goes on
+		}
+		if tries < 5 && !errors.Is(err, store.ErrNotFound) { // the database may be away
+			err = nil
+			time.Sleep(time.Second)
+		}
 	}
 	if err != nil {
 		u.finish(core.Unknown, "the push broke off and its papers cannot be read: "+err.Error())
 		return
 	}
 	u.res = PushResult{Target: u.p.Target, Total: u.p.lineCount()}
-	u.journal, err = q.Journal(ctx, j.ID)
-	if err == nil && u.journal.Due != nil {
-		if err := u.reload(ctx); err != nil {
+	u.journal, err = q.Journal(owed, j.ID)
+	if err == nil && (u.journal.Due != nil || u.journal.Phase == "staged") {
+		if err := u.reload(owed); err != nil {
 			return // the database is away; recovery comes again
 		}
-		u.resume(ctx)
+		if u.journal.Due != nil {
+			u.resume(owed)
+		} else {
+			u.unhold(owed)
+		}
 		return
 	}
 	if errors.Is(err, store.ErrNotFound) || err == nil && u.journal.Announced == 0 {
@@ -102,7 +118,7 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 	if err != nil {
 		return // the database is away; recovery comes again
 	}
-	if err := u.reload(ctx); err != nil {
+	if err := u.reload(owed); err != nil {
 		return
 	}
 	known := u.known()
@@ -216,6 +232,11 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 		return false, err
 	} else if back {
 		u.res.Residuals = nil
+		if u.p.Method == "stage" && v.unsaved() {
+			u.finish(core.NotSaved, fmt.Sprintf("%s; looked at since: the device runs what it ran before, %s, but startup does not hold that: a restart would bring something else; to have startup hold what runs: magpie push %s; to go on: magpie push %s --method stage",
+				known, u.res.Before, u.res.Before, u.p.Target))
+			return true, nil
+		}
 		u.finish(core.Undone, known+"; looked at since: the device runs what it ran before, "+u.res.Before)
 		return true, nil
 	}

@@ -1,27 +1,57 @@
 <script setup lang="ts">
-import { onBeforeUnmount, ref, computed } from 'vue'
+import { computed, onBeforeUnmount, ref } from 'vue'
 import { post, type Job } from '../api/call'
 import ProblemNote from './ProblemNote.vue'
 
-// A push that waits for a decision: how long it still waits, and the decision.
+// A job that waits for a decision: for what, how long it still waits, and the
+// decision.
 const props = defineProps<{ job: Job; may: boolean }>()
+const emit = defineEmits<{ decided: [] }>()
 const now = ref(Date.now())
 const tick = setInterval(() => (now.value = Date.now()), 250)
 onBeforeUnmount(() => clearInterval(tick))
-const left = computed(() => Math.max(0, Math.ceil((new Date(props.job.due!).getTime() - now.value) / 1000)))
+const left = computed(() => (props.job.due ? Math.max(0, Math.ceil((new Date(props.job.due).getTime() - now.value) / 1000)) : undefined))
 const clock = computed(() => {
-  const s = left.value
+  const s = left.value ?? 0
   const two = (n: number) => String(n).padStart(2, '0')
   return s >= 3600 ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}` : `${Math.floor(s / 60)}:${two(s % 60)}`
 })
+const kinds = {
+  confirm: {
+    until: 'goes back by itself in',
+    asks: 'Is everything as it should be?',
+    more: 'Look at the checks, the lines that differ and the people at the site before you keep it.',
+    says: { confirm: 'Keep it', undo: 'Undo it now' },
+  },
+  restart: {
+    until: '',
+    asks: 'Startup is written. May the device be restarted?',
+    more: 'Whatever hangs on it is away meanwhile. Before the restart startup is read once more.',
+    says: { restart: 'Restart it now', undo: 'Put startup back' },
+  },
+  approval: {
+    until: 'lapses in',
+    asks: 'Shall this push be done?',
+    more: 'Look at its preview below first. Whoever planned it cannot approve it where a second person is asked for.',
+    says: { approve: 'Approve it', decline: 'Decline it' },
+  },
+  start: {
+    until: 'begins in',
+    asks: 'It is planned, and begins by itself.',
+    more: 'It is previewed again then; if something else would be sent, it asks before anything is.',
+    says: { decline: 'Call it off' },
+  },
+}
+const kind = computed(() => kinds[props.job.awaits as keyof typeof kinds] ?? kinds.confirm)
 const busy = ref(false)
 const failed = ref<Error>()
 
-async function decide(what: 'confirm' | 'undo') {
+async function decide(what: string) {
   busy.value = true
   failed.value = undefined
   try {
     await post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what)
+    emit('decided')
   } catch (e) {
     failed.value = e as Error
     busy.value = false
@@ -30,18 +60,17 @@ async function decide(what: 'confirm' | 'undo') {
 </script>
 
 <template>
-  <section class="card mb-4 flex flex-wrap items-center gap-x-6 gap-y-3 border-2 border-violet p-4" aria-label="This push waits for a decision">
-    <div>
-      <p class="text-faded">goes back by itself in</p>
+  <section class="card mb-4 flex flex-wrap items-center gap-x-6 gap-y-3 border-2 border-violet p-4" aria-label="This job waits for a decision">
+    <div v-if="left !== undefined">
+      <p class="text-faded">{{ kind.until }}</p>
       <p class="font-mono text-3xl font-semibold tabular-nums" role="timer">{{ clock }}</p>
     </div>
     <div class="min-w-48 grow">
-      <p class="text-base font-semibold">Is everything as it should be?</p>
-      <p class="text-faded">Look at the checks, the lines that differ and the people at the site before you keep it.</p>
+      <p class="text-base font-semibold">{{ kind.asks }}</p>
+      <p class="text-faded">{{ kind.more }}</p>
     </div>
-    <div v-if="may" class="flex gap-3">
-      <button type="button" class="button-main" :disabled="busy || left === 0" @click="decide('confirm')">Keep it</button>
-      <button type="button" class="button" :disabled="busy || left === 0" @click="decide('undo')">Undo it now</button>
+    <div v-if="may" class="flex flex-wrap gap-3">
+      <button v-for="(words, what, i) in kind.says" :key="what" type="button" :class="i ? 'button' : 'button-main'" :disabled="busy || left === 0" @click="decide(what)">{{ words }}</button>
     </div>
     <ProblemNote :error="failed" class="w-full" />
   </section>

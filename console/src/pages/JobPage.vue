@@ -17,7 +17,7 @@ const operator = useSession().may('operator')
 const { job, log, trouble } = useJob(toRef(props, 'id'))
 const failed = ref<Error>()
 const over = computed(() => job.value?.state === 'ended')
-const waits = computed(() => job.value?.state === 'waiting' && job.value.due && !job.value.decision)
+const waits = computed(() => job.value?.awaits && !job.value.decision)
 const total = computed(() => log.value.filter((e) => e.kind === 'line').length)
 
 async function cancel() {

@@ -15,6 +15,7 @@ const { data: p, error } = useQuery({ key: () => ['preview', props.id], query: (
 const typed = ref('')
 const note = ref('')
 const save = ref(true)
+const hold = ref(false)
 const end = ref('')
 const despite = ref('')
 const landmarks = computed(() => (p.value?.landmarks ?? []).filter((l) => l.have.join('\n') !== l.want.join('\n')))
@@ -38,7 +39,7 @@ async function push() {
   busy.value = true
   trouble.value = undefined
   try {
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, hold_restart: hold.value && staged.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
       within: within.value && p.value.steps.length ? within.value : undefined, when_equal: whenEqual.value && !!within.value && p.value.steps.length > 0,
       checks: checks.value.split('\n').map((c) => c.trim()).filter(Boolean) }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
@@ -48,10 +49,15 @@ async function push() {
   }
 }
 // The list shows what should go as gone and what is there as added; a change is the other way round.
-const changes = computed(() => (p.value?.changes ?? []).map((r) => ({ ...r, have: r.want, want: r.have })))
-const whole = computed(() => p.value?.steps[0]?.kind === 'load')
+const turned = (rs?: Preview['changes']) => (rs ?? []).map((r) => ({ ...r, have: r.want, want: r.have }))
+const changes = computed(() => turned(p.value?.changes))
+const others = computed(() => (p.value?.methods ?? []).filter((m) => m !== p.value?.method))
+const again = (method: string) => ({ path: '/push', query: { ref: (p.value?.target ?? '').split(',')[0], to: p.value?.device, method } })
+const staged = computed(() => p.value?.method === 'stage')
+const whole = computed(() => p.value?.steps[0]?.kind === 'load' || staged.value)
+const methods: Record<string, string> = { merge: 'leaving other lines', upload: 'the file as it was pulled', stage: 'writing startup and restarting into it' }
 const windows = { '1m': 'within a minute', '5m': 'within 5 minutes', '15m': 'within 15 minutes', '1h': 'within an hour', '8h': 'within 8 hours', '24h': 'within a day', '': 'never: it stays' }
-const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded', load: '', commit: '' }
+const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', enter: '', leave: 'text-faded', live: '', load: '', commit: '', stage: '', restart: '' }
 </script>
 
 <template>
@@ -72,6 +78,10 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
         <template v-if="p.changes.length">
           <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
           <ResidualList :residuals="changes" />
+        </template>
+        <template v-if="p.loaded.length">
+          <h2 class="mt-4 mb-2">Loaded into the candidate by somebody, and not committed</h2>
+          <ResidualList :residuals="turned(p.loaded)" />
         </template>
         <div v-for="w in p.doubts" :key="w" class="mt-3 rounded border-2 border-alarm px-3 py-2"><b class="text-alarm">Doubt:</b> {{ w }}</div>
         <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
@@ -102,8 +112,8 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <template v-else><dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}<template v-if="p.factory">, with factory settings</template></dd></template>
           <template v-if="p.at"><dt class="text-faded">spoken to</dt><dd>at {{ p.at }} for now</dd></template>
           <dt class="text-faded">runs now</dt><dd>{{ p.base }}</dd>
-          <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ p.method === 'merge' ? 'leaving other lines' : p.method === 'upload' ? 'the file as it was pulled' : 'to end equivalent to the version' }}</dd>
-          
+          <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ methods[p.method] ?? 'to end equivalent to the version' }}<template v-if="operator && p.steps.length && !p.swap && !p.undo_of && !p.only?.length"><template v-for="m in others" :key="m"> · <RouterLink :to="again(m)">{{ m }} instead</RouterLink></template></template></dd>
+
         </dl>
         <details v-if="operator && !whole && p.steps.length && !p.swap && !p.undo_of" class="card mb-4 p-3">
           <summary class="cursor-pointer font-semibold">Only some blocks of it</summary>
@@ -124,6 +134,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
             <label v-if="within" class="flex gap-2"><input v-model="whenEqual" type="checkbox" class="accent-violet" />confirm by itself when proved equal and every check is as good as before</label>
             <label class="grid gap-1">Checks before and after, one a line<textarea v-model="checks" class="field min-h-16 font-mono text-[13px]" name="checks" spellcheck="false" placeholder="tcp 10.40.12.1:443&#10;from skerrinsay-r1 ping 10.1.12.1"></textarea></label>
           </template>
+          <label v-if="staged && p.steps.length" class="flex gap-2"><input v-model="hold" type="checkbox" class="accent-violet" name="hold-restart" />leave the restart to later; the window begins with it</label>
           <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup {{ within && p.steps.length ? 'when it is confirmed' : 'afterwards' }}</label>
           <label v-if="p.doubts.length" class="grid gap-1 text-alarm">Why it is done despite the {{ p.doubts.length === 1 ? 'doubt' : 'doubts' }}<input v-model="despite" class="field" name="despite" required /></label>
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>

@@ -124,6 +124,17 @@ func (d *Device) Amend(_ string, lines []string) error {
 	return err
 }
 
+// Load leaves changes in the candidate that nobody commits.
+func (d *Device) Load(lines []string) error {
+	by, err := parse([]byte(strings.Join(lines, "\n")))
+	if err != nil {
+		return err
+	}
+	d.Lock()
+	defer d.Unlock()
+	return edit(d.cand, by, "merge", "")
+}
+
 // Stow copies running to startup.
 func (d *Device) Stow() int {
 	d.Lock()

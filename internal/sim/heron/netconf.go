@@ -337,10 +337,10 @@ func (p *peer) locked(op *node) (*node, error) {
 		if id, held := d.locks[name]; held {
 			return nil, fault{"protocol", "lock-denied", "", name + " is locked already", fmt.Sprintf("<session-id>%d</session-id>", id)}
 		}
-		d.locks[name] = p.id
-		if name == "candidate" {
-			d.cand = d.running.clone()
+		if name == "candidate" && text(d.cand) != text(d.running) { // RFC 6241 §7.5
+			return nil, fault{"protocol", "lock-denied", "", "the candidate holds changes that were not committed", "<session-id>0</session-id>"}
 		}
+		d.locks[name] = p.id
 	case "unlock":
 		name, _, err := p.store(op, "target")
 		if err != nil {

@@ -1,0 +1,73 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"magpie/client"
+	"magpie/internal/sim/box"
+	"magpie/internal/sim/tern"
+)
+
+const f1 = "control-f1"
+
+// outsideSays is a firewall's change to one interface's description.
+func outsideSays(words string) string {
+	return `<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>` + words + `</description></interface></interfaces>`
+}
+
+// TestCandidate: what somebody loaded and did not commit is shown, is not thrown
+// away without a word, and never committed in passing; and what we loaded is
+// read again before it is committed.
+func TestCandidate(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron"))
+	w.pull(f1)
+	first := w.fleet.running(f1)
+	w.fleet.amend(f1, "okonkwo", outsideSays("by hand"))
+	w.fleet.stow(f1)
+	w.pull(f1)
+	second := w.fleet.running(f1)
+	load := func(words string) {
+		t.Helper()
+		w.fleet.call("POST", "/devices/"+f1+"/load", map[string]any{"Lines": []string{outsideSays(words)}}, nil)
+	}
+
+	load("half done")
+	p := w.preview(client.NewPreview{Ref: f1 + "@1"})
+	if len(p.Loaded) != 1 || !strings.Contains(p.Loaded[0].Want, "half done") || len(p.Doubts) != 1 || !strings.Contains(p.Doubts[0], "did not commit") {
+		t.Errorf("loaded %+v, doubts %q", p.Loaded, p.Doubts)
+	}
+	if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); err == nil {
+		t.Error("pushed without a word about it")
+	}
+	out, said, status := w.cli("push", f1+"@1", "--yes", "--despite", "agreed with okonkwo")
+	if status != 0 || w.fleet.running(f1) != first || !strings.Contains(out, "and not committed:") {
+		t.Errorf("status %d\n%s%s\n%s", status, out, said, w.fleet.running(f1))
+	}
+
+	// Loaded after the preview: the device does not let us in, and nothing is thrown away.
+	p = w.preview(client.NewPreview{Ref: f1 + "@2"})
+	load("in between")
+	end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
+	if end.Outcome != "refused" || w.fleet.running(f1) != first || !strings.Contains(end.Summary, "not committed") {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+	if p = w.preview(client.NewPreview{Ref: f1 + "@2"}); len(p.Loaded) != 1 {
+		t.Errorf("what was loaded is gone: %+v", p.Loaded)
+	}
+	end = w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Despite: "it is mine"}, ""))(t).ID)
+	if end.Outcome != "equal" || w.fleet.running(f1) != second {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+
+	// The device says that it took the document, and did not: that shows before
+	// the commit.
+	p = w.preview(client.NewPreview{Ref: f1 + "@1"})
+	w.fleet.faults(f1, tern.Faults{IgnoreLine: 1})
+	end = w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
+	if end.Outcome != "undone" || w.fleet.running(f1) != second || !strings.Contains(end.Summary, "was not committed") {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
+	}
+	w.fleet.faults(f1, box.Faults{})
+}
