@@ -19,6 +19,7 @@ type File struct {
 	Rules    []Rule           `yaml:"rules"`
 	Change   Change           `yaml:"change"`
 	Factory  *Factory         `yaml:"factory"`
+	Fit      []Fit            `yaml:"fit"`
 	Variants []Variant        `yaml:"variants"`
 }
 
@@ -382,6 +383,17 @@ type Factory struct {
 	Source   `yaml:",inline"`
 	FirstRun []Step `yaml:"first-run"` // what gets past a first-run page that stands before everything
 	Shows    string `yaml:"shows"`
+}
+
+// Fit is something in which a version and the unit that it is put on have to
+// agree.
+type Fit struct {
+	Compare   string `yaml:"compare"`   // model or release
+	Pattern   string `yaml:"pattern"`   // its group is what has to agree; all of it if not said
+	Path      string `yaml:"path"`      // or a value of the configuration
+	Default   string `yaml:"default"`   // which it has where the line is not there
+	Otherwise string `yaml:"otherwise"` // refuse or warn
+	Why       string `yaml:"why"`
 }
 
 // Variant is what is otherwise in some models or releases. Sets holds keys of

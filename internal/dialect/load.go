@@ -379,6 +379,15 @@ func (l *loader) compile(d *Dialect) {
 		l.source(f.Source, "factory")
 		l.pattern(f.Shows, "factory", "shows")
 	}
+	for i, f := range d.Fit {
+		at := []string{"fit", strconv.Itoa(i)}
+		l.group(f.Pattern, under(at, "pattern")...)
+		if f.Path != "" {
+			if err := (&rules.Rule{Path: f.Path}).Compile(); err != nil {
+				l.at(under(at, "path"), "%v", err)
+			}
+		}
+	}
 	if d.Change.Save != nil {
 		l.pattern(d.Change.Save.Done, "change", "save", "done")
 	}

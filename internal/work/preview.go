@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -95,6 +96,7 @@ type Residual struct {
 	Have       string `json:"have,omitempty"`
 	Want       string `json:"want,omitempty"`
 	Order      bool   `json:"order,omitempty"`
+	Reach      bool   `json:"reach,omitempty"` // it carries the path by which the device is reached
 	HaveMasked string `json:"have_masked,omitempty"`
 	WantMasked string `json:"want_masked,omitempty"`
 }
@@ -281,13 +283,17 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if err != nil {
 		return Preview{}, err
 	}
+	unfit, notes, err := s.fit(v, doc, target, from, got.Text, string(raw))
+	if err != nil {
+		return Preview{}, err
+	}
 	pl, err := s.plan(v, doc, part, req.Method, got.Text, string(raw), passphrase, req.Only...)
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", label(target), d.Name, err)
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
 		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remains: pl.remains, Warnings: pl.notes, Only: req.Only, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw))}
+		Remains: pl.remains, Warnings: pl.notes, Only: req.Only, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Doubts: unfit}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}
@@ -317,16 +323,13 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		}
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(away)))
 	}
-	if n := releaseNote(target, from, v); n != "" {
-		p.Warnings = append(p.Warnings, n)
-	}
+	p.Warnings = append(p.Warnings, notes...)
 	if v.where.elsewhere() {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the unit is spoken to at %s for now; afterwards it has the address that %s gives it", v.where.Address, label(target)))
 	}
-	if w := pathWarning(p.Steps, cred.User); w != "" {
+	if w := pathWarning(p, cred.User); w != "" {
 		p.Warnings = append(p.Warnings, w)
 	}
-	p.Doubts = doubts(target, from, v, doc.Part.Secrets == "withheld")
 	if p.Loaded, err = s.loaded(v); err != nil {
 		return p, err
 	}
@@ -380,9 +383,14 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 
 // pathWarning says which lines may cut the way by which the device is reached:
 // addresses and ways, and the account this service signs in with.
-func pathWarning(steps []SendStep, user string) string {
-	var path, account []string
-	for i, st := range steps {
+func pathWarning(p Preview, user string) string {
+	var path, account, within []string
+	for _, c := range p.Changes { // of a document
+		if c.Reach {
+			within = append(within, strings.TrimSpace(c.Block+" / "+cmp.Or(c.WantMasked, c.HaveMasked)))
+		}
+	}
+	for i, st := range p.Steps {
 		switch number := fmt.Sprint(i + 1); {
 		case st.Reach:
 			path = append(path, number)
@@ -393,6 +401,9 @@ func pathWarning(steps []SendStep, user string) string {
 	var out []string
 	if len(path) > 0 {
 		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", touch(len(path)), some(path)))
+	}
+	if n := len(within); n > 0 {
+		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", strings.Replace(touch(n), "line", "change", 1), strings.Join(within[:min(n, 3)], "; ")))
 	}
 	if len(account) > 0 {
 		out = append(out, fmt.Sprintf("%s the account %s, by which this service signs in (%s)", touch(len(account)), user, some(account)))
@@ -538,7 +549,7 @@ func residuals(ds []rules.Difference, mask rules.Masker) []Residual {
 	out := make([]Residual, len(ds))
 	for i, d := range ds {
 		m := mask.Difference(d)
-		out[i] = Residual{Block: d.Block, Have: d.Have, Want: d.Want, Order: d.Order, HaveMasked: m.Have, WantMasked: m.Want}
+		out[i] = Residual{Block: d.Block, Have: d.Have, Want: d.Want, Order: d.Order, Reach: d.Reach(), HaveMasked: m.Have, WantMasked: m.Want}
 	}
 	return out
 }

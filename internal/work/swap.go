@@ -165,26 +165,3 @@ func (u *push) after(d core.Device, n int) *visit {
 	}
 	return v
 }
-
-// doubts lists what speaks against a push but does not forbid it. A person has
-// to say why it is done all the same.
-func doubts(target core.Version, from core.Pull, v *visit, withheld bool) (out []string) {
-	if from.Model != "" && from.Model != v.pull.Model {
-		out = append(out, fmt.Sprintf("%s was taken from a %s; this is a %s", label(target), from.Model, v.pull.Model))
-	}
-	if target.DeviceID != v.d.ID {
-		out = append(out, fmt.Sprintf("%s was taken from %s, not from %s: names, addresses and secrets in it are the other device's", label(target), target.Device, v.d.Name))
-	}
-	if withheld {
-		out = append(out, "the device does not tell all secrets in its export, so this version cannot put them back")
-	}
-	return out
-}
-
-// releaseNote says when a version comes from another software release.
-func releaseNote(target core.Version, from core.Pull, v *visit) string {
-	if from.Release == "" || from.Release == v.pull.Release {
-		return ""
-	}
-	return fmt.Sprintf("%s was taken under release %s; the unit runs %s", label(target), from.Release, v.pull.Release)
-}

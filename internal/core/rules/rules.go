@@ -439,6 +439,17 @@ type Difference struct {
 	item  *Item
 }
 
+// Reach tells whether the line, or the block it stands in, carries the path by
+// which the device is reached.
+func (d Difference) Reach() bool {
+	for it := d.item; it != nil; it = it.Up {
+		if it.Rule != nil && it.Rule.Reach {
+			return true
+		}
+	}
+	return false
+}
+
 // Differences lists what keeps have from being equivalent to want.
 func Differences(have, want *Item) (out []Difference) {
 	block := func(it *Item) string {

@@ -1,0 +1,47 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"magpie/client"
+)
+
+// TestFit: what a dialect says a version and a unit have to agree in is refused
+// or doubted, and the lines that carry the way are pointed out in documents too.
+func TestFit(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("plover,skua,heron"))
+	refused := func(p client.NewPreview, words string) {
+		t.Helper()
+		j := w.end(must(w.admin.NewPreview(ctx(t), p))(t).ID)
+		if j.Outcome != "refused" || !strings.Contains(j.Summary, words) {
+			t.Errorf("%s: %s", j.Outcome, j.Summary)
+		}
+	}
+	w.pull("control-w1")
+	w.fleet.amend("control-w1", "mwilks", "role follow")
+	w.pull("control-w1")
+	refused(client.NewPreview{Ref: "control-w1@1"}, "control-w1@1 has role lead; the unit has follow: a file of one role does not go to a unit of the other")
+
+	// A switch of another edition, by a dialect that was loaded; of another model, by
+	// what goes without saying.
+	w.pull(sw1)
+	w.fleet.amend(sw1, "mwilks", "gate : via is 10.12.12.2")
+	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Doubts) != 0 || !strings.Contains(strings.Join(p.Warnings, "\n"), "1 line touches the ways by which the device may be reached (line 1)") {
+		t.Errorf("doubts %q, warnings %q", p.Doubts, p.Warnings)
+	}
+	w.sql("UPDATE pulls SET software = '6.9', model = 'Plover P8'")
+	refused(client.NewPreview{Ref: sw1 + "@1"}, "taken under release 6; the unit has 7: another edition reads its settings otherwise")
+	src := strings.Replace(shippedDialect(t, "plover"), "otherwise: refuse, why: another", "otherwise: warn, why: another", 1)
+	must(w.admin.LoadDialect(ctx(t), "plover", src))(t)
+	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Doubts) != 2 || !strings.Contains(p.Doubts[0], "release 6; the unit has 7") || !strings.Contains(p.Doubts[1], "a Plover P8; this is a Plover P24") {
+		t.Errorf("doubts %q", p.Doubts)
+	}
+
+	w.pull(f1)
+	w.fleet.amend(f1, "mwilks", `<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip"><address><ip>192.0.2.77</ip><prefix-length>24</prefix-length></address></ipv4></interface></interfaces>`)
+	if p := w.preview(client.NewPreview{Ref: f1 + "@1"}); !strings.Contains(strings.Join(p.Warnings, "\n"), "192.0.2.77") {
+		t.Errorf("warnings %q, changes %+v", p.Warnings, p.Changes)
+	}
+}

@@ -1,0 +1,91 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/core/rules"
+	"magpie/internal/dialect"
+)
+
+// fit holds a version against the unit it is to be put on, as the dialect says:
+// doubts are what a person has to say a word about, notes what is pointed out.
+// The error says everything that forbids it.
+func (s *Service) fit(v *visit, doc *dialect.Doc, target core.Version, from core.Pull, have, want string) (doubts, notes []string, err error) {
+	var refused []error
+	said := map[string]bool{}
+	for _, f := range v.dia.Fit {
+		was, is := "", ""
+		switch f.Compare {
+		case "model":
+			was, is = from.Model, v.pull.Model
+		case "release":
+			was, is = from.Release, v.pull.Release
+		default:
+			was, is = value(doc, f, want), value(doc, f, have)
+		}
+		said[f.Compare] = true
+		if f.Pattern != "" {
+			was, is = part1(v.dia, f.Pattern, was), part1(v.dia, f.Pattern, is)
+		}
+		if was == "" || is == "" || was == is {
+			continue
+		}
+		words := fmt.Sprintf("%s was taken under %s %s; the unit has %s", label(target), f.Compare, was, is)
+		if f.Path != "" {
+			words = fmt.Sprintf("%s has %s %s; the unit has %s", label(target), thing(f.Path), was, is)
+		}
+		if f.Why != "" {
+			words += ": " + f.Why
+		}
+		if f.Otherwise == "refuse" {
+			refused = append(refused, errors.New(words))
+		} else {
+			doubts = append(doubts, words)
+		}
+	}
+	if !said["model"] && from.Model != "" && from.Model != v.pull.Model {
+		doubts = append(doubts, fmt.Sprintf("%s was taken from a %s; this is a %s", label(target), from.Model, v.pull.Model))
+	}
+	if !said["release"] && from.Release != "" && from.Release != v.pull.Release {
+		notes = append(notes, fmt.Sprintf("%s was taken under release %s; the unit runs %s", label(target), from.Release, v.pull.Release))
+	}
+	if target.DeviceID != v.d.ID {
+		doubts = append(doubts, fmt.Sprintf("%s was taken from %s, not from %s: names, addresses and secrets in it are the other device's", label(target), target.Device, v.d.Name))
+	}
+	if doc.Part.Secrets == "withheld" {
+		doubts = append(doubts, "the device does not tell all secrets in its export, so this version cannot put them back")
+	}
+	return doubts, notes, errors.Join(refused...)
+}
+
+func part1(dia *dialect.Dialect, pattern, src string) string {
+	if m := dia.Pattern(pattern).FindStringSubmatch(src); m != nil {
+		return m[1]
+	}
+	return src
+}
+
+// value is what a configuration says at a path; empty when it cannot be read.
+func value(doc *dialect.Doc, f dialect.Fit, src string) string {
+	r := &rules.Rule{Path: f.Path}
+	if doc.Opaque() || src == "" || r.Compile() != nil {
+		return ""
+	}
+	_, top, err := doc.Parse(src)
+	if err != nil {
+		return ""
+	}
+	if found := (rules.Masker{Table: doc.Table, Tag: func(string) string { return "masked" }}).Landmarks(top, []*rules.Rule{r}); len(found[0].Values) > 0 {
+		return strings.Join(found[0].Values, ", ")
+	}
+	return f.Default
+}
+
+// thing names a path's last word but one: what the value is of.
+func thing(path string) string {
+	words := strings.Fields(path)
+	return strings.Trim(words[max(0, len(words)-2)], "/:")
+}
