@@ -332,6 +332,32 @@ func (c *Client) Restart(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/restart", nil, nil)
 }
 
+// Approve lets a planned push go ahead.
+func (c *Client) Approve(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/approve", nil, nil)
+}
+
+// Decline calls a planned push off.
+func (c *Client) Decline(ctx context.Context, id string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/decline", nil, nil)
+}
+
+// Approvals lists to which devices nobody pushes alone.
+func (c *Client) Approvals(ctx context.Context) ([]Approval, error) {
+	return call[[]Approval](c, ctx, "GET", "/approvals", nil, nil)
+}
+
+// AddApproval asks for a second person on the devices of a selector.
+func (c *Client) AddApproval(ctx context.Context, selector []string) (Approval, error) {
+	return call[Approval](c, ctx, "POST", "/approvals", nil, NewApproval{selector})
+}
+
+// RemoveApproval no longer asks for one.
+func (c *Client) RemoveApproval(ctx context.Context, id string) error {
+	_, err := call[none](c, ctx, "DELETE", "/approvals/"+url.PathEscape(id), nil, nil)
+	return err
+}
+
 // Swaps lists the hardware that took a device's place, newest first.
 func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
 	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)

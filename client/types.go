@@ -300,6 +300,7 @@ type Job struct {
 	Preview   string     `json:"preview,omitempty"`    // of a preview job that is done
 	Pull      *PullEnd   `json:"pull,omitempty"`
 	Push      *PushEnd   `json:"push,omitempty"`
+	Plan      *Plan      `json:"plan,omitempty"` // of a planned push
 	Survey    *Survey    `json:"survey,omitempty"`
 	Restore   *Restore   `json:"restore,omitempty"`
 }
@@ -502,12 +503,41 @@ type Step struct {
 	Depth int      `json:"depth"`
 }
 
+// Plan is how a planned push stands.
+type Plan struct {
+	From     time.Time `json:"from"`
+	Until    time.Time `json:"until"`
+	Zone     string    `json:"zone"`
+	Preview  string    `json:"preview"`            // what would be sent, as it was looked at last
+	Changed  bool      `json:"changed"`            // at its time something else would have been sent, so it asks
+	Rule     string    `json:"rule,omitempty"`     // the selector by which a second person has to approve it
+	Approved string    `json:"approved,omitempty"` // by whom
+	Push     string    `json:"push,omitempty"`     // the job, once it has begun
+}
+
+// Approval is a selector of devices to which nobody pushes alone.
+type Approval struct {
+	ID       string    `json:"id"`
+	Selector []string  `json:"selector"`
+	MadeBy   string    `json:"made_by"`
+	MadeAt   time.Time `json:"made_at"`
+}
+
+// NewApproval asks for a second person.
+type NewApproval struct {
+	Selector []string `json:"selector"`
+}
+
 // NewPush pushes what a preview shows.
 type NewPush struct {
 	Preview string `json:"preview"`
 	Hash    string `json:"hash"`
 	NoSave  bool   `json:"no_save,omitempty"`
 	Note    string `json:"note,omitempty"`
+
+	From  *time.Time `json:"from,omitempty"`  // do it later: it begins between these, or not at all
+	Until *time.Time `json:"until,omitempty"` //
+	Zone  string     `json:"zone,omitempty"`  // in which they were meant, as the IANA database names it
 
 	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 

@@ -121,6 +121,11 @@ func (s *Server) Handler() http.Handler {
 	operator.POST("/jobs/:id/confirm", s.decide("confirm"))
 	operator.POST("/jobs/:id/undo", s.decide("undo"))
 	operator.POST("/jobs/:id/restart", s.decide("restart"))
+	operator.POST("/jobs/:id/approve", s.decide("approve"))
+	operator.POST("/jobs/:id/decline", s.decide("decline"))
+	reader.GET("/approvals", s.approvals)
+	admin.POST("/approvals", s.addApproval)
+	admin.DELETE("/approvals/:id", s.removeApproval)
 
 	reader.GET("/dialects", s.dialects)
 	reader.GET("/dialects/:name", s.dialect)
@@ -197,6 +202,12 @@ func problem(err error) *client.Problem {
 		return say(409, "nothing to restore", "look at the devices again: magpie restore SELECTOR --to WHICH --preview")
 	case errors.Is(err, work.ErrDoubts):
 		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
+	case errors.Is(err, work.ErrPlan):
+		return say(400, "not planned", "")
+	case errors.Is(err, work.ErrWindow):
+		return say(400, "no such window", "")
+	case errors.Is(err, work.ErrSecondPerson):
+		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")
 	case errors.Is(err, work.ErrTooLate):
 		return say(409, "too late", "see what became of it: magpie job list")
 	case errors.Is(err, work.ErrPreviewChanged):

@@ -38,6 +38,12 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		for _, p := range r.Parts {
 			out.Pull.Parts = append(out.Pull.Parts, client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed})
 		}
+	case "planned":
+		var r work.PlanResult
+		if err := q.OpenResult(j, &r); err != nil {
+			return out, err
+		}
+		out.Plan = &client.Plan{From: r.From, Until: r.Until, Zone: r.Zone, Preview: r.PreviewID, Changed: r.Changed, Rule: r.Rule, Approved: r.Approved, Push: r.PushID}
 	case "survey":
 		var err error
 		out.Survey, err = s.wireSurvey(q, j)
@@ -288,8 +294,16 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
 		return
 	}
-	j, err := s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash,
-		work.PushRequest{NoSave: in.NoSave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}, k)
+	req := work.PushRequest{NoSave: in.NoSave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}
+	var j core.Job
+	var err error
+	if in.From == nil && in.Until == nil {
+		j, err = s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, req, k)
+	} else if plan, good := planOf(c, in); good {
+		j, err = s.Work.RequestPlan(c.Request.Context(), actor(c), in.Preview, in.Hash, req, plan, k)
+	} else {
+		return
+	}
 	if err != nil {
 		fail(c, problem(err))
 		return

@@ -22,7 +22,9 @@ func (a *app) push() *cli.Command {
 		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
 		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits"},
 		&cli.StringFlag{Name: "restart", Usage: "restart the device of this push `JOB`, whose startup was written with --hold-restart"},
-	}, pushFlags()...), 0, 1, a.doPush)
+		&cli.StringFlag{Name: "approve", Usage: "let this planned push `JOB` go ahead"},
+		&cli.StringFlag{Name: "decline", Usage: "call this planned push `JOB` off"},
+	}, append(planFlags(), pushFlags()...)...), 0, 1, a.doPush)
 }
 
 // pushFlags are what every push can be told.
@@ -99,7 +101,7 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at string) (st
 }
 
 func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-	for flag, decide := range map[string]func(context.Context, string) (client.Job, error){"confirm": s.Confirm, "take-back": s.TakeBack, "restart": s.Restart} {
+	for flag, decide := range map[string]func(context.Context, string) (client.Job, error){"confirm": s.Confirm, "take-back": s.TakeBack, "restart": s.Restart, "approve": s.Approve, "decline": s.Decline} {
 		id := c.String(flag)
 		if id == "" {
 			continue
@@ -110,6 +112,9 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 		j, err := decide(ctx, id)
 		if err != nil {
 			return err
+		}
+		if j.Kind == "planned" {
+			return a.followPlan(ctx, c, s, j)
 		}
 		return a.followPush(ctx, c, s, j)
 	}
@@ -146,6 +151,10 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 			return err
 		}
 		ask.AcceptKey = key
+	}
+	from, until, planZone, err := plan(c, time.Now())
+	if err != nil {
+		return err
 	}
 	if c.String("end-session") != "" && c.String("note") == "" {
 		return fmt.Errorf("--end-session ends somebody's session; say why with --note")
@@ -186,7 +195,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 		}
 	}
 	if !c.Bool("yes") {
-		question := fmt.Sprintf("\nPush this to %s? Type the device's name to go ahead: ", p.Device)
+		question := fmt.Sprintf("\nPush this to %s"+later(from, until)+"? Type the device's name to go ahead: ", p.Device)
 		if onlySave {
 			question = fmt.Sprintf("\nSave what %s runs to startup? Type the device's name to go ahead: ", p.Device)
 		}
@@ -199,11 +208,23 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
 		return err
+	}
+	if j.Kind == "planned" {
+		a.tell("planned as job %s\n", j.ID)
+		return a.followPlan(ctx, c, s, j)
 	}
 	a.tell("push %s\n", j.ID)
 	return a.followPush(ctx, c, s, j)
+}
+
+// later words when a planned push is to begin.
+func later(from, until *time.Time) string {
+	if from == nil {
+		return ""
+	}
+	return fmt.Sprintf(" between %s and %s %s", when(*from), when(*until), zoneName())
 }
 
 // followPush shows a push under way until it has ended.

@@ -102,7 +102,7 @@ func (a *app) job() *cli.Command {
 	return &cli.Command{Name: "job", Usage: "work under way and done", Commands: []*cli.Command{
 		a.do("list", "", "list jobs, newest first", []cli.Flag{
 			&cli.StringFlag{Name: "state", Usage: "`STATE`: queued, running, waiting, ended"},
-			&cli.StringFlag{Name: "kind", Usage: "`KIND`: pull, preview, push, survey, restore"},
+			&cli.StringFlag{Name: "kind", Usage: "`KIND`: pull, preview, push, planned, survey, restore, drill"},
 			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"},
 			&cli.StringFlag{Name: "before", Usage: "only jobs older than this `JOB`"},
@@ -181,6 +181,13 @@ func (a *app) jobShow(ctx context.Context, c *cli.Command, s *client.Client, got
 			a.logLine(e)
 		}
 		switch {
+		case j.Plan != nil:
+			a.s.printf("\n")
+			a.showPlan(j)
+			if p, err := s.Preview(ctx, j.Plan.Preview); err == nil && j.State != "ended" {
+				a.s.printf("\nWhat would be sent:\n")
+				a.showPreview(p, false, "")
+			}
 		case j.Kind == "push" && j.State == "ended":
 			a.showPush(j)
 		case j.Survey != nil:

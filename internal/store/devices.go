@@ -47,7 +47,7 @@ func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error
 	}
 	picked := all[:0]
 	for _, d := range all {
-		if sel.Match(ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Tags: d.Tags}) {
+		if sel.Match(subject(d)) {
 			picked = append(picked, d)
 		}
 	}

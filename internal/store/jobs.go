@@ -414,7 +414,7 @@ func (q *Q) PutJournal(ctx context.Context, j Journal) error {
 
 // Journal reads how far a push had come.
 func (q *Q) Journal(ctx context.Context, jobID string) (Journal, error) {
-	return get[Journal](ctx, q.ext, `SELECT * FROM pushes WHERE job_id = ?`, jobID)
+	return get[Journal](ctx, q.ext, `SELECT job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at, undo_by, token, due_at FROM pushes WHERE job_id = ?`, jobID)
 }
 
 // Claim gives a device to one open push. It returns the job that has it

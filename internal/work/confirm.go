@@ -37,6 +37,11 @@ func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision 
 		if j, err = q.Job(ctx, jobID); err != nil {
 			return err
 		}
+		if decision == "approve" {
+			if err := s.mayApprove(ctx, q, actor, j); err != nil {
+				return err
+			}
+		}
 		took, err := q.DecideJob(ctx, jobID, decision)
 		if err != nil {
 			return err
@@ -52,6 +57,15 @@ func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision 
 	})
 	s.Kick()
 	return j, err
+}
+
+// takeUp goes on with a job that was parked.
+func (s *Service) takeUp(ctx context.Context, j core.Job, l *Log) {
+	if j.Kind == "planned" {
+		s.plannedJob(ctx, j, l)
+		return
+	}
+	s.settle(ctx, j, l)
 }
 
 func tooLate(j core.Job, decision string) error {
@@ -93,7 +107,7 @@ func (s *Service) unpark(ctx context.Context) {
 		return
 	}
 	for _, j := range jobs {
-		s.begin(j, true, s.settle)
+		s.begin(j, true, s.takeUp)
 	}
 }
 

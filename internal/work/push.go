@@ -27,6 +27,9 @@ type PushRequest struct {
 	Despite   string        `json:"despite,omitempty"`    // why it is done although the preview has doubts
 	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
+
+	ApprovedBy string `json:"approved_by,omitempty"` // the second person; set by the plan, not by who asks
+	Drill      string `json:"drill,omitempty"`       // the device whose version is tried out here; set by the drill
 }
 
 // PushResult is what came of a push.
@@ -69,12 +72,8 @@ var ErrPreviewChanged = errors.New("this is not the preview that was shown; look
 // it was shown.
 func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, key string) (j core.Job, err error) {
 	var p Preview
-	row, err := s.Store.As(actor).Preview(ctx, previewID, &p)
-	if err != nil {
+	if p, err = s.shown(ctx, actor, previewID, hash); err != nil {
 		return j, err
-	}
-	if real, err := s.previewHash(p); err != nil || real != row.Hash || hash != row.Hash {
-		return j, errors.Join(ErrPreviewChanged, err)
 	}
 	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
 		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
@@ -83,6 +82,10 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		return j, fmt.Errorf("%w: %s", ErrDoubts, strings.Join(p.Doubts, "; "))
 	}
 	if req.Checks, err = s.readChecks(ctx, actor, req.Checks); err != nil {
+		return j, err
+	}
+	alone, err := s.mayAlone(ctx, actor, p, req)
+	if err != nil {
 		return j, err
 	}
 	req.PreviewID = previewID
@@ -99,10 +102,22 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		if holder != "" {
 			return ErrClaimed{holder}
 		}
-		return q.Audit(ctx, "push", p.Device, fmt.Sprintf("job %s, %s of %s onto %s, %d lines%s", j.ID, p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)))
+		return q.Audit(ctx, "push", p.Device, fmt.Sprintf("job %s, %s of %s onto %s, %d lines%s", j.ID, p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)+alone))
 	})
 	s.Kick()
 	return j, err
+}
+
+// shown opens a preview, if it is the one that was shown.
+func (s *Service) shown(ctx context.Context, actor core.Actor, id, hash string) (p Preview, err error) {
+	row, err := s.Store.As(actor).Preview(ctx, id, &p)
+	if err != nil {
+		return p, err
+	}
+	if real, err := s.previewHash(p); err != nil || real != row.Hash || hash != row.Hash {
+		return p, errors.Join(ErrPreviewChanged, err)
+	}
+	return p, nil
 }
 
 // ErrDoubts is returned when a preview has doubts and nobody said why it is

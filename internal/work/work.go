@@ -383,7 +383,7 @@ func (s *Service) begin(j core.Job, begun bool, do func(ctx context.Context, j c
 	ctx, cancel := context.WithCancelCause(context.Background())
 	s.mu.Lock()
 	s.active[j.ID] = cancel
-	if j.Kind == "survey" || j.Kind == "restore" {
+	if slices.Contains([]string{"survey", "restore", "planned", "drill"}, j.Kind) {
 		s.light[j.ID] = true
 	}
 	s.mu.Unlock()
@@ -425,6 +425,8 @@ func (s *Service) do(ctx context.Context, j core.Job, l *Log) {
 		s.previewJob(ctx, j, l)
 	case "push":
 		s.pushJob(ctx, j, l)
+	case "planned":
+		s.plannedJob(ctx, j, l)
 	case "survey":
 		s.surveyJob(ctx, j, l)
 	case "restore":

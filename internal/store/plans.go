@@ -1,0 +1,193 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+)
+
+// Approval is a selector of devices to which nobody pushes alone.
+type Approval struct {
+	ID       string    `db:"id"`
+	Selector string    `db:"selector"`
+	MadeBy   string    `db:"made_by"`
+	MadeAt   time.Time `db:"made_at"`
+}
+
+// Approvals lists which devices nobody pushes to alone.
+func (q *Q) Approvals(ctx context.Context) ([]Approval, error) {
+	return list[Approval](ctx, q.ext, `SELECT id, selector, made_by, made_at FROM approvals ORDER BY id`)
+}
+
+// AddApproval asks for a second person on the devices of a selector. ErrTaken
+// says that it stands there already.
+func (q *Q) AddApproval(ctx context.Context, selector string) (a Approval, err error) {
+	now := q.clock().UTC()
+	a = Approval{ID: NewID(now), Selector: selector, MadeBy: q.actor.Name, MadeAt: now}
+	_, err = q.exec(ctx, `INSERT INTO approvals (id, selector, made_by, made_at) VALUES (?, ?, ?, ?)`, a.ID, a.Selector, a.MadeBy, a.MadeAt)
+	return a, err
+}
+
+// RemoveApproval takes one away and returns its selector.
+func (q *Q) RemoveApproval(ctx context.Context, id string) (string, error) {
+	sel, err := get[string](ctx, q.ext, `SELECT selector FROM approvals WHERE id = ? FOR UPDATE`, id)
+	if err != nil {
+		return "", fmt.Errorf("approval rule %q: %w", id, err)
+	}
+	_, err = q.exec(ctx, `DELETE FROM approvals WHERE id = ?`, id)
+	return sel, err
+}
+
+// AskedApproval returns the selector by which a second person has to approve
+// pushes to a device; empty when none does.
+func (q *Q) AskedApproval(ctx context.Context, d core.Device) (string, error) {
+	all, err := q.Approvals(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, a := range all {
+		sel, err := ref.ParseSelector(strings.Fields(a.Selector))
+		if err != nil {
+			return "", fmt.Errorf("approval rule %q: %w", a.Selector, err)
+		}
+		if sel.Match(subject(d)) {
+			return a.Selector, nil
+		}
+	}
+	return "", nil
+}
+
+func subject(d core.Device) ref.Subject {
+	return ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Tags: d.Tags}
+}
+
+// Proof tells that a version was put on hardware and proved equal.
+type Proof struct {
+	ID        string    `db:"id"`
+	DeviceID  string    `db:"device_id"` // whose version it is
+	VersionID string    `db:"version_id"`
+	Version   string    `db:"version"` // as a reference
+	JobID     string    `db:"job_id"`
+	How       string    `db:"how"`       // push or drill
+	On        string    `db:"on_device"` // where
+	At        time.Time `db:"at"`
+}
+
+// AddProof writes a proof down.
+func (q *Q) AddProof(ctx context.Context, p Proof) error {
+	now := q.clock().UTC()
+	_, err := q.exec(ctx, `INSERT INTO proofs (id, device_id, version_id, version, job_id, how, on_device, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		NewID(now), p.DeviceID, p.VersionID, p.Version, p.JobID, p.How, p.On, now)
+	return err
+}
+
+// LastProofs returns the newest proof of each of some devices.
+func (q *Q) LastProofs(ctx context.Context, deviceIDs []string) (map[string]Proof, error) {
+	out := map[string]Proof{}
+	if len(deviceIDs) == 0 {
+		return out, nil
+	}
+	query, args, err := in(`SELECT p.id, p.device_id, p.version_id, p.version, p.job_id, p.how, p.on_device, p.at FROM proofs p
+		JOIN (SELECT device_id, MAX(id) AS id FROM proofs WHERE device_id IN (?) GROUP BY device_id) newest ON newest.id = p.id`, deviceIDs)
+	if err != nil {
+		return nil, err
+	}
+	all, err := list[Proof](ctx, q.ext, query, args...)
+	for _, p := range all {
+		out[p.DeviceID] = p
+	}
+	return out, err
+}
+
+// Away returns how long past pushes to a device took from its restart until it
+// was back, the newest ones first. It is how long their jobs lasted.
+func (q *Q) Away(ctx context.Context, deviceID string, limit int) ([]time.Duration, error) {
+	type row struct {
+		MS int64 `db:"ms"`
+	}
+	rows, err := list[row](ctx, q.ext, `SELECT away_ms AS ms FROM pushes WHERE device_id = ? AND away_ms > 0 ORDER BY job_id DESC LIMIT ?`, deviceID, limit)
+	out := make([]time.Duration, len(rows))
+	for i, r := range rows {
+		out[i] = time.Duration(r.MS) * time.Millisecond
+	}
+	return out, err
+}
+
+// SetAway notes how long a push's restart took.
+func (q *Q) SetAway(ctx context.Context, jobID string, d time.Duration) error {
+	_, err := q.exec(ctx, `UPDATE pushes SET away_ms = ? WHERE job_id = ?`, d.Milliseconds(), jobID)
+	return err
+}
+
+// Snapshot is a named set of versions, one a device's part, of one time.
+type Snapshot struct {
+	ID       string    `db:"id"`
+	Name     string    `db:"name"`
+	Selector string    `db:"selector"`
+	Note     string    `db:"note"`
+	MadeBy   string    `db:"made_by"`
+	MadeAt   time.Time `db:"made_at"`
+	Versions int       `db:"versions"`
+}
+
+const snapshotColumns = `SELECT s.id, s.name, s.selector, s.note, s.made_by, s.made_at, (SELECT COUNT(*) FROM snapshot_versions v WHERE v.snapshot_id = s.id) AS versions FROM snapshots s `
+
+// Snapshots lists snapshots, newest first.
+func (q *Q) Snapshots(ctx context.Context) ([]Snapshot, error) {
+	return list[Snapshot](ctx, q.ext, snapshotColumns+`ORDER BY s.id DESC`)
+}
+
+// Snapshot returns the snapshot of that name.
+func (q *Q) Snapshot(ctx context.Context, name string) (Snapshot, error) {
+	s, err := get[Snapshot](ctx, q.ext, snapshotColumns+`WHERE s.name = ?`, name)
+	if errors.Is(err, ErrNotFound) {
+		err = fmt.Errorf("snapshot %q: %w", name, ErrNotFound)
+	}
+	return s, err
+}
+
+// AddSnapshot makes a named set of versions. ErrTaken says that the name is.
+func (q *Q) AddSnapshot(ctx context.Context, s *Snapshot, versions []core.Version) error {
+	now := q.clock().UTC()
+	s.ID, s.MadeBy, s.MadeAt, s.Versions = NewID(now), q.actor.Name, now, len(versions)
+	if _, err := q.exec(ctx, `INSERT INTO snapshots (id, name, selector, note, made_by, made_at) VALUES (?, ?, ?, ?, ?, ?)`, s.ID, s.Name, s.Selector, s.Note, s.MadeBy, s.MadeAt); err != nil {
+		return err
+	}
+	for _, v := range versions {
+		if _, err := q.exec(ctx, `INSERT INTO snapshot_versions (snapshot_id, version_id, device_id) VALUES (?, ?, ?)`, s.ID, v.ID, v.DeviceID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RemoveSnapshot forgets a set; its versions stay.
+func (q *Q) RemoveSnapshot(ctx context.Context, name string) error {
+	s, err := q.Snapshot(ctx, name)
+	if err != nil {
+		return err
+	}
+	if _, err := q.exec(ctx, `DELETE FROM snapshot_versions WHERE snapshot_id = ?`, s.ID); err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, `DELETE FROM snapshots WHERE id = ?`, s.ID)
+	return err
+}
+
+// SnapshotVersions lists the versions of a snapshot, by device and part.
+func (q *Q) SnapshotVersions(ctx context.Context, id string) ([]core.Version, error) {
+	ids, err := list[string](ctx, q.ext, `SELECT version_id FROM snapshot_versions WHERE snapshot_id = ?`, id)
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	query, args, err := in(versionColumns+`WHERE v.id IN (?) ORDER BY d.name, p.name`, ids)
+	if err != nil {
+		return nil, err
+	}
+	return list[core.Version](ctx, q.ext, query, args...)
+}

@@ -1,0 +1,326 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// MaxAhead is how far ahead a push can be planned.
+const MaxAhead = 366 * 24 * time.Hour
+
+// Plan is when a push is to be done.
+type Plan struct {
+	From  time.Time `json:"from"`
+	Until time.Time `json:"until"` // it begins before this, or not at all
+	Zone  string    `json:"zone"`  // IANA name, in which the times were meant
+}
+
+// PlanRequest is what a planned job is asked for.
+type PlanRequest struct {
+	PreviewID string      `json:"preview_id"`
+	Push      PushRequest `json:"push"`
+	Plan
+}
+
+// PlanResult is how a planned push stands.
+type PlanResult struct {
+	Plan
+	PreviewID string `json:"preview_id"` // the newest; what would be sent
+	Hash      string `json:"hash"`
+	Rule      string `json:"rule,omitempty"` // the selector by which a second person has to approve
+	Changed   bool   `json:"changed"`        // at its time something else would have been sent
+	Approved  string `json:"approved,omitempty"`
+	PushID    string `json:"push_id,omitempty"`
+	Looks     int    `json:"looks"` // how often it was previewed again
+}
+
+// ErrPlan is returned for a plan that makes no sense.
+var ErrPlan = errors.New("the plan cannot be kept")
+
+// ErrSecondPerson is returned where a push needs somebody else's approval.
+var ErrSecondPerson = errors.New("a second person has to approve pushes to this device")
+
+// mayAlone tells whether a push may begin without somebody else's approval. It
+// returns what the audit log should say of that.
+func (s *Service) mayAlone(ctx context.Context, actor core.Actor, p Preview, req PushRequest) (said string, err error) {
+	if req.ApprovedBy != "" {
+		return "; approved by " + req.ApprovedBy, nil
+	}
+	q := s.Store.As(service)
+	d, err := q.DeviceByID(ctx, p.DeviceID)
+	if err != nil {
+		return "", err
+	}
+	rule, err := q.AskedApproval(ctx, d)
+	switch {
+	case err != nil || rule == "":
+		return "", err
+	case actor.Role == core.Admin && req.Despite != "":
+		return fmt.Sprintf("; without the second person that %q asks for, because: %s", rule, req.Despite), nil
+	}
+	return "", fmt.Errorf("%w (%s): plan it, with --from now if it is to begin as soon as it is approved; an admin can go ahead alone by saying why with --despite", ErrSecondPerson, rule)
+}
+
+// mayApprove tells whether somebody may approve a planned push.
+func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, j core.Job) error {
+	var res PlanResult
+	if err := q.OpenResult(j, &res); err != nil || j.Kind != "planned" {
+		return err
+	}
+	if res.Rule != "" && actor.ID == j.ActorID {
+		return fmt.Errorf("%w (%s), and you planned it yourself", ErrSecondPerson, res.Rule)
+	}
+	return nil
+}
+
+// RequestPlan queues a push of what a preview shows, to begin in a window of
+// time.
+func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, plan Plan, key string) (j core.Job, err error) {
+	p, err := s.shown(ctx, actor, previewID, hash)
+	if err != nil {
+		return j, err
+	}
+	now := s.Now()
+	switch {
+	case !plan.Until.After(plan.From):
+		return j, fmt.Errorf("%w: it ends (%s) before it begins (%s)", ErrPlan, inZone(plan.Until, plan.Zone), inZone(plan.From, plan.Zone))
+	case !plan.Until.After(now):
+		return j, fmt.Errorf("%w: it ended %s, which is over", ErrPlan, inZone(plan.Until, plan.Zone))
+	case plan.From.Sub(now) > MaxAhead:
+		return j, fmt.Errorf("%w: it begins %s, more than a year ahead", ErrPlan, inZone(plan.From, plan.Zone))
+	case len(p.Steps) == 0:
+		return j, fmt.Errorf("%w: there is nothing to send, the device runs %s already", ErrPlan, p.Target)
+	case p.Swap != nil || p.Where.elsewhere() || req.EndSession != "":
+		return j, fmt.Errorf("%w: a swap, another address or the end of somebody's session is for now, not for later", ErrPlan)
+	case len(p.Doubts) > 0 && req.Despite == "":
+		return j, fmt.Errorf("%w: %s", ErrDoubts, p.Doubts[0])
+	}
+	if req.Checks, err = s.readChecks(ctx, actor, req.Checks); err != nil {
+		return j, err
+	}
+	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
+		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
+	}
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		n := store.NewJob{Job: core.Job{Kind: "planned", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: PlanRequest{previewID, req, plan}, Key: key}
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
+			return err
+		}
+		return q.Audit(ctx, "push planned", p.Device, fmt.Sprintf("job %s, %s of %s, %d lines, from %s until %s%s", j.ID, p.Method, p.Target, p.lineCount(), inZone(plan.From, plan.Zone), inZone(plan.Until, plan.Zone), note(req.Note)+despite(p, req)))
+	})
+	s.Kick()
+	return j, err
+}
+
+func inZone(t time.Time, zone string) string {
+	loc, err := time.LoadLocation(zone)
+	if err != nil {
+		loc, zone = time.UTC, "UTC"
+	}
+	return t.In(loc).Format("2006-01-02 15:04") + " " + zone
+}
+
+// planned is a planned push under way.
+type plannedPush struct {
+	s   *Service
+	j   core.Job
+	l   *Log
+	req PlanRequest
+	p   Preview // as it was looked at last
+	res PlanResult
+}
+
+// plannedJob goes on with a planned push from wherever it stands: it waits to be
+// approved, waits for its time, previews again, and pushes only what was looked
+// at.
+func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
+	q := s.Store.As(service)
+	u := &plannedPush{s: s, j: j, l: l}
+	papers := context.WithoutCancel(ctx)
+	err := q.OpenRequest(j, &u.req)
+	if err == nil {
+		u.res = PlanResult{Plan: u.req.Plan, PreviewID: u.req.PreviewID}
+		err = q.OpenResult(j, &u.res)
+	}
+	var row store.PreviewRow
+	if err == nil {
+		row, err = q.Preview(papers, u.res.PreviewID, &u.p)
+	}
+	if err != nil {
+		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
+		return
+	}
+	u.res.Hash = row.Hash
+	if u.res.PushID != "" {
+		u.follow(ctx)
+		return
+	}
+	d, err := q.DeviceByID(papers, j.DeviceID)
+	if err == nil {
+		u.res.Rule, err = q.AskedApproval(papers, d)
+	}
+	if err != nil {
+		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), u.res)
+		return
+	}
+	if j.Decision == "approve" && u.res.Approved == "" {
+		u.res.Approved = j.DecidedBy
+		l.Step("approved by %s", j.DecidedBy)
+	}
+	now := s.Now()
+	switch {
+	case j.Cancel:
+		s.end(j, l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
+	case j.Decision == "decline":
+		s.end(j, l, core.Cancelled, "declined by "+j.DecidedBy+"; nothing was sent", u.res)
+	case !now.Before(u.res.Until):
+		s.end(j, l, core.Cancelled, fmt.Sprintf("its time was over at %s; nothing was sent", inZone(u.res.Until, u.res.Zone)), u.res)
+	case (u.res.Rule != "" || u.res.Changed) && u.res.Approved == "":
+		u.ask()
+	case now.Before(u.res.From):
+		u.park(core.AwaitsStart, u.res.From, fmt.Sprintf("begins %s; it is previewed again then", inZone(u.res.From, u.res.Zone)))
+	default:
+		u.begin(ctx)
+	}
+}
+
+// ask waits for a person's approval until the window is over.
+func (u *plannedPush) ask() {
+	why := fmt.Sprintf("a second person has to approve it (%s)", u.res.Rule)
+	if u.res.Changed {
+		why = "what would be sent is not what was planned any more, so somebody has to look at it again"
+	}
+	u.park(core.AwaitsApproval, u.res.Until, fmt.Sprintf("%s; it lapses %s", why, inZone(u.res.Until, u.res.Zone)))
+}
+
+func (u *plannedPush) park(awaits string, due time.Time, summary string) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	u.l.Info("%s", summary)
+	if err := u.l.commit(ctx, func(q *store.Q) error { return q.ParkJob(ctx, u.j.ID, awaits, &due, summary, u.res) }); err != nil {
+		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")
+	}
+}
+
+// begin previews the push again, and pushes if the same would be sent.
+func (u *plannedPush) begin(ctx context.Context) {
+	s := u.s
+	actor := core.Actor{ID: u.j.ActorID, Name: u.j.Actor, Role: core.Operator}
+	if who, err := s.Store.As(service).UserNamed(ctx, u.j.Actor); err != nil || who.ID != u.j.ActorID || who.Disabled || who.Role == core.Reader {
+		s.end(u.j, u.l, core.Refused, fmt.Sprintf("%s, who planned it, may not push any more; nothing was sent", u.j.Actor), u.res)
+		return
+	}
+	u.l.Step("its time has come; looking at the device again")
+	p, made, err := u.look(ctx, actor)
+	switch {
+	case errors.Is(context.Cause(ctx), ErrStopping):
+		return
+	case errors.Is(context.Cause(ctx), ErrCancelled):
+		s.end(u.j, u.l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
+		return
+	case err != nil:
+		next := s.Now().Add(lookEvery)
+		if !next.Before(u.res.Until) {
+			s.end(u.j, u.l, core.Failed, "nothing was sent: "+err.Error(), u.res)
+			return
+		}
+		u.l.Warn("%v; looking again at %s", err, clockTime(next))
+		u.park(core.AwaitsStart, next, fmt.Sprintf("%v; it is looked at again at %s", err, clockTime(next)))
+		return
+	case len(p.Steps) == 0:
+		s.end(u.j, u.l, core.Done, fmt.Sprintf("nothing to send, the device runs %s already", p.Target), u.res)
+		return
+	}
+	same := sameSend(u.p, p)
+	u.p, u.res.PreviewID, u.res.Hash = p, made["preview"], made["hash"]
+	if !same {
+		u.res.Changed, u.res.Approved = true, ""
+		u.ask()
+		return
+	}
+	u.l.Step("the same would be sent as was looked at: %s", counts(p.lineCount(), "line", "lines"))
+	req := u.req.Push
+	req.ApprovedBy = u.res.Approved
+	push, err := s.RequestPush(ctx, actor, u.res.PreviewID, u.res.Hash, req, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks))
+	if err != nil {
+		s.end(u.j, u.l, core.Refused, "nothing was sent: "+err.Error(), u.res)
+		return
+	}
+	u.res.PushID = push.ID
+	u.l.Step("push %s", push.ID)
+	bg := context.Background()
+	if err := u.l.commit(bg, func(q *store.Q) error { return q.SetResult(bg, u.j.ID, u.res) }); err != nil {
+		u.l.Warn("not noted down: %v", err)
+	}
+	u.follow(ctx)
+}
+
+// lookEvery is how often a device that cannot be looked at is tried again.
+const lookEvery = time.Minute
+
+// look makes a new preview of what was planned.
+func (u *plannedPush) look(ctx context.Context, actor core.Actor) (p Preview, made map[string]string, err error) {
+	s := u.s
+	q := s.Store.As(service)
+	d, err := q.DeviceByID(ctx, u.j.DeviceID)
+	if err != nil {
+		return p, nil, err
+	}
+	target, err := q.VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return p, nil, err
+	}
+	u.res.Looks++
+	j, err := s.RequestPreview(ctx, actor, d, target, PreviewRequest{Method: u.p.Method, UndoOf: u.p.UndoOf, Only: u.p.Only}, fmt.Sprintf("%s look %d %d", u.j.ID, u.res.Looks, s.Now().Unix()))
+	if err != nil {
+		return p, nil, err
+	}
+	if j, err = s.awaitJob(ctx, j.ID, nil); err != nil {
+		return p, nil, err
+	}
+	if j.Outcome != core.Done {
+		return p, nil, errors.New(j.Summary)
+	}
+	if err := q.OpenResult(j, &made); err != nil {
+		return p, nil, err
+	}
+	_, err = q.Preview(ctx, made["preview"], &p)
+	return p, made, err
+}
+
+// sameSend tells whether two previews would send the same to the same unit and
+// lead to the same, and nothing new speaks against it.
+func sameSend(a, b Preview) bool {
+	return a.Serial == b.Serial && a.Method == b.Method && a.TargetID == b.TargetID && a.Predicted == b.Predicted &&
+		reflect.DeepEqual(a.Doubts, b.Doubts) && reflect.DeepEqual(sent(a), sent(b)) && len(a.Changes) == len(b.Changes)
+}
+
+// sent is what goes over the wire; what a document is laid over does not count.
+func sent(p Preview) (out []string) {
+	for _, st := range p.Steps {
+		out = append(out, st.Kind+" "+st.Block)
+		out = append(out, st.Lines...)
+		out = append(out, string(st.Content))
+	}
+	return out
+}
+
+// follow waits until the push has ended, and ends as it did.
+func (u *plannedPush) follow(ctx context.Context) {
+	push, err := u.s.awaitJob(context.WithoutCancel(ctx), u.res.PushID, func(core.Job) bool { return ctx.Err() != nil })
+	switch {
+	case err != nil:
+		u.l.Warn("push %s: %v", u.res.PushID, err)
+	case push.State != core.Ended && errors.Is(context.Cause(ctx), ErrCancelled):
+		u.s.end(u.j, u.l, core.Done, "push "+push.ID+" has begun and goes on; cancel that", u.res)
+	case push.State == core.Ended:
+		u.s.end(u.j, u.l, push.Outcome, push.Summary, u.res)
+	}
+}
