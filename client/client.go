@@ -358,6 +358,33 @@ func (c *Client) RemoveApproval(ctx context.Context, id string) error {
 	return err
 }
 
+// NewDrill puts a version on another device of its family, proves it, and puts
+// back what ran there.
+func (c *Client) NewDrill(ctx context.Context, d NewDrill, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/drills", nil, d, "Idempotency-Key", key)
+}
+
+// Snapshots lists named sets of versions, newest first.
+func (c *Client) Snapshots(ctx context.Context) ([]Snapshot, error) {
+	return call[[]Snapshot](c, ctx, "GET", "/snapshots", nil, nil)
+}
+
+// Snapshot returns a named set with its versions.
+func (c *Client) Snapshot(ctx context.Context, name string) (Snapshot, error) {
+	return call[Snapshot](c, ctx, "GET", "/snapshots/"+url.PathEscape(name), nil, nil)
+}
+
+// AddSnapshot names a set of versions.
+func (c *Client) AddSnapshot(ctx context.Context, n NewSnapshot) (Snapshot, error) {
+	return call[Snapshot](c, ctx, "POST", "/snapshots", nil, n)
+}
+
+// RemoveSnapshot forgets a set; its versions stay.
+func (c *Client) RemoveSnapshot(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/snapshots/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
 // Swaps lists the hardware that took a device's place, newest first.
 func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
 	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)

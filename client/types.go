@@ -49,6 +49,8 @@ type Device struct {
 	LastTried    *time.Time `json:"last_tried,omitempty"`
 	LastPulled   *time.Time `json:"last_pulled,omitempty"`
 	LastChanged  *time.Time `json:"last_changed,omitempty"`
+	LastProven   *time.Time `json:"last_proven,omitempty"`   // when a version of it was last put on hardware and proved equal
+	Proven       string     `json:"proven,omitempty"`        // which, where and by what
 	Latest       int        `json:"latest"`                  // newest running version, 0 for none
 	LatchedSince *time.Time `json:"latched_since,omitempty"` // its login was refused and is not tried
 
@@ -300,7 +302,8 @@ type Job struct {
 	Preview   string     `json:"preview,omitempty"`    // of a preview job that is done
 	Pull      *PullEnd   `json:"pull,omitempty"`
 	Push      *PushEnd   `json:"push,omitempty"`
-	Plan      *Plan      `json:"plan,omitempty"` // of a planned push
+	Plan      *Plan      `json:"plan,omitempty"`  // of a planned push
+	Drill     *Drill     `json:"drill,omitempty"` // of a drill
 	Survey    *Survey    `json:"survey,omitempty"`
 	Restore   *Restore   `json:"restore,omitempty"`
 }
@@ -367,7 +370,8 @@ type Entry struct {
 // NewSurvey asks what putting many devices back would take.
 type NewSurvey struct {
 	Selector []string `json:"selector"`
-	Which    string   `json:"which"` // of their main parts: baseline, previous, a name, a time…
+	Which    string   `json:"which,omitempty"`    // of their main parts: baseline, previous, a name, a time…
+	Snapshot string   `json:"snapshot,omitempty"` // or the versions of this one; without a selector all of its devices
 }
 
 // Survey is what putting many devices back would take, in the order in which it
@@ -379,18 +383,21 @@ type Survey struct {
 
 // Surveyed is one device of a survey.
 type Surveyed struct {
-	Device  string `json:"device"`
-	Target  string `json:"target,omitempty"`
-	Preview string `json:"preview,omitempty"`
-	Lines   int    `json:"lines"`
-	Skip    string `json:"skip,omitempty"` // why it is left out
-	Refused bool   `json:"refused"`        // not because it needs nothing, but because it cannot be done
+	Device  string   `json:"device"`
+	Target  string   `json:"target,omitempty"`
+	Preview string   `json:"preview,omitempty"`
+	Lines   int      `json:"lines"`
+	Doubts  []string `json:"doubts"`         // what speaks against it, though it does not forbid it
+	Skip    string   `json:"skip,omitempty"` // why it is left out
+	Refused bool     `json:"refused"`        // not because it needs nothing, but because it cannot be done
 }
 
 // NewRestore pushes what a survey shows.
 type NewRestore struct {
 	Survey    string `json:"survey"` // the job
 	Within    string `json:"within,omitempty"`
+	Together  bool   `json:"together,omitempty"`   // one window for all, which begins with the restore
+	AtOnce    int    `json:"at_once,omitempty"`    // so many at a time after the first; 4 if not said
 	StopAfter int    `json:"stop_after,omitempty"` // so many pushes that did not end well; 1 if not said
 	Note      string `json:"note,omitempty"`
 	Despite   string `json:"despite,omitempty"`
@@ -513,6 +520,42 @@ type Plan struct {
 	Rule     string    `json:"rule,omitempty"`     // the selector by which a second person has to approve it
 	Approved string    `json:"approved,omitempty"` // by whom
 	Push     string    `json:"push,omitempty"`     // the job, once it has begun
+}
+
+// Drill is how a drill went.
+type Drill struct {
+	Ref    string `json:"ref"`            // the version that was tried out
+	On     string `json:"on"`             // the device it was put on
+	Push   string `json:"push,omitempty"` // the job that put it there
+	Back   string `json:"back,omitempty"` // the job that put back what ran there before
+	Proved bool   `json:"proved"`         // it was equal
+	Whole  bool   `json:"whole"`          // and the other device runs again what it ran before
+}
+
+// NewDrill tries a version out on another device.
+type NewDrill struct {
+	Ref  string `json:"ref"`
+	On   string `json:"on"`
+	Note string `json:"note,omitempty"`
+}
+
+// Snapshot is a named set of versions, one a device's part, of one time.
+type Snapshot struct {
+	Name     string    `json:"name"`
+	Selector string    `json:"selector"`
+	Note     string    `json:"note,omitempty"`
+	MadeBy   string    `json:"made_by"`
+	MadeAt   time.Time `json:"made_at"`
+	Count    int       `json:"count"`
+	Versions []Version `json:"versions,omitempty"` // of one snapshot only
+}
+
+// NewSnapshot names a set of versions.
+type NewSnapshot struct {
+	Name     string     `json:"name"`
+	Selector []string   `json:"selector"`
+	At       *time.Time `json:"at,omitempty"` // as they were then; now if not said
+	Note     string     `json:"note,omitempty"`
 }
 
 // Approval is a selector of devices to which nobody pushes alone.
@@ -650,17 +693,20 @@ type AuditCheck struct {
 
 // Status is how the fleet and the service are.
 type Status struct {
-	Version  string         `json:"version"`
-	Node     string         `json:"node"`
-	Devices  int            `json:"devices"`
-	States   map[string]int `json:"states"`
-	Order    []string       `json:"order"` // the states, worst first
-	Running  int            `json:"jobs_running"`
-	Queued   int            `json:"jobs_queued"`
-	Waiting  int            `json:"jobs_waiting"`
-	Contents int64          `json:"contents"`
-	Bytes    int64          `json:"contents_bytes"`
-	Attend   []Device       `json:"attend"` // devices that need a look, worst first
+	Version string         `json:"version"`
+	Node    string         `json:"node"`
+	Devices int            `json:"devices"`
+	States  map[string]int `json:"states"`
+	Order   []string       `json:"order"` // the states, worst first
+
+	NeverProven int `json:"never_proven"` // devices of which no version was ever put back and proved
+
+	Running  int      `json:"jobs_running"`
+	Queued   int      `json:"jobs_queued"`
+	Waiting  int      `json:"jobs_waiting"`
+	Contents int64    `json:"contents"`
+	Bytes    int64    `json:"contents_bytes"`
+	Attend   []Device `json:"attend"` // devices that need a look, worst first
 }
 
 // Way is a transport that a dialect speaks.

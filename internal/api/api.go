@@ -123,6 +123,11 @@ func (s *Server) Handler() http.Handler {
 	operator.POST("/jobs/:id/restart", s.decide("restart"))
 	operator.POST("/jobs/:id/approve", s.decide("approve"))
 	operator.POST("/jobs/:id/decline", s.decide("decline"))
+	operator.POST("/drills", s.drill)
+	reader.GET("/snapshots", s.snapshots)
+	reader.GET("/snapshots/:name", s.snapshot)
+	operator.POST("/snapshots", s.addSnapshot)
+	operator.DELETE("/snapshots/:name", s.removeSnapshot)
 	reader.GET("/approvals", s.approvals)
 	admin.POST("/approvals", s.addApproval)
 	admin.DELETE("/approvals/:id", s.removeApproval)
@@ -204,6 +209,10 @@ func problem(err error) *client.Problem {
 		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
 	case errors.Is(err, work.ErrPlan):
 		return say(400, "not planned", "")
+	case errors.Is(err, work.ErrSnapshot):
+		return say(400, "no snapshot", "")
+	case errors.Is(err, work.ErrDrill):
+		return say(400, "no drill", "")
 	case errors.Is(err, work.ErrWindow):
 		return say(400, "no such window", "")
 	case errors.Is(err, work.ErrSecondPerson):

@@ -26,7 +26,7 @@ func wireDevice(d core.Device) client.Device {
 	}
 	out := client.Device{ID: d.ID, Name: d.Name, Address: d.Address, Port: d.Port, Site: d.Site, Kind: d.Kind, Tags: tags, Dialect: d.Dialect, User: d.User,
 		HostKey: link.Fingerprint(d.HostKey), State: d.State, Drifted: d.Drifted, Unsaved: d.Unsaved, Trouble: d.Trouble, Host: d.Host, Model: d.Model,
-		Serial: d.Serial, Release: d.Release, CreatedAt: d.CreatedAt, LastTried: d.LastTried, LastPulled: d.LastPulled, LastChanged: d.LastChanged,
+		Serial: d.Serial, Release: d.Release, CreatedAt: d.CreatedAt, LastTried: d.LastTried, LastPulled: d.LastPulled, LastChanged: d.LastChanged, LastProven: d.ProvenAt, Proven: d.Proven,
 		Latest: d.Latest, LatchedSince: d.Latched, Transport: d.Transport, Parent: d.Parent, Member: d.Member, Jump: d.Jump, Timeouts: d.Timeouts, Ports: d.Ports,
 		Serials: d.Serials, Credential: d.SetName}
 	if out.Serials == nil {
@@ -513,6 +513,9 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	for _, d := range all {
 		st.Devices++
 		st.States[d.State]++
+		if d.ProvenAt == nil {
+			st.NeverProven++
+		}
 	}
 	for _, state := range core.States {
 		for _, d := range all {

@@ -44,6 +44,12 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 			return out, err
 		}
 		out.Plan = &client.Plan{From: r.From, Until: r.Until, Zone: r.Zone, Preview: r.PreviewID, Changed: r.Changed, Rule: r.Rule, Approved: r.Approved, Push: r.PushID}
+	case "drill":
+		var r work.DrillResult
+		if err := q.OpenResult(j, &r); err != nil {
+			return out, err
+		}
+		out.Drill = &client.Drill{Ref: r.Ref, On: r.On, Push: r.PushID, Back: r.BackID, Proved: r.Proved, Whole: r.Whole}
 	case "survey":
 		var err error
 		out.Survey, err = s.wireSurvey(q, j)

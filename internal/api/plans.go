@@ -80,3 +80,100 @@ func (s *Server) removeApproval(c *gin.Context) {
 	}
 	c.Status(http.StatusNoContent)
 }
+
+// drill tries a version out on another device.
+func (s *Server) drill(c *gin.Context) {
+	var in client.NewDrill
+	k, ok := key(c)
+	if !ok || !read(c, &in) {
+		return
+	}
+	r, ok := s.reference(c, in.Ref, "ref")
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	target, err := s.Work.Version(ctx, actor(c), r)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	on, err := s.Work.Store.As(actor(c)).Device(ctx, in.On)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	j, err := s.Work.RequestDrill(ctx, actor(c), target, on, in.Note, k)
+	s.accepted(c, j, err)
+}
+
+func wireSnapshot(x store.Snapshot) client.Snapshot {
+	return client.Snapshot{Name: x.Name, Selector: x.Selector, Note: x.Note, MadeBy: x.MadeBy, MadeAt: x.MadeAt, Count: x.Versions}
+}
+
+func (s *Server) snapshots(c *gin.Context) {
+	all, err := s.Work.Store.As(actor(c)).Snapshots(c.Request.Context())
+	out := []client.Snapshot{}
+	for _, x := range all {
+		out = append(out, wireSnapshot(x))
+	}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) snapshot(c *gin.Context) {
+	q := s.Work.Store.As(actor(c))
+	x, err := q.Snapshot(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	out := wireSnapshot(x)
+	all, err := q.SnapshotVersions(c.Request.Context(), x.ID)
+	for _, v := range all {
+		out.Versions = append(out.Versions, wireVersion(v))
+	}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) addSnapshot(c *gin.Context) {
+	var in client.NewSnapshot
+	if !read(c, &in) {
+		return
+	}
+	text := strings.Join(in.Selector, " ")
+	if text == "" || len(text) > 255 {
+		fail(c, wrong("selector", "no devices are selected", "name devices, or select them like site=callowmere; name=* selects all"))
+		return
+	}
+	if len([]rune(in.Note)) > long {
+		fail(c, wrong("note", "the note is too long", "shorten it"))
+		return
+	}
+	sel, ok := selector(c, in.Selector)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	devs, err := s.Work.Store.As(actor(c)).Devices(ctx, sel)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	x, err := s.Work.MakeSnapshot(ctx, actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
+	answer(c, http.StatusCreated, wireSnapshot(x), err)
+}
+
+func (s *Server) removeSnapshot(c *gin.Context) {
+	ctx, name := c.Request.Context(), c.Param("name")
+	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		if err := q.RemoveSnapshot(ctx, name); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "snapshot removed", name, "its versions stay")
+	})
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

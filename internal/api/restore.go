@@ -22,6 +22,16 @@ func (s *Server) survey(c *gin.Context) {
 	if !ok || !read(c, &in) {
 		return
 	}
+	if in.Snapshot != "" {
+		if in.Which != "" {
+			fail(c, bad("both a version and a snapshot are named", "give one: the snapshot holds a version of each"))
+			return
+		}
+		in.Which = in.Snapshot
+		if len(in.Selector) == 0 {
+			in.Selector = []string{"name=*"}
+		}
+	}
 	if len(in.Selector) == 0 || in.Which == "" {
 		fail(c, bad("no devices are selected, or it is not said to which version", `select them like site=callowmere, and name a version that each has: baseline, previous, a name, a time`))
 		return
@@ -48,7 +58,13 @@ func (s *Server) survey(c *gin.Context) {
 		fail(c, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"})
 		return
 	}
-	j, err := s.Work.RequestSurvey(ctx, actor(c), devs, in.Which, k)
+	if in.Snapshot != "" {
+		if devs, err = s.Work.InSnapshot(ctx, actor(c), in.Snapshot, devs); err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
+	j, err := s.Work.RequestSurvey(ctx, actor(c), devs, in.Which, in.Snapshot, k)
 	s.accepted(c, j, err)
 }
 
@@ -67,7 +83,7 @@ func (s *Server) restore(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
 		return
 	}
-	j, err := s.Work.RequestRestore(c.Request.Context(), actor(c), work.RestoreRequest{SurveyID: in.Survey, Within: within, StopAfter: in.StopAfter, Note: in.Note, Despite: in.Despite}, k)
+	j, err := s.Work.RequestRestore(c.Request.Context(), actor(c), work.RestoreRequest{SurveyID: in.Survey, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Despite: in.Despite}, k)
 	s.accepted(c, j, err)
 }
 
@@ -87,7 +103,7 @@ func (s *Server) wireSurvey(q *store.Q, j core.Job) (*client.Survey, error) {
 	}
 	out := &client.Survey{Which: r.Which, Rows: []client.Surveyed{}}
 	for _, x := range r.Rows {
-		out.Rows = append(out.Rows, client.Surveyed{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused})
+		out.Rows = append(out.Rows, client.Surveyed{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Doubts: orNone(x.Doubts)})
 	}
 	return out, nil
 }

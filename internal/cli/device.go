@@ -117,6 +117,10 @@ func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, 
 
 func (a *app) showDevice(d client.Device, also ...string) {
 	latest, pulled, latched, changed := "", "never", "", ""
+	proven := "never: no version of it was put back and proved"
+	if d.LastProven != nil {
+		proven = fmt.Sprintf("%s %s: %s", when(*d.LastProven), zoneName(), d.Proven)
+	}
 	if d.LastChanged != nil {
 		changed = when(*d.LastChanged) + " " + zoneName()
 	}
@@ -138,7 +142,7 @@ func (a *app) showDevice(d client.Device, also ...string) {
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
 		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial, "release", d.Release,
-		"last pulled", pulled, "last changed", changed, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n")}, also...)...)
+		"last pulled", pulled, "last changed", changed, "last proven", proven, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n")}, also...)...)
 }
 
 // acceptKey shows the key a device shows and has a person accept it.

@@ -176,3 +176,42 @@ func (a *app) approval() *cli.Command {
 		}),
 	}}
 }
+
+func (a *app) drill() *cli.Command {
+	return a.do("drill", "REF", "prove that a version can be put back: puts it on another device of the family, proves it, puts back what ran there", []cli.Flag{
+		&cli.StringFlag{Name: "on", Required: true, Usage: "the `DEVICE` it is tried out on: a spare, or a simulated one"},
+		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		r, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		if on := c.String("on"); !c.Bool("yes") {
+			name, err := a.s.ask(fmt.Sprintf("For a while %s will run %s, with its names and addresses. Type its name to go ahead: ", on, r))
+			if err != nil {
+				return fmt.Errorf("%w; give --yes", err)
+			}
+			if name != on {
+				a.tell("nothing was sent\n")
+				return errDiffers
+			}
+		}
+		j, err := s.NewDrill(ctx, client.NewDrill{Ref: r, On: c.String("on"), Note: c.String("note")}, onceKey())
+		if err != nil {
+			return err
+		}
+		seen := a.logLine
+		if c.Bool("json") {
+			seen = nil
+		}
+		if j, err = s.Watch(ctx, j.ID, seen, nil); err != nil {
+			return fmt.Errorf("%w\nthe drill goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
+		}
+		a.print(c, j, func() { a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary) })
+		if j.Outcome != "done" {
+			return errDiffers
+		}
+		return nil
+	})
+}

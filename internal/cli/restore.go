@@ -15,7 +15,10 @@ import (
 func (a *app) restore() *cli.Command {
 	return a.do("restore", "SELECTOR…", "put many devices back at once: shows what each would take, asks, pushes the first alone and then the others", []cli.Flag{
 		&cli.StringFlag{Name: "to", Usage: "`WHICH` version of each: baseline, previous, a name, or a time like 2026-11-16T09:00"},
+		&cli.StringFlag{Name: "snapshot", Usage: "the versions of this snapshot `NAME`; without a selector all of its devices"},
 		&cli.StringFlag{Name: "within", Usage: "undo each by itself unless it is confirmed in this `TIME`, like 5m"},
+		&cli.BoolFlag{Name: "together", Usage: "with --within: one window for all, which begins with the restore"},
+		&cli.IntFlag{Name: "at-once", Value: 4, Usage: "so many at a time, after the first alone"},
 		&cli.IntFlag{Name: "stop-after", Value: 1, Usage: "stop after `N` pushes that did not end well"},
 		&cli.StringFlag{Name: "confirm", Usage: "keep all that this restore `JOB` did and that waits"},
 		&cli.StringFlag{Name: "take-back", Usage: "undo all that this restore `JOB` did and that waits"},
@@ -52,15 +55,23 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 		}
 		return a.restored(ctx, c, s, id)
 	}
-	if len(got) == 0 || c.String("to") == "" {
-		return fmt.Errorf("usage: %s SELECTOR… --to WHICH; for instance: %s site=callowmere --to 2026-11-16T09:00", c.FullName(), c.FullName())
+	ask := client.NewSurvey{Selector: got, Snapshot: c.String("snapshot")}
+	switch {
+	case ask.Snapshot == "" && (len(got) == 0 || c.String("to") == ""), ask.Snapshot != "" && c.String("to") != "":
+		return fmt.Errorf("usage: %s SELECTOR… --to WHICH, or --snapshot NAME; for instance: %s site=callowmere --to 2026-11-16T09:00", c.FullName(), c.FullName())
+	case c.Bool("together") && c.String("within") == "":
+		return fmt.Errorf("--together makes one window of all; give --within TIME as well")
+	case ask.Snapshot == "":
+		r, err := reference("x@"+c.String("to"), "")
+		if err != nil {
+			return err
+		}
+		_, ask.Which, _ = strings.Cut(r, "@")
 	}
-	r, err := reference("x@"+c.String("to"), "")
-	if err != nil {
-		return err
+	if ask.Selector == nil {
+		ask.Selector = []string{}
 	}
-	_, which, _ := strings.Cut(r, "@")
-	j, err := s.NewSurvey(ctx, client.NewSurvey{Selector: got, Which: which})
+	j, err := s.NewSurvey(ctx, ask)
 	if err != nil {
 		return err
 	}
@@ -96,7 +107,7 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 			return errDiffers
 		}
 	}
-	if j, err = s.NewRestore(ctx, client.NewRestore{Survey: j.ID, Within: c.String("within"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Despite: c.String("despite")}, onceKey()); err != nil {
+	if j, err = s.NewRestore(ctx, client.NewRestore{Survey: j.ID, Within: c.String("within"), Together: c.Bool("together"), AtOnce: c.Int("at-once"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Despite: c.String("despite")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("restore %s\n", j.ID)
@@ -138,6 +149,11 @@ func (a *app) showSurvey(j client.Job) {
 		rows = append(rows, []cell{{r.Device, strong}, {r.Target, plain}, what})
 	}
 	a.s.table([]string{"device, in this order", "to run", ""}, rows)
+	for _, r := range j.Survey.Rows {
+		for _, d := range r.Doubts {
+			a.s.printf("\n%s %s: %s\n", a.s.paint(alarm, "doubt:"), r.Device, d)
+		}
+	}
 	a.s.printf("\n%s\n", j.Summary)
 }
 

@@ -107,7 +107,9 @@ type Device struct {
 	LastTried   *time.Time `db:"last_tried"`
 	LastPulled  *time.Time `db:"last_pulled"` // the last pull that succeeded
 	LastChanged *time.Time `db:"last_changed"`
-	Latest      int        `db:"latest"` // number of the newest running version; 0 for none
+	ProvenAt    *time.Time `db:"proven_at"` // when a version of it was last put on hardware and proved equal
+	Proven      string     `db:"proven"`    // which, where and by what
+	Latest      int        `db:"latest"`    // number of the newest running version; 0 for none
 	Latched     *time.Time `db:"latched"`
 	User        string     `db:"login_user"`
 

@@ -25,7 +25,7 @@ type Secret struct {
 }
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
-	d.state, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest,
+	d.state, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
 	d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
 	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id

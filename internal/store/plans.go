@@ -66,46 +66,15 @@ func subject(d core.Device) ref.Subject {
 	return ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Tags: d.Tags}
 }
 
-// Proof tells that a version was put on hardware and proved equal.
-type Proof struct {
-	ID        string    `db:"id"`
-	DeviceID  string    `db:"device_id"` // whose version it is
-	VersionID string    `db:"version_id"`
-	Version   string    `db:"version"` // as a reference
-	JobID     string    `db:"job_id"`
-	How       string    `db:"how"`       // push or drill
-	On        string    `db:"on_device"` // where
-	At        time.Time `db:"at"`
-}
-
-// AddProof writes a proof down.
-func (q *Q) AddProof(ctx context.Context, p Proof) error {
-	now := q.clock().UTC()
-	_, err := q.exec(ctx, `INSERT INTO proofs (id, device_id, version_id, version, job_id, how, on_device, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		NewID(now), p.DeviceID, p.VersionID, p.Version, p.JobID, p.How, p.On, now)
+// SetProven notes that a version of a device was put on hardware and proved equal;
+// how says which version, where and by what.
+func (q *Q) SetProven(ctx context.Context, deviceID, how string) error {
+	_, err := q.exec(ctx, `UPDATE devices SET proven_at = ?, proven = ? WHERE id = ?`, q.clock().UTC(), how, deviceID)
 	return err
 }
 
-// LastProofs returns the newest proof of each of some devices.
-func (q *Q) LastProofs(ctx context.Context, deviceIDs []string) (map[string]Proof, error) {
-	out := map[string]Proof{}
-	if len(deviceIDs) == 0 {
-		return out, nil
-	}
-	query, args, err := in(`SELECT p.id, p.device_id, p.version_id, p.version, p.job_id, p.how, p.on_device, p.at FROM proofs p
-		JOIN (SELECT device_id, MAX(id) AS id FROM proofs WHERE device_id IN (?) GROUP BY device_id) newest ON newest.id = p.id`, deviceIDs)
-	if err != nil {
-		return nil, err
-	}
-	all, err := list[Proof](ctx, q.ext, query, args...)
-	for _, p := range all {
-		out[p.DeviceID] = p
-	}
-	return out, err
-}
-
-// Away returns how long past pushes to a device took from its restart until it
-// was back, the newest ones first. It is how long their jobs lasted.
+// Away returns how long a device was away for the restarts of past pushes, the
+// newest first.
 func (q *Q) Away(ctx context.Context, deviceID string, limit int) ([]time.Duration, error) {
 	type row struct {
 		MS int64 `db:"ms"`

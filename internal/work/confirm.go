@@ -126,6 +126,11 @@ func (u *push) arm() error {
 		return nil // the window begins with the restart
 	}
 	due := u.s.clock().UTC().Add(window).Truncate(time.Millisecond)
+	if u.req.Due != nil {
+		if due, window = *u.req.Due, u.req.Due.Sub(u.s.clock()); window < MinWindow/2 {
+			return fmt.Errorf("the window that all share ends at %s, too soon to begin", clockTime(due))
+		}
+	}
 	token := make([]byte, 8)
 	_, _ = rand.Read(token)
 	u.journal.UndoBy, u.journal.Token, u.journal.Due = byService, "magpie-"+hex.EncodeToString(token), &due

@@ -321,7 +321,16 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 			}
 			p.Warnings = append(p.Warnings, fmt.Sprintf("%s hang on it and are away with it: %s", counts(len(kids), "device", "devices"), strings.Join(names, ", ")))
 		}
-		p.Warnings = append(p.Warnings, fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(away)))
+		past, err := q.Away(ctx, d.ID, 5)
+		if err != nil {
+			return p, err
+		}
+		words := fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(away))
+		if len(past) > 0 {
+			slices.Sort(past)
+			words += fmt.Sprintf("; the last %s, %s", counts(len(past), "time it took", "times it took"), spans(past))
+		}
+		p.Warnings = append(p.Warnings, words)
 	}
 	p.Warnings = append(p.Warnings, notes...)
 	if v.where.elsewhere() {
@@ -356,6 +365,16 @@ func (s *Service) loaded(v *visit) (out []Residual, err error) {
 		out = append(out, d...)
 	}
 	return out, nil
+}
+
+// spans words how long something took, from the shortest to the longest.
+func spans(sorted []time.Duration) string {
+	round := func(d time.Duration) string { return core.Span(max(d.Round(time.Second), time.Second)) }
+	short, long := round(sorted[0]), round(sorted[len(sorted)-1])
+	if short == long {
+		return short
+	}
+	return short + " to " + long
 }
 
 // pairs are the landmarks of what runs beside those of the version. Secrets are

@@ -26,6 +26,7 @@ type PushRequest struct {
 	Checks    []string      `json:"checks,omitempty"`     // made before and after; see check.Check
 	Despite   string        `json:"despite,omitempty"`    // why it is done although the preview has doubts
 	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
+	Due       *time.Time    `json:"due,omitempty"`        // with Within: it ends at this time, as that of others does
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 
 	ApprovedBy string `json:"approved_by,omitempty"` // the second person; set by the plan, not by who asks
@@ -77,6 +78,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	}
 	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
 		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
+	}
+	if req.Due != nil && req.Due.Sub(s.Now()) < MinWindow {
+		return j, fmt.Errorf("%w: the one that all share ends at %s", ErrWindow, clockTime(*req.Due))
 	}
 	if len(p.Doubts) > 0 && strings.TrimSpace(req.Despite) == "" {
 		return j, fmt.Errorf("%w: %s", ErrDoubts, strings.Join(p.Doubts, "; "))
@@ -152,8 +156,9 @@ type push struct {
 	journal store.Journal
 	res     PushResult
 	before  core.Version
-	looks   int      // how often a push that broke off was looked at
-	members []string // that it speaks for and that were there before
+	looks   int           // how often a push that broke off was looked at
+	members []string      // that it speaks for and that were there before
+	away    time.Duration // how long it was away for its restart
 }
 
 // pushJob is the road of a push: visit, keep what runs, check that it is what
@@ -392,7 +397,8 @@ func (u *push) restarted(ctx context.Context, down, within time.Duration) error 
 		v := u.after(d, n)
 		if err = v.open(ctx); err == nil {
 			u.v = v
-			u.l.Info("back after %s", time.Since(began).Round(time.Second))
+			u.away = time.Since(began)
+			u.l.Info("back after %s", u.away.Round(time.Second))
 			return nil
 		}
 		if errors.Is(err, link.ErrLoginRefused) || time.Since(began) > within {
@@ -718,6 +724,32 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target), nil
 }
 
+// proven notes that the version was put on hardware and is there, and how long
+// the device was away for it.
+func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
+	equal := outcome == core.Equal || outcome == core.NotSaved && u.req.Drill != "" // a drill leaves startup alone
+	if !equal || u.res.Sent == 0 || len(u.p.Only) > 0 {
+		return nil
+	}
+	target, err := q.VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return err
+	}
+	if u.away > 0 {
+		if err := q.SetAway(ctx, u.j.ID, u.away); err != nil {
+			return err
+		}
+	}
+	how := label(target) + " by a push"
+	switch {
+	case u.req.Drill != "":
+		how = label(target) + " in a drill on " + u.j.Device
+	case target.DeviceID != u.j.DeviceID:
+		how += " to " + u.j.Device
+	}
+	return q.SetProven(ctx, target.DeviceID, how)
+}
+
 // finish ends the push and lets the device go.
 func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
 	ctx := context.Background()
@@ -726,6 +758,9 @@ func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
 			return err
 		}
 		if err := u.settlePlace(ctx, q, outcome); err != nil {
+			return err
+		}
+		if err := u.proven(ctx, q, outcome); err != nil {
 			return err
 		}
 		return q.Audit(ctx, "push ended", u.j.Device, fmt.Sprintf("job %s: %s: %s", u.j.ID, outcome, summary))

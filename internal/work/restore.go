@@ -19,10 +19,14 @@ import (
 // first one, at a time.
 const atOnce = 4
 
+// maxAtOnce is how many a person can ask for.
+const maxAtOnce = 32
+
 // SurveyRequest asks what putting many devices back would take.
 type SurveyRequest struct {
 	DeviceIDs []string `json:"device_ids"`
-	Which     string   `json:"which"` // of their main parts: a name, baseline, previous, a time…
+	Which     string   `json:"which"`              // of their main parts: a name, baseline, previous, a time…
+	Snapshot  string   `json:"snapshot,omitempty"` // or the versions of this one
 }
 
 // Survey is what putting many devices back would take, in the order in which it
@@ -34,21 +38,24 @@ type Survey struct {
 
 // Surveyed is one device of a survey.
 type Surveyed struct {
-	DeviceID  string `json:"device_id"`
-	Device    string `json:"device"`
-	Target    string `json:"target,omitempty"`
-	PreviewID string `json:"preview_id,omitempty"`
-	Hash      string `json:"hash,omitempty"`
-	Lines     int    `json:"lines"`
-	Skip      string `json:"skip,omitempty"` // why it is left out
-	Refused   bool   `json:"refused"`        // not because it needs nothing, but because it cannot be done
+	DeviceID  string   `json:"device_id"`
+	Device    string   `json:"device"`
+	Target    string   `json:"target,omitempty"`
+	PreviewID string   `json:"preview_id,omitempty"`
+	Hash      string   `json:"hash,omitempty"`
+	Lines     int      `json:"lines"`
+	Doubts    []string `json:"doubts,omitempty"` // what speaks against it, though it does not forbid it
+	Skip      string   `json:"skip,omitempty"`   // why it is left out
+	Refused   bool     `json:"refused"`          // not because it needs nothing, but because it cannot be done
 }
 
 // RestoreRequest pushes what a survey shows.
 type RestoreRequest struct {
 	SurveyID  string        `json:"survey_id"`
 	Within    time.Duration `json:"within,omitempty"`
-	StopAfter int           `json:"stop_after"` // so many pushes that did not end well
+	Together  bool          `json:"together,omitempty"` // one window for all, which begins with the restore
+	AtOnce    int           `json:"at_once,omitempty"`  // so many at a time after the first
+	StopAfter int           `json:"stop_after"`         // so many pushes that did not end well
 	Note      string        `json:"note,omitempty"`
 	Despite   string        `json:"despite,omitempty"`
 }
@@ -69,8 +76,11 @@ type Restored struct {
 }
 
 // RequestSurvey queues a survey of devices.
-func (s *Service) RequestSurvey(ctx context.Context, actor core.Actor, devices []core.Device, which, key string) (j core.Job, err error) {
-	req := SurveyRequest{Which: which}
+func (s *Service) RequestSurvey(ctx context.Context, actor core.Actor, devices []core.Device, which, snapshot, key string) (j core.Job, err error) {
+	req := SurveyRequest{Which: which, Snapshot: snapshot}
+	if snapshot != "" {
+		which = "snapshot " + snapshot
+	}
 	for _, d := range inOrder(devices) {
 		req.DeviceIDs = append(req.DeviceIDs, d.ID)
 	}
@@ -118,6 +128,14 @@ func (s *Service) surveyJob(ctx context.Context, j core.Job, l *Log) {
 		s.end(j, l, core.Failed, err.Error(), nil)
 		return
 	}
+	picked, err := s.picked(ctx, req.Snapshot)
+	if err != nil {
+		s.end(j, l, core.Failed, err.Error(), nil)
+		return
+	}
+	if req.Snapshot != "" {
+		req.Which = "snapshot " + req.Snapshot
+	}
 	out := Survey{Which: req.Which, Rows: make([]Surveyed, len(req.DeviceIDs))}
 	var wg sync.WaitGroup
 	gate := make(chan struct{}, atOnce)
@@ -126,7 +144,7 @@ func (s *Service) surveyJob(ctx context.Context, j core.Job, l *Log) {
 		gate <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-gate }()
-			row := s.survey(ctx, j, id, req.Which)
+			row := s.survey(ctx, j, id, req.Which, picked)
 			mu.Lock()
 			defer mu.Unlock()
 			out.Rows[i] = row
@@ -161,7 +179,7 @@ func (s *Service) surveyJob(ctx context.Context, j core.Job, l *Log) {
 }
 
 // survey previews one device.
-func (s *Service) survey(ctx context.Context, j core.Job, id, which string) (row Surveyed) {
+func (s *Service) survey(ctx context.Context, j core.Job, id, which string, picked map[string]core.Version) (row Surveyed) {
 	q := s.Store.As(service)
 	d, err := q.DeviceByID(ctx, id)
 	row = Surveyed{DeviceID: id, Device: d.Name}
@@ -176,13 +194,18 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string) (row
 	if dia == nil || len(dia.Change.Methods) == 0 {
 		return no(fmt.Errorf("nothing can be pushed to it"))
 	}
-	r, err := ref.ParseVersion(d.Name+"/"+dia.Main()+"@"+which, time.UTC)
-	if err != nil {
-		return no(err)
+	target, ok := picked[d.ID+" "+dia.Main()]
+	if picked != nil && !ok {
+		return no(fmt.Errorf("the snapshot has no version of it"))
 	}
-	target, err := s.Version(ctx, service, r)
-	if err != nil {
-		return no(err)
+	if !ok {
+		r, err := ref.ParseVersion(d.Name+"/"+dia.Main()+"@"+which, time.UTC)
+		if err != nil {
+			return no(err)
+		}
+		if target, err = s.Version(ctx, service, r); err != nil {
+			return no(err)
+		}
 	}
 	p, err := s.RequestPreview(ctx, core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}, d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
 	if err != nil {
@@ -203,6 +226,7 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string) (row
 		return no(err)
 	}
 	row.Target, row.PreviewID, row.Hash, row.Lines = preview.Target, made["preview"], made["hash"], preview.lineCount()
+	row.Doubts = preview.Doubts
 	if len(preview.Steps) == 0 {
 		row.Skip = "it runs " + preview.Target + " already"
 	}
@@ -245,6 +269,13 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 	if req.StopAfter < 1 {
 		req.StopAfter = 1
 	}
+	if req.AtOnce < 1 {
+		req.AtOnce = atOnce
+	}
+	if req.Together && req.Within == 0 {
+		return core.Job{}, fmt.Errorf("%w: one window for all was asked for, and no window", ErrWindow)
+	}
+	req.AtOnce = min(req.AtOnce, maxAtOnce)
 	return s.request(ctx, actor, "restore", counts(n, "device", "devices"), req, key, fmt.Sprintf("%s to %s%s", counts(n, "device", "devices"), survey.Which, note(req.Note)))
 }
 
@@ -301,9 +332,14 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 		}
 	}
 	actor := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
+	var due *time.Time
+	if req.Together && j.StartedAt != nil {
+		at := j.StartedAt.Add(req.Within).UTC().Truncate(time.Millisecond)
+		due = &at
+	}
 	one := func(i int) {
 		r := survey.Rows[i]
-		p, err := s.RequestPush(ctx, actor, r.PreviewID, r.Hash, PushRequest{Within: req.Within, Note: req.Note, Despite: req.Despite}, j.ID+" "+r.DeviceID)
+		p, err := s.RequestPush(ctx, actor, r.PreviewID, r.Hash, PushRequest{Within: req.Within, Due: due, Note: req.Note, Despite: req.Despite}, j.ID+" "+r.DeviceID)
 		mu.Lock()
 		if err == nil {
 			out.Rows[i].JobID, out.Rows[i].Outcome = p.ID, "running"
@@ -345,7 +381,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 		one(todo[0])
 	}
 	var wg sync.WaitGroup
-	gate := make(chan struct{}, atOnce)
+	gate := make(chan struct{}, max(1, req.AtOnce))
 	for n, i := range todo {
 		if n == 0 {
 			continue

@@ -427,6 +427,8 @@ func (s *Service) do(ctx context.Context, j core.Job, l *Log) {
 		s.pushJob(ctx, j, l)
 	case "planned":
 		s.plannedJob(ctx, j, l)
+	case "drill":
+		s.drillJob(ctx, j, l)
 	case "survey":
 		s.surveyJob(ctx, j, l)
 	case "restore":

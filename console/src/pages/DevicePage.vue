@@ -86,7 +86,7 @@ const facts = computed(() => {
     ['kind', x.kind], ['site', x.site], ['tags', x.tags.join(', ')], ['dialect', x.dialect], ['address', `${x.address} port ${x.port}`], ['over', x.transport], ['through', x.jump], ['hangs on', x.parent],
     ['credential set', x.credential], ['user', x.user], ['expected serial', x.serials.join(' or ')],
     ['host name', x.host], ['model', x.model], ['serial', x.serial], ['release', x.release], ['last pulled', x.last_pulled ? `${when(x.last_pulled)}, ${ago(x.last_pulled)}` : 'never'],
-    ['last changed', when(x.last_changed)], ['host key', x.host_key_fingerprint],
+    ['last changed', when(x.last_changed)], ['last proven', x.last_proven ? `${when(x.last_proven)}, ${x.proven}` : 'never'], ['host key', x.host_key_fingerprint],
   ].filter(([, v]) => v) as [string, string][]
 })
 </script>

@@ -8,19 +8,11 @@ CREATE TABLE IF NOT EXISTS approvals (
   UNIQUE KEY (selector)
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin;
 
--- That a version was put on hardware and proved equal: on the device itself, or
--- in a drill on another.
-CREATE TABLE IF NOT EXISTS proofs (
-  id CHAR(16) NOT NULL PRIMARY KEY,
-  device_id CHAR(16) NOT NULL,
-  version_id CHAR(16) NOT NULL,
-  version VARCHAR(160) NOT NULL,
-  job_id CHAR(16) NOT NULL,
-  how VARCHAR(16) NOT NULL,
-  on_device VARCHAR(64) NOT NULL,
-  at DATETIME(6) NOT NULL,
-  KEY (device_id, id)
-) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin;
+-- The last time that a version of the device was put on hardware and proved
+-- equal: on itself, or in a drill on another.
+ALTER TABLE devices
+  ADD COLUMN IF NOT EXISTS proven_at DATETIME(6) NULL,
+  ADD COLUMN IF NOT EXISTS proven VARCHAR(255) NOT NULL DEFAULT '';
 
 CREATE TABLE IF NOT EXISTS snapshots (
   id CHAR(16) NOT NULL PRIMARY KEY,

@@ -1,0 +1,98 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"magpie/client"
+	"magpie/internal/sim/box"
+	"magpie/internal/sim/tern"
+)
+
+// TestDrill: a version is tried out on another device, which runs again what it
+// ran before, whatever happens; and the version's own device says when it was
+// last proven.
+func TestDrill(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	spare := w.fleet.places[1].Name
+	w.pull(r1)
+	w.pull(spare)
+	own, before, startup := w.fleet.running(r1), w.fleet.running(spare), w.fleet.startup(spare)
+	typed := w.fleet.status(r1).Typed
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.LastProven != nil {
+		t.Errorf("proven before anything was: %s", d.Proven)
+	}
+	never := must(w.admin.Status(ctx(t)))(t).NeverProven
+	untouched := func(when string) {
+		t.Helper()
+		if w.fleet.running(spare) != before || w.fleet.startup(spare) != startup {
+			t.Errorf("%s the spare runs\n%s\nstartup\n%s", when, w.fleet.running(spare), w.fleet.startup(spare))
+		}
+		if w.fleet.running(r1) != own || w.fleet.status(r1).Typed != typed {
+			t.Errorf("%s the version's own device was touched", when)
+		}
+	}
+
+	out, said, status := w.cli("drill", r1+"@1", "--on", spare, "--yes")
+	if status != 0 || !strings.Contains(out, r1+"@1 was put on "+spare+" and proved") {
+		t.Errorf("status %d\n%s%s", status, out, said)
+	}
+	untouched("after the drill")
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.LastProven == nil || d.Proven != r1+"@1 in a drill on "+spare {
+		t.Errorf("last proven %v: %q", d.LastProven, d.Proven)
+	}
+	if n := must(w.admin.Status(ctx(t)))(t).NeverProven; n != never-2 { // the spare, too: what it ran was put back and proved
+		t.Errorf("%d devices were never proven, then %d", never, n)
+	}
+	if out, _, _ := w.cli("device", "show", r1); !strings.Contains(out, "in a drill on "+spare) {
+		t.Errorf("%s", out)
+	}
+
+	// Refused in the middle: nothing is proved, and the spare is as it was.
+	w.fleet.faults(spare, tern.Faults{RefuseLine: 3})
+	j := w.end(must(w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: spare}, ""))(t).ID)
+	if j.Outcome != "failed" || j.Drill.Proved || !j.Drill.Whole {
+		t.Errorf("%s: %s, %+v", j.Outcome, j.Summary, j.Drill)
+	}
+	w.fleet.faults(spare, box.Faults{})
+	untouched("after a refusal")
+
+	// The service dies while the spare runs the other's version.
+	w.fleet.faults(spare, tern.Faults{HoldLine: 4})
+	d := must(w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: spare}, ""))(t)
+	w.fleet.waitHolding(spare)
+	w.fleet.call("POST", "/devices/"+spare+"/release", nil, nil)
+	eventually(t, "it is put there", func() bool {
+		j := must(w.admin.Job(ctx(t), d.ID))(t)
+		return j.Drill != nil && j.Drill.Push != "" && must(w.admin.Job(ctx(t), j.Drill.Push))(t).State == "ended"
+	})
+	w.kill()
+	w.serve()
+	if j = w.end(d.ID); j.Outcome != "done" || !j.Drill.Proved || !j.Drill.Whole {
+		t.Errorf("%s: %s, %+v\n%s", j.Outcome, j.Summary, j.Drill, w.logText(d.ID))
+	}
+	untouched("after a crash")
+
+	// The spare is away when it is to be given back: the end says so, and how to.
+	w.fleet.faults(spare, tern.Faults{HoldLine: 6})
+	must(w.admin.EditDevice(ctx(t), spare, client.NewDevice{Timeouts: &map[string]string{"connect": "2s", "answer": "2s", "idle": "2s"}}))(t)
+	d = must(w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: spare}, ""))(t)
+	w.fleet.waitHolding(spare)
+	w.fleet.faults(spare, box.Faults{Down: true})
+	time.Sleep(3 * time.Second)
+	w.fleet.faults(spare, box.Faults{})
+	if j = w.end(d.ID); j.Outcome == "done" && j.Drill.Proved {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	if w.fleet.running(spare) != before {
+		t.Errorf("the spare runs\n%s\n%s: %s", w.fleet.running(spare), j.Outcome, j.Summary)
+	}
+
+	for on, words := range map[string]string{r1: "own device", "nowhere": "nowhere"} {
+		if _, err := w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: on}, ""); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("on %s: %v", on, err)
+		}
+	}
+}

@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+)
+
+func (a *app) snapshot() *cli.Command {
+	return &cli.Command{Name: "snapshot", Usage: "named sets of versions, one of each device's parts", Commands: []*cli.Command{
+		a.do("list", "", "list snapshots, newest first", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			all, err := s.Snapshots(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, all, func() {
+				if len(all) == 0 {
+					a.s.printf("No snapshots. To make one: magpie snapshot make NAME SELECTOR…\n")
+					return
+				}
+				var rows [][]cell
+				for _, x := range all {
+					rows = append(rows, []cell{{x.Name, strong}, {count(x.Count, "version", "versions"), plain}, {x.Selector, plain}, {when(x.MadeAt), plain}, {x.MadeBy, plain}, {oneLine(x.Note, 50), faint}})
+				}
+				a.s.table([]string{"snapshot", "holds", "of", "made (" + zoneName() + ")", "by", "note"}, rows)
+			})
+			return nil
+		}),
+		a.do("make", "NAME SELECTOR…", "name the versions that devices have now, or had at a time", []cli.Flag{
+			&cli.StringFlag{Name: "at", Usage: "as they were at this `TIME`, like 2026-11-16T09:00; as they were last pulled if not said"},
+			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
+		}, 2, 100, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			n := client.NewSnapshot{Name: got[0], Selector: got[1:], Note: c.String("note")}
+			if at := c.String("at"); at != "" {
+				t, err := clockOrTime(at, time.Now(), zone())
+				if err != nil {
+					return fmt.Errorf("--at %w", err)
+				}
+				n.At = &t
+			}
+			x, err := s.AddSnapshot(ctx, n)
+			if err != nil {
+				return err
+			}
+			a.print(c, x, func() {
+				a.s.printf("%s holds %s of %s. To put all of it back: magpie restore --snapshot %s\n", a.s.paint(strong, x.Name), count(x.Count, "version", "versions"), x.Selector, x.Name)
+			})
+			return nil
+		}),
+		a.do("show", "NAME", "the versions of a snapshot", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			x, err := s.Snapshot(ctx, got[0])
+			if err != nil {
+				return err
+			}
+			a.print(c, x, func() {
+				a.s.facts("snapshot", a.s.paint(strong, x.Name), "of", x.Selector, "made", fmt.Sprintf("%s %s by %s", when(x.MadeAt), zoneName(), x.MadeBy), "note", x.Note)
+				a.s.printf("\n")
+				var rows [][]cell
+				for _, v := range x.Versions {
+					rows = append(rows, []cell{{v.Device, strong}, {v.Part, plain}, {fmt.Sprint(v.Number), plain}, {v.Name, plain}, {when(v.SeenFrom), plain}, {when(v.SeenUntil), plain}})
+				}
+				a.s.table([]string{"device", "part", "version", "name", "seen from (" + zoneName() + ")", "until"}, rows)
+			})
+			return nil
+		}),
+		a.do("remove", "NAME", "forget a snapshot; its versions stay", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			if err := s.RemoveSnapshot(ctx, got[0]); err != nil {
+				return err
+			}
+			a.tell("forgotten; its versions stay\n")
+			return nil
+		}),
+	}}
+}

@@ -1,0 +1,201 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// DrillRequest is what a drill is asked for.
+type DrillRequest struct {
+	VersionID string `json:"version_id"`
+	Note      string `json:"note"`
+}
+
+// DrillResult is how a drill stands.
+type DrillResult struct {
+	Ref    string `json:"ref"`
+	On     string `json:"on"`
+	PushID string `json:"push_id,omitempty"`
+	BackID string `json:"back_id,omitempty"`
+	Proved bool   `json:"proved"` // the version was put there, and is equal
+	Whole  bool   `json:"whole"`  // what ran there before runs there again
+}
+
+// ErrDrill is returned for a drill that makes no sense.
+var ErrDrill = errors.New("no drill")
+
+// RequestDrill queues a drill: a version is put on another device of its family,
+// proved, and what ran there is put back.
+func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target core.Version, on core.Device, note, key string) (j core.Job, err error) {
+	switch {
+	case on.ID == target.DeviceID:
+		return j, fmt.Errorf("%w: %s is the version's own device; a drill is held on another one: a spare, or a simulated one", ErrDrill, on.Name)
+	case on.Member != "":
+		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a drill is held on a device of its own", ErrDrill, on.Name, on.Parent)
+	}
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		n := store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, note}, Key: key}
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
+			return err
+		}
+		detail := fmt.Sprintf("job %s, %s on %s", j.ID, label(target), on.Name)
+		if note != "" {
+			detail += ": " + note
+		}
+		return q.Audit(ctx, "drill", on.Name, detail)
+	})
+	s.Kick()
+	return j, err
+}
+
+// drillJob holds a drill. Begun anew after a crash it finds its pushes again:
+// each has a key of its own.
+func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
+	q := s.Store.As(service)
+	var req DrillRequest
+	var res DrillResult
+	err := errors.Join(q.OpenRequest(j, &req), q.OpenResult(j, &res))
+	var target core.Version
+	if err == nil {
+		target, err = q.VersionByID(ctx, req.VersionID)
+	}
+	if err != nil {
+		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
+		return
+	}
+	res.Ref, res.On = label(target), j.Device
+	keep := func() {
+		if err := l.commit(context.Background(), func(q *store.Q) error { return q.SetResult(context.Background(), j.ID, res) }); err != nil {
+			l.Warn("not noted down: %v", err)
+		}
+	}
+	if res.PushID == "" {
+		l.Step("putting %s on %s", res.Ref, j.Device)
+		push, said, err := s.drillPush(ctx, j, target, PushRequest{Drill: target.Device, Note: req.Note, NoSave: true}, "out")
+		switch {
+		case errors.Is(context.Cause(ctx), ErrStopping):
+			return
+		case err != nil:
+			s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
+			return
+		case push.ID == "":
+			s.end(j, l, core.Refused, said+", so nothing would be proved; hold the drill on a device that runs something else", res)
+			return
+		}
+		res.PushID = push.ID
+		keep()
+		l.Info("push %s", push.ID)
+	}
+	// From here on the other device is owed what it ran before: a cancel waits.
+	owed, done := s.lasting()
+	defer done()
+	push, err := s.awaitJob(owed, res.PushID, nil)
+	if err != nil {
+		return // the service stops; the next start goes on
+	}
+	var came PushResult
+	if err := q.OpenResult(push, &came); err != nil {
+		s.end(j, l, core.Unknown, "push "+push.ID+" ended, and what came of it cannot be read: "+err.Error(), res)
+		return
+	}
+	res.Proved = push.Outcome == core.Equal || push.Outcome == core.NotSaved
+	l.Info("%s: %s", push.Outcome, push.Summary)
+	if came.BeforeID == "" || came.Sent == 0 || push.Outcome == core.Undone {
+		res.Whole = true
+		s.end(j, l, core.Failed, fmt.Sprintf("%s was not proved: the push ended %s: %s", res.Ref, push.Outcome, push.Summary), res)
+		return
+	}
+	before, err := q.VersionByID(owed, came.BeforeID)
+	if err != nil {
+		s.end(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", push.Summary, j.Device, err), res)
+		return
+	}
+	said := ""
+	if res.BackID == "" {
+		l.Step("putting back what ran there, %s", label(before))
+		var back core.Job
+		back, said, err = s.drillPush(owed, j, before, PushRequest{Note: "after the drill " + j.ID, NoSave: true}, "back")
+		switch {
+		case errors.Is(context.Cause(owed), ErrStopping):
+			return
+		case err != nil:
+			s.end(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but %s still runs it: %v; put it back: magpie push %s", j.Device, err, label(before)), res)
+			return
+		}
+		res.BackID = back.ID
+		keep()
+	}
+	if res.BackID != "" {
+		back, err := s.awaitJob(owed, res.BackID, nil)
+		if err != nil {
+			return
+		}
+		said = back.Summary
+		l.Info("%s: %s", back.Outcome, back.Summary)
+		if res.Whole = back.Outcome == core.Equal || back.Outcome == core.NotSaved; !res.Whole { // startup was not written either way
+			s.end(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but what ran on %s before is not back: %s: %s", j.Device, back.Outcome, back.Summary), res)
+			return
+		}
+	}
+	res.Whole = true
+	outcome := core.Done
+	if !res.Proved {
+		outcome = core.Failed
+		said = push.Outcome + ": " + push.Summary + "; " + said
+	}
+	s.end(j, l, outcome, s.drilled(res)+"; "+said, res)
+}
+
+func (s *Service) drilled(res DrillResult) string {
+	if res.Proved {
+		return fmt.Sprintf("%s was put on %s and proved", res.Ref, res.On)
+	}
+	return fmt.Sprintf("%s was put on %s and not proved", res.Ref, res.On)
+}
+
+// drillPush previews and pushes one way of a drill. It returns no job, and why,
+// when there is nothing to send.
+func (s *Service) drillPush(ctx context.Context, j core.Job, target core.Version, req PushRequest, way string) (push core.Job, said string, err error) {
+	q := s.Store.As(service)
+	actor := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
+	on, err := q.DeviceByID(ctx, j.DeviceID)
+	if err != nil {
+		return push, "", err
+	}
+	methods := s.Methods(on)
+	if len(methods) == 0 {
+		return push, "", fmt.Errorf("nothing can be pushed to %s", on.Name)
+	}
+	p, err := s.RequestPreview(ctx, actor, on, target, PreviewRequest{Method: methods[0]}, j.ID+" look "+way)
+	if err != nil {
+		return push, "", err
+	}
+	if p, err = s.awaitJob(ctx, p.ID, nil); err != nil {
+		return push, "", err
+	}
+	if p.Outcome != core.Done {
+		return push, "", errors.New(p.Summary)
+	}
+	var made map[string]string
+	if err := q.OpenResult(p, &made); err != nil {
+		return push, "", err
+	}
+	var preview Preview
+	if _, err := q.Preview(ctx, made["preview"], &preview); err != nil {
+		return push, "", err
+	}
+	if len(preview.Steps) == 0 {
+		return push, fmt.Sprintf("%s runs %s already", on.Name, label(target)), nil
+	}
+	if preview.Factory {
+		return push, "", fmt.Errorf("%s has factory settings, which no push can put back; set it up first, or put the version there for good: magpie push %s --to %s", on.Name, label(target), on.Name)
+	}
+	req.Despite = "it is a drill, held on " + on.Name
+	push, err = s.RequestPush(ctx, actor, made["preview"], made["hash"], req, j.ID+" "+way)
+	return push, "", err
+}
