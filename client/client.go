@@ -137,7 +137,15 @@ func (c *Client) Device(ctx context.Context, name string) (Device, error) {
 // Probe asks an address for its host key or certificate over a transport
 // (empty: SSH).
 func (c *Client) Probe(ctx context.Context, transport, address string, port int) (Probe, error) {
+	return c.ProbeThrough(ctx, "", transport, address, port)
+}
+
+// ProbeThrough does so through a relay.
+func (c *Client) ProbeThrough(ctx context.Context, relay, transport, address string, port int) (Probe, error) {
 	in := map[string]any{"address": address, "port": port}
+	if relay != "" {
+		in["relay"] = relay
+	}
 	if transport != "" {
 		in["transport"] = transport
 	}

@@ -436,6 +436,7 @@ type NewPreview struct {
 	Swap      bool     `json:"swap,omitempty"`       // other hardware that answers is to take the device's place
 	At        string   `json:"at,omitempty"`         // where the unit is for now, HOST or HOST:PORT: a factory address, a bench
 	AcceptKey string   `json:"accept_key,omitempty"` // the fingerprint of its key
+	Relay     string   `json:"relay,omitempty"`      // the machine beside it that lends its reach
 }
 
 // Newcomer is other hardware that is to take a device's place.
@@ -474,9 +475,10 @@ type Preview struct {
 	Hash       string     `json:"hash"`
 	Device     string     `json:"device"`
 	Part       string     `json:"part"`
-	Loaded     []Residual `json:"loaded"`  // what somebody loaded into the candidate and did not commit: have runs, want is loaded
-	Methods    []string   `json:"methods"` // what the dialect offers, the preferred one first
-	Changes    []Residual `json:"changes"` // what a document that is sent as a whole changes
+	Relay      string     `json:"relay,omitempty"` // through which it is spoken to
+	Loaded     []Residual `json:"loaded"`          // what somebody loaded into the candidate and did not commit: have runs, want is loaded
+	Methods    []string   `json:"methods"`         // what the dialect offers, the preferred one first
+	Changes    []Residual `json:"changes"`         // what a document that is sent as a whole changes
 	Serial     string     `json:"serial"`
 	Method     string     `json:"method"`
 	Target     string     `json:"target"`
@@ -556,6 +558,16 @@ type NewSnapshot struct {
 	Selector []string   `json:"selector"`
 	At       *time.Time `json:"at,omitempty"` // as they were then; now if not said
 	Note     string     `json:"note,omitempty"`
+}
+
+// Relay is a machine that lends its network reach to the pushes of one device.
+type Relay struct {
+	ID       string    `json:"id"`
+	Device   string    `json:"device"`
+	Actor    string    `json:"actor"`
+	Address  string    `json:"address,omitempty"` // where the unit is; empty: at the device's own address
+	OpenedAt time.Time `json:"opened_at"`
+	Until    time.Time `json:"until"`
 }
 
 // Approval is a selector of devices to which nobody pushes alone.

@@ -88,7 +88,7 @@ func (s *Server) Handler() http.Handler {
 	admin.PATCH("/devices/:name", s.editDevice)
 	admin.DELETE("/devices/:name", s.removeDevice)
 	operator.POST("/devices/:name/retry-login", s.retryLogin)
-	admin.POST("/probe", s.probe)
+	operator.POST("/probe", s.probe) // who may swap a unit has to see its key
 	admin.POST("/try", s.try)
 	admin.POST("/devices-import", s.importDevices)
 
@@ -124,6 +124,8 @@ func (s *Server) Handler() http.Handler {
 	operator.POST("/jobs/:id/approve", s.decide("approve"))
 	operator.POST("/jobs/:id/decline", s.decide("decline"))
 	operator.POST("/drills", s.drill)
+	reader.GET("/relays", s.relays)
+	operator.GET("/relay", s.openRelay)
 	reader.GET("/snapshots", s.snapshots)
 	reader.GET("/snapshots/:name", s.snapshot)
 	operator.POST("/snapshots", s.addSnapshot)
@@ -211,6 +213,8 @@ func problem(err error) *client.Problem {
 		return say(400, "not planned", "")
 	case errors.Is(err, work.ErrSnapshot):
 		return say(400, "no snapshot", "")
+	case errors.Is(err, work.ErrRelay):
+		return say(409, "no relay", "see which are open: magpie relay list")
 	case errors.Is(err, work.ErrDrill):
 		return say(400, "no drill", "")
 	case errors.Is(err, work.ErrWindow):

@@ -89,6 +89,7 @@ func (s *Server) probe(c *gin.Context) {
 		Port    int    `json:"port"`
 
 		Transport string `json:"transport"`
+		Relay     string `json:"relay"`
 	}
 	if !read(c, &in) {
 		return
@@ -101,7 +102,12 @@ func (s *Server) probe(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("%q is no transport", in.Transport), "it is one of ssh, netconf, telnet, http, https"))
 		return
 	}
-	key, print, err := link.Probe(c.Request.Context(), link.Target{Transport: in.Transport, Address: in.Address, Port: in.Port}, 10*time.Second)
+	t := link.Target{Transport: in.Transport, Address: in.Address, Port: in.Port}
+	if err := s.probeThrough(c.Request.Context(), actor(c), &t, in.Relay); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	key, print, err := link.Probe(c.Request.Context(), t, 10*time.Second)
 	answer(c, 200, client.Probe{HostKey: key, Fingerprint: print}, err)
 }
 

@@ -32,6 +32,7 @@ func pushFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "method", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; stage: write startup and restart into it; upload: put a file there"},
 		&cli.StringFlag{Name: "at", Usage: "the unit is at this `ADDRESS` for now, HOST or HOST:PORT: a factory address, a bench"},
+		&cli.StringFlag{Name: "relay", Usage: "speak to the unit through this `RELAY`, a machine beside it; see magpie relay"},
 		&cli.StringFlag{Name: "accept-key", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
@@ -60,7 +61,7 @@ func (a *app) swap() *cli.Command {
 
 // newKey has a person accept the key that a unit shows, where it is not the
 // device's.
-func (a *app) newKey(ctx context.Context, s *client.Client, name, at string) (string, error) {
+func (a *app) newKey(ctx context.Context, s *client.Client, name, at, relay string) (string, error) {
 	d, err := s.Device(ctx, name)
 	if err != nil {
 		return "", err
@@ -87,7 +88,10 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at string) (st
 			host = at
 		}
 	}
-	p, err := s.Probe(ctx, way.Transport, host, port)
+	if port == 0 {
+		port = way.Port
+	}
+	p, err := s.ProbeThrough(ctx, relay, way.Transport, host, port)
 	if err != nil {
 		return "", err
 	}
@@ -140,13 +144,24 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 
 // runPush previews a push, asks, begins it and follows it to its end.
 func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask client.NewPreview) error {
-	ask.Method, ask.At, ask.AcceptKey = c.String("method"), c.String("at"), c.String("accept-key")
+	ask.Method, ask.At, ask.AcceptKey, ask.Relay = c.String("method"), c.String("at"), c.String("accept-key"), c.String("relay")
+	if ask.Relay != "" && ask.At == "" {
+		all, err := s.Relays(ctx)
+		if err != nil {
+			return err
+		}
+		for _, r := range all {
+			if r.ID == ask.Relay {
+				ask.At = r.Address
+			}
+		}
+	}
 	if (ask.Swap || ask.At != "") && ask.AcceptKey == "" {
 		name := ask.To
 		if name == "" {
 			name, _, _ = strings.Cut(strings.FieldsFunc(ask.Ref, func(r rune) bool { return r == '@' || r == '/' })[0], " ")
 		}
-		key, err := a.newKey(ctx, s, name, ask.At)
+		key, err := a.newKey(ctx, s, name, ask.At, ask.Relay)
 		if err != nil {
 			return err
 		}
@@ -378,7 +393,7 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	if p.Factory {
 		unit += ", with factory settings"
 	}
-	a.s.facts("device", unit, "in place of", old, "spoken to", p.At, "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", undo)
+	a.s.facts("device", unit, "in place of", old, "spoken to", spokenTo(p), "to run", target, "runs now", p.Base, "method", method, "startup", save, "undo", undo)
 	whole := p.Steps[0].Kind == "load" || p.Method == "stage"
 	if whole {
 		a.s.printf("\n%s to take:\n", count(len(p.Steps), "step", "steps"))
@@ -438,6 +453,14 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	} else {
 		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
 	}
+}
+
+// spokenTo says where a unit is spoken to for now.
+func spokenTo(p client.Preview) string {
+	if p.Relay != "" {
+		return strings.TrimSpace(p.At + " through relay " + p.Relay)
+	}
+	return p.At
 }
 
 // turned shows changes as what goes and what comes.

@@ -2,8 +2,10 @@
 package link
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net"
 	"time"
 )
 
@@ -12,9 +14,10 @@ type Target struct {
 	Transport string // one of the dialect's; empty means its usual one
 	Address   string // host name or IP address
 	Port      int
-	HostKey   string         // the key accepted for it: an authorized_keys line, or a certificate's fingerprint as Probe gives it
-	Through   []Hop          // jump hosts, the nearest first
-	Ports     map[string]int // for moving files, by protocol, where they are not the dialect's
+	HostKey   string                                                      // the key accepted for it: an authorized_keys line, or a certificate's fingerprint as Probe gives it
+	Through   []Hop                                                       // jump hosts, the nearest first
+	Dial      func(ctx context.Context, address string) (net.Conn, error) // from where a connection is opened; nil: from here
+	Ports     map[string]int                                              // for moving files, by protocol, where they are not the dialect's
 }
 
 // Hop is a jump host: SSH connections to what lies behind it go through it

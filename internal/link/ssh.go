@@ -78,7 +78,17 @@ func line(k ssh.PublicKey) string { return strings.TrimSpace(string(ssh.MarshalA
 // connection is closed when ctx ends, unless stop was called.
 func dial(ctx context.Context, t Target, timeout time.Duration) (conn net.Conn, stop func() bool, err error) {
 	dialer := net.Dialer{Timeout: timeout}
-	conn, err = dialer.DialContext(ctx, "tcp", net.JoinHostPort(t.Address, strconv.Itoa(t.Port)))
+	address := net.JoinHostPort(t.Address, strconv.Itoa(t.Port))
+	if t.Dial != nil {
+		within, cancel := context.WithTimeout(ctx, timeout)
+		if conn, err = t.Dial(within, address); err == nil {
+			through := conn
+			conn = &hopConn{conn, nil, time.AfterFunc(timeout, func() { through.Close() })}
+		}
+		cancel()
+	} else {
+		conn, err = dialer.DialContext(ctx, "tcp", address)
+	}
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, nil, ctx.Err()
@@ -138,10 +148,11 @@ func (e *HopError) Unwrap() error {
 	return e.Err
 }
 
-// hopConn is a connection through a jump host; closing it closes both.
+// hopConn is a connection through somewhere else, where connections have no
+// deadlines of their own. hop, if not nil, is closed with it.
 type hopConn struct {
 	net.Conn
-	hop      *ssh.Client
+	hop      io.Closer
 	deadline *time.Timer
 }
 
@@ -156,8 +167,11 @@ func (c *hopConn) SetDeadline(t time.Time) error {
 
 func (c *hopConn) Close() error {
 	c.deadline.Stop()
-	_ = c.Conn.Close()
-	return c.hop.Close()
+	err := c.Conn.Close()
+	if c.hop != nil {
+		return c.hop.Close()
+	}
+	return err
 }
 
 // signIn opens an SSH connection (RFC 4252, 4253) with one attempt at

@@ -29,6 +29,7 @@ type PreviewRequest struct {
 	Swap      bool     `json:"swap,omitempty"`   // other hardware that answers is to take the device's place
 	At        string   `json:"at,omitempty"`     // where the unit is for now: HOST or HOST:PORT
 	Accept    string   `json:"accept,omitempty"` // the fingerprint of its key
+	Relay     string   `json:"relay,omitempty"`  // the machine beside it that lends its reach
 }
 
 // Preview is exactly what a push would send and what the device should run
@@ -116,8 +117,18 @@ func undoWords(v *visit, method string) (by, words string) {
 // RequestPreview queues the making of a preview.
 func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key string) (j core.Job, err error) {
 	req.VersionID = target.ID
+	node := ""
+	if req.Relay != "" {
+		r, err := s.useRelay(ctx, actor, req.Relay, d)
+		if err != nil {
+			return j, err
+		}
+		if node = r.Node; req.At == "" {
+			req.At = r.Address
+		}
+	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name}, Wants: req, Key: key}
+		n := store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key}
 		err := q.AddJob(ctx, &n)
 		if j = n.Job; err != nil || n.Old {
 			return err
@@ -149,7 +160,7 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		s.end(j, l, core.Failed, "the device was removed", nil)
 		return
 	}
-	v := s.newVisit(j, d, core.BeforePush, l).goTo(Where{Address: req.At}, req.Accept)
+	v := s.newVisit(j, d, core.BeforePush, l).goTo(Where{Address: req.At, Relay: req.Relay}, req.Accept)
 	v.swaps = req.Swap
 	defer v.close()
 	if !s.visited(ctx, j, l, v) {
@@ -333,7 +344,10 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		p.Warnings = append(p.Warnings, words)
 	}
 	p.Warnings = append(p.Warnings, notes...)
-	if v.where.elsewhere() {
+	if v.where.Relay != "" {
+		p.Warnings = append(p.Warnings, "the unit is spoken to through relay "+v.where.Relay+": keep it open until the push has ended")
+	}
+	if v.where.Address != "" {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the unit is spoken to at %s for now; afterwards it has the address that %s gives it", v.where.Address, label(target)))
 	}
 	if w := pathWarning(p, cred.User); w != "" {

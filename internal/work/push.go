@@ -92,9 +92,21 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if err != nil {
 		return j, err
 	}
+	node := ""
+	if p.Where.Relay != "" {
+		d, err := s.Store.As(actor).DeviceByID(ctx, p.DeviceID)
+		if err != nil {
+			return j, err
+		}
+		r, err := s.useRelay(ctx, actor, p.Where.Relay, d)
+		if err != nil {
+			return j, err
+		}
+		node = r.Node
+	}
 	req.PreviewID = previewID
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: req, Key: key}
+		n := store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key}
 		err := q.AddJob(ctx, &n)
 		if j = n.Job; err != nil || n.Old {
 			return err

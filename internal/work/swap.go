@@ -17,6 +17,7 @@ import (
 // device's own address: a factory address, or a bench.
 type Where struct {
 	Address string `json:"address,omitempty"` // HOST or HOST:PORT; empty: the device's own
+	Relay   string `json:"relay,omitempty"`   // through whose machine; empty: from the service itself
 	Key     string `json:"key,omitempty"`     // the host key or certificate accepted for it; empty: the device's own
 }
 
@@ -49,6 +50,13 @@ func (v *visit) target(ctx context.Context, t link.Target) (link.Target, error) 
 			t.Port = n
 		}
 	}
+	if v.where.Relay != "" {
+		dial, err := v.s.relay(v.where.Relay, v.d.ID)
+		if err != nil {
+			return t, fmt.Errorf("%w: %w", link.ErrUnreachable, err)
+		}
+		t.Dial, t.Through = dial, nil
+	}
 	transport := t.Transport
 	if transport == "" {
 		transport = v.dia.Reach.Transport
@@ -71,7 +79,7 @@ func (v *visit) target(ctx context.Context, t link.Target) (link.Target, error) 
 }
 
 // elsewhere tells whether a visit goes to another address than the device's.
-func (w Where) elsewhere() bool { return w.Address != "" }
+func (w Where) elsewhere() bool { return w.Address != "" || w.Relay != "" }
 
 // admit tells whether a push may go to the unit that answers, and as what: nil
 // when it is the device's own hardware.
@@ -160,8 +168,12 @@ func (u *push) visit(d core.Device, reason string) *visit {
 // there may have given the unit the device's own address back, or not yet.
 func (u *push) after(d core.Device, n int) *visit {
 	v := u.visit(d, core.AfterPush)
-	if u.p.Where.elsewhere() && n%2 == 0 {
-		v.goTo(Where{}, "")
+	ways := []Where{{}, u.p.Where}
+	if r := u.p.Where.Relay; r != "" {
+		ways = append(ways, Where{Relay: r})
+	}
+	if u.p.Where.elsewhere() {
+		v.goTo(ways[n%len(ways)], "")
 	}
 	return v
 }

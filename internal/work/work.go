@@ -60,6 +60,7 @@ type state struct {
 	limits   Limits
 	rooms    *rooms
 	dialects map[string]*dialect.Dialect // guarded by mu
+	relays   map[string]openRelay        // guarded by mu
 	node     string
 	life     string
 
@@ -86,7 +87,7 @@ type heartbeat struct {
 func New(ctx context.Context, st *store.Store, dialects []*dialect.Dialect, node string, clock func() time.Time) (*Service, error) {
 	life := make([]byte, 8)
 	_, _ = rand.Read(life)
-	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), limits: DefaultLimits, rooms: newRooms(), dialects: map[string]*dialect.Dialect{}, node: node, life: hex.EncodeToString(life),
+	s := &Service{Store: st, clock: clock, state: &state{Hub: newHub(), limits: DefaultLimits, rooms: newRooms(), dialects: map[string]*dialect.Dialect{}, relays: map[string]openRelay{}, node: node, life: hex.EncodeToString(life),
 		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, light: map[string]bool{}, kick: make(chan struct{}, 1)}}
 	for _, d := range dialects {
 		newer, err := st.As(service).DialectInForce(ctx, d.Dialect, d.Source)
