@@ -393,6 +393,16 @@ func (c *Client) RemoveSnapshot(ctx context.Context, name string) error {
 	return err
 }
 
+// Sheet says what a person types at a unit's console so that the service can
+// reach it.
+func (c *Client) Sheet(ctx context.Context, ref string, secrets bool) (Sheet, error) {
+	with := ""
+	if secrets {
+		with = "true"
+	}
+	return call[Sheet](c, ctx, "GET", "/sheet", q("ref", ref, "secrets", with), nil)
+}
+
 // Swaps lists the hardware that took a device's place, newest first.
 func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
 	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)

@@ -570,6 +570,31 @@ type Relay struct {
 	Until    time.Time `json:"until"`
 }
 
+// Sheet is what a person types at a unit's console, or carries there, so that
+// the service can reach it.
+type Sheet struct {
+	Device string      `json:"device"`
+	Target string      `json:"target"`
+	User   string      `json:"user"` // the account the service signs in with
+	At     string      `json:"at"`   // where the service looks for it
+	Lines  []SheetLine `json:"lines"`
+	File   *SheetFile  `json:"file,omitempty"` // instead of lines: what is carried there as a whole
+	Hidden int         `json:"hidden"`         // lines whose secrets are hidden
+}
+
+// SheetLine is one line to type.
+type SheetLine struct {
+	Text string `json:"text"`
+	Why  string `json:"why,omitempty"` // what it is for, where it is no line of the configuration
+}
+
+// SheetFile is a document or file to carry.
+type SheetFile struct {
+	Part   string `json:"part"`
+	Bytes  int    `json:"bytes"`
+	SHA256 string `json:"sha256"`
+}
+
 // Approval is a selector of devices to which nobody pushes alone.
 type Approval struct {
 	ID       string    `json:"id"`

@@ -124,6 +124,7 @@ func (s *Server) Handler() http.Handler {
 	operator.POST("/jobs/:id/approve", s.decide("approve"))
 	operator.POST("/jobs/:id/decline", s.decide("decline"))
 	operator.POST("/drills", s.drill)
+	operator.GET("/sheet", s.sheet)
 	reader.GET("/relays", s.relays)
 	operator.GET("/relay", s.openRelay)
 	reader.GET("/snapshots", s.snapshots)
@@ -215,6 +216,8 @@ func problem(err error) *client.Problem {
 		return say(400, "no snapshot", "")
 	case errors.Is(err, work.ErrRelay):
 		return say(409, "no relay", "see which are open: magpie relay list")
+	case errors.Is(err, work.ErrSheet):
+		return say(409, "no carry sheet", "")
 	case errors.Is(err, work.ErrDrill):
 		return say(400, "no drill", "")
 	case errors.Is(err, work.ErrWindow):

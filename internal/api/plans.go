@@ -177,3 +177,29 @@ func (s *Server) removeSnapshot(c *gin.Context) {
 	}
 	c.Status(http.StatusNoContent)
 }
+
+// sheet says what a person types at a unit so that the service can reach it.
+func (s *Server) sheet(c *gin.Context) {
+	r, ok := s.reference(c, c.Query("ref"), "ref")
+	if !ok {
+		return
+	}
+	a, ctx := actor(c), c.Request.Context()
+	secrets := c.Query("secrets") == "true"
+	if secrets && !a.Secrets {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "you may not see secrets", Next: "leave secrets out, or ask an admin for the right: magpie user edit NAME --secrets"})
+		return
+	}
+	target, err := s.Work.Version(ctx, a, r)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	x, err := s.Work.Sheet(ctx, a, target, secrets)
+	out := client.Sheet{Device: x.Device, Target: x.Target, User: x.User, At: x.At, Hidden: x.Hidden, Lines: []client.SheetLine{}}
+	for _, l := range x.Lines {
+		out.Lines = append(out.Lines, client.SheetLine(l))
+	}
+	out.File = (*client.SheetFile)(x.File)
+	answer(c, 200, out, err)
+}

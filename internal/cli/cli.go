@@ -66,7 +66,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.serve(), a.demo(), a.login(), a.logout(), a.status(),
-			a.device(), a.credential(), a.dialect(), a.pull(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.push(), a.swap(), a.restore(), a.snapshot(), a.drill(), a.relay(), a.approval(),
+			a.device(), a.credential(), a.dialect(), a.pull(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.push(), a.swap(), a.restore(), a.snapshot(), a.drill(), a.relay(), a.sheet(), a.approval(),
 			a.job(), a.user(), a.token(), a.audit(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {

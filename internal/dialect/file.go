@@ -342,6 +342,7 @@ type Change struct {
 	Offer    string   `yaml:"offer"`    // the protocol by which the device fetches the document from us
 	Restarts string   `yaml:"restarts"` // it restarts after a load and is back within this span
 	Settle   string   `yaml:"settle"`   // how long it takes until what it runs can be believed
+	Least    []string `yaml:"least"`    // paths of what has to be there before a push, besides the ways; {user} is who signs in
 	Live     []Step   `yaml:"live"`     // make what was sent take effect, where the last line does not
 	Stage    *Stage   `yaml:"stage"`
 	Undo     *Undo    `yaml:"undo"`

@@ -312,6 +312,11 @@ func (l *loader) compile(d *Dialect) {
 	d.Restarts = l.span(d.Change.Restarts, 0, "change", "restarts")
 	l.span(d.Change.Settle, 0, "change", "settle")
 	l.steps(d.Change.Live, "change", "live")
+	for i, p := range d.Change.Least {
+		if err := (&rules.Rule{Path: strings.ReplaceAll(p, "{user}", "somebody")}).Compile(); err != nil {
+			l.at([]string{"change", "least", strconv.Itoa(i)}, "%v", err)
+		}
+	}
 	if st := d.Change.Stage; st != nil {
 		l.steps(st.Load, "change", "stage", "load")
 		l.steps(st.Restart, "change", "stage", "restart")

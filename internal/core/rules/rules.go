@@ -450,6 +450,16 @@ func (d Difference) Reach() bool {
 	return false
 }
 
+// Fits tells whether the rule's path is that of an item.
+func (r *Rule) Fits(it *Item) bool {
+	for i := len(r.segs) - 1; i >= 0; i, it = i-1, it.Up {
+		if it == nil || it.Up == nil || !fits(r.segs[i], it.words) {
+			return false
+		}
+	}
+	return it != nil && it.Up == nil
+}
+
 // Differences lists what keeps have from being equivalent to want.
 func Differences(have, want *Item) (out []Difference) {
 	block := func(it *Item) string {

@@ -1,0 +1,122 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/core/change"
+	"magpie/internal/core/rules"
+	"magpie/internal/dialect"
+	"magpie/internal/store"
+)
+
+// Sheet is what a person types at a unit's console, or puts on it, so that the
+// service can reach it; then the service takes over.
+type Sheet struct {
+	Device string
+	Target string // the version, as a reference
+	User   string // the account the service signs in with
+	At     string // where the service looks for it
+	Lines  []SheetLine
+	File   *SheetFile // instead of lines: what is carried there as a whole
+	Hidden int        // lines whose secrets are hidden
+}
+
+// SheetLine is one line to type.
+type SheetLine struct {
+	Text string
+	Why  string // what it is for, where it is no line of the configuration
+}
+
+// SheetFile is a document or file to carry.
+type SheetFile struct {
+	Part   string
+	Bytes  int
+	SHA256 string
+}
+
+// ErrSheet is returned where no sheet can be made.
+var ErrSheet = errors.New("no carry sheet")
+
+// Sheet works out the least that has to be typed at a unit for a version's sake.
+// With secrets it says them; that is written to the audit log.
+func (s *Service) Sheet(ctx context.Context, actor core.Actor, target core.Version, secrets bool) (out Sheet, err error) {
+	q := s.Store.As(actor)
+	d, err := q.DeviceByID(ctx, target.DeviceID)
+	if err != nil {
+		return out, err
+	}
+	dia := s.dialectOf(d)
+	if dia == nil || d.Member != "" {
+		return out, fmt.Errorf("%w: %s is not spoken to by itself", ErrSheet, d.Name)
+	}
+	raw, err := q.Content(ctx, target.ContentID)
+	if err != nil {
+		return out, err
+	}
+	port := d.Port
+	if way, ok := dia.Way(d.Transport); ok && port == 0 {
+		port = way.Port
+	}
+	out = Sheet{Device: d.Name, Target: label(target), User: d.User, At: fmt.Sprintf("%s port %d", d.Address, port)}
+	doc := dia.Doc(target.Part)
+	if dia.Language == nil || dia.Change.Remove == "" || doc.Opaque() {
+		out.File = &SheetFile{target.Part, len(raw), fmt.Sprintf("%x", sha256.Sum256(raw))}
+		return out, nil
+	}
+	_, top, err := doc.Parse(string(raw))
+	if err != nil {
+		return out, err
+	}
+	least, err := change.Least(top, dia.Change.Least, d.User)
+	if err != nil {
+		return out, err
+	}
+	mask := s.masker(dia)
+	steps := sendSteps(doc.Language.Merge(&rules.Item{}, least).Steps, mask)
+	if len(steps) == 0 {
+		return out, fmt.Errorf("%w: dialect %s does not say which lines carry the way (reach) or are needed first (change.least), or the version has none", ErrSheet, dia.Dialect)
+	}
+	out.Lines = enter(dia)
+	for _, st := range steps {
+		for i, l := range st.Lines {
+			if !secrets && st.Masked[i] != l {
+				l = st.Masked[i]
+				out.Hidden++
+			}
+			out.Lines = append(out.Lines, SheetLine{Text: strings.Repeat("  ", st.Depth) + l})
+		}
+	}
+	for m, ok := dia.Converse.Modes[dia.Change.Mode]; ok && m.Leave != ""; m, ok = dia.Converse.Modes[m.From] {
+		out.Lines = append(out.Lines, SheetLine{m.Leave, "leaves that"})
+		if sv := dia.Change.Save; sv != nil && m.From == sv.Mode {
+			break
+		}
+	}
+	if sv := dia.Change.Save; sv != nil {
+		out.Lines = append(out.Lines, SheetLine{sv.Command, "has startup hold it"})
+	}
+	if secrets {
+		err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+			return q.Audit(ctx, "carry sheet with secrets", d.Name, label(target))
+		})
+	}
+	return out, err
+}
+
+// enter is how the mode in which lines are typed is entered.
+func enter(dia *dialect.Dialect) (out []SheetLine) {
+	for name := dia.Change.Mode; name != "" && name != dia.Converse.Starts; name = dia.Converse.Modes[name].From {
+		m := dia.Converse.Modes[name]
+		why := "enters " + name
+		if m.Asks != "" {
+			why += "; it may ask for a secret of its own"
+		}
+		out = append([]SheetLine{{m.Enter, why}}, out...)
+	}
+	return out
+}
