@@ -16,6 +16,7 @@ const session = useSession()
       </RouterLink>
       <RouterLink to="/" class="bar">Fleet</RouterLink>
       <RouterLink to="/compare" class="bar">Compare</RouterLink>
+      <RouterLink to="/snapshots" class="bar">Snapshots</RouterLink>
       <RouterLink to="/jobs" class="bar">Jobs</RouterLink>
       <span class="grow"></span>
       <span class="text-faded">{{ session.me?.user }} <span v-if="session.me?.user !== session.me?.role">({{ session.me?.role }})</span></span>

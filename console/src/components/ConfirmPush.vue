@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { post, type Job } from '../api/call'
+import { useAttempt } from '../composables/attempt'
 import ProblemNote from './ProblemNote.vue'
 
 // A job that waits for a decision: for what, how long it still waits, and the
 // decision.
 const props = defineProps<{ job: Job; may: boolean }>()
-const emit = defineEmits<{ decided: [] }>()
 const now = ref(Date.now())
 const tick = setInterval(() => (now.value = Date.now()), 250)
 onBeforeUnmount(() => clearInterval(tick))
@@ -43,20 +43,9 @@ const kinds = {
   },
 }
 const kind = computed(() => kinds[props.job.awaits as keyof typeof kinds] ?? kinds.confirm)
-const busy = ref(false)
-const failed = ref<Error>()
-
-async function decide(what: string) {
-  busy.value = true
-  failed.value = undefined
-  try {
-    await post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what)
-    emit('decided')
-  } catch (e) {
-    failed.value = e as Error
-    busy.value = false
-  }
-}
+const { busy, trouble, attempt } = useAttempt()
+const decided = ref(false)
+const decide = async (what: string) => (decided.value = await attempt(() => post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what)))
 </script>
 
 <template>
@@ -70,8 +59,8 @@ async function decide(what: string) {
       <p class="text-faded">{{ kind.more }}</p>
     </div>
     <div v-if="may" class="flex flex-wrap gap-3">
-      <button v-for="(words, what, i) in kind.says" :key="what" type="button" :class="i ? 'button' : 'button-main'" :disabled="busy || left === 0" @click="decide(what)">{{ words }}</button>
+      <button v-for="(words, what, i) in kind.says" :key="what" type="button" :class="i ? 'button' : 'button-main'" :disabled="busy || decided || left === 0" @click="decide(what)">{{ words }}</button>
     </div>
-    <ProblemNote :error="failed" class="w-full" />
+    <ProblemNote :error="trouble" class="w-full" />
   </section>
 </template>

@@ -1,13 +1,15 @@
 <script setup lang="ts">
-import { computed, ref, toRef } from 'vue'
+import { computed, toRef } from 'vue'
 import { post } from '../api/call'
 import CheckTable from '../components/CheckTable.vue'
 import ConfirmPush from '../components/ConfirmPush.vue'
 import JobLog from '../components/JobLog.vue'
+import PlanPanel from '../components/PlanPanel.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import RestorePanel from '../components/RestorePanel.vue'
 import ResidualList from '../components/ResidualList.vue'
 import StateMark from '../components/StateMark.vue'
+import { useAttempt } from '../composables/attempt'
 import { useJob } from '../composables/job'
 import { when } from '../composables/time'
 import { useSession } from '../session'
@@ -15,19 +17,13 @@ import { useSession } from '../session'
 const props = defineProps<{ id: string }>()
 const operator = useSession().may('operator')
 const { job, log, trouble } = useJob(toRef(props, 'id'))
-const failed = ref<Error>()
+const { trouble: failed, attempt } = useAttempt()
 const over = computed(() => job.value?.state === 'ended')
 const waits = computed(() => job.value?.awaits && !job.value.decision)
 const total = computed(() => log.value.filter((e) => e.kind === 'line').length)
 
-async function cancel() {
-  failed.value = undefined
-  try {
-    await post('/jobs/' + encodeURIComponent(props.id) + '/cancel')
-  } catch (e) {
-    failed.value = e as Error
-  }
-}
+const cancel = () => attempt(() => post('/jobs/' + encodeURIComponent(props.id) + '/cancel'))
+const titles: Record<string, string> = { planned: 'planned push' }
 const meaning: Record<string, string> = {
   equal: 'Proved: the device was pulled again and runs what was asked for.',
   unsaved: 'It runs what was asked for, but startup does not hold it: a restart would lose it.',
@@ -41,7 +37,7 @@ const meaning: Record<string, string> = {
   <ProblemNote :error="trouble" />
   <template v-if="job">
     <div class="mb-3 flex flex-wrap items-center gap-3">
-      <h1>{{ job.kind }} of <template v-if="['survey', 'restore'].includes(job.kind)">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
+      <h1>{{ titles[job.kind] ?? job.kind }} {{ job.kind === 'drill' ? 'on' : 'of' }} <template v-if="['survey', 'restore'].includes(job.kind)">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
       <StateMark :state="job.outcome || job.state" />
       <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>
       <span class="grow"></span>
@@ -49,7 +45,7 @@ const meaning: Record<string, string> = {
       <RouterLink v-if="operator && over && job.push?.before" class="button" :to="`/push?undo=${job.id}`">Undo: put {{ job.push.before }} back</RouterLink>
     </div>
     <ProblemNote :error="failed" class="mb-3" />
-    <ConfirmPush v-if="waits" :key="job.id" :job="job" :may="operator" />
+    <ConfirmPush v-if="waits" :key="job.id + job.awaits" :job="job" :may="operator" />
     <div v-if="over || job.summary" class="card mb-4 border-l-4 p-3" :class="['equal', 'done'].includes(job.outcome ?? '') ? 'border-l-teal' : over ? 'border-l-alarm' : 'border-l-violet'" role="status">
       <p class="text-base font-semibold"><StateMark :state="job.outcome || job.state" />: {{ job.summary }}</p>
       <p v-if="job.kind === 'push' && meaning[job.outcome ?? '']" class="mt-1">{{ meaning[job.outcome ?? ''] }}</p>
@@ -61,6 +57,11 @@ const meaning: Record<string, string> = {
       <RouterLink v-if="job.preview" class="button mt-2" :to="'/push/' + job.preview">Look at the preview</RouterLink>
     </div>
     <p v-else class="mb-4 text-faded" role="status">Under way<template v-if="total">: {{ total }} steps sent</template>. This page follows it; leave and come back as you like.</p>
+    <PlanPanel :job="job" />
+    <p v-if="job.drill" class="card mb-4 p-3">{{ job.drill.ref }} on {{ job.drill.on }}:
+      <template v-if="job.drill.push"><RouterLink :to="'/jobs/' + job.drill.push">the push there</RouterLink>, {{ job.drill.proved ? 'proved' : over ? 'not proved' : 'under way' }}</template>
+      <template v-if="job.drill.back">; <RouterLink :to="'/jobs/' + job.drill.back">what ran there before</RouterLink>, {{ job.drill.whole ? 'back' : over ? 'not back' : 'under way' }}</template>
+    </p>
     <RestorePanel v-if="job.survey || job.restore" :key="job.id" :job="job" :may="operator" />
     <template v-if="job.push?.residuals?.length"><h2 class="mb-2">Lines that differ</h2><ResidualList :residuals="job.push.residuals" class="mb-4" /></template>
     <template v-if="job.push?.checks.length"><h2 class="mb-2">Checks</h2><CheckTable :checks="job.push.checks" class="mb-4" /></template>

@@ -14,13 +14,14 @@ const { data, error, refetch } = useQuery({
   query: () => get<Schemas['Jobs']>('/jobs' + query({ kind: kind.value, before: before.value, limit: 50 })),
 })
 useIntervalFn(() => void refetch(), 3000)
+const awaited = { confirm: 'a decision', restart: 'the restart', approval: 'approval', start: 'its time' }
 const jobs = computed(() => data.value?.jobs ?? [])
 </script>
 
 <template>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Jobs</h1>
-    <button v-for="k in ['', 'pull', 'preview', 'push', 'survey', 'restore']" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
+    <button v-for="k in ['', 'pull', 'preview', 'push', 'planned', 'survey', 'restore', 'drill']" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
   </div>
   <ProblemNote :error="error" />
   <div class="card overflow-x-auto">
@@ -28,7 +29,7 @@ const jobs = computed(() => data.value?.jobs ?? [])
       <thead class="border-b border-rule bg-leaf"><tr><th class="px-3 py-1.5">State</th><th class="px-3">Kind</th><th class="px-3">Device</th><th class="hidden px-3 sm:table-cell">Asked for</th><th class="hidden px-3 md:table-cell">By</th><th class="px-3">Summary</th></tr></thead>
       <tbody>
         <tr v-for="j in jobs" :key="j.id" class="border-b border-rule last:border-0 hover:bg-leaf">
-          <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /></td>
+          <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /><span v-if="j.awaits" class="block text-faded">for {{ awaited[j.awaits] }}</span></td>
           <td class="px-3"><RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink></td>
           <td class="px-3 whitespace-nowrap"><template v-if="['survey', 'restore'].includes(j.kind)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
           <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(j.created_at) }}</td>

@@ -5,6 +5,8 @@ import { useRouter } from 'vue-router'
 import { get, post, type Job, type Preview } from '../api/call'
 import ProblemNote from '../components/ProblemNote.vue'
 import ResidualList from '../components/ResidualList.vue'
+import { useAttempt } from '../composables/attempt'
+import { zone } from '../composables/time'
 import { useSession } from '../session'
 
 const props = defineProps<{ id: string }>()
@@ -22,8 +24,7 @@ const landmarks = computed(() => (p.value?.landmarks ?? []).filter((l) => l.have
 const within = ref('5m')
 const whenEqual = ref(false)
 const checks = ref('')
-const busy = ref(false)
-const trouble = ref<Error>()
+const { busy, trouble, attempt } = useAttempt()
 const key = crypto.randomUUID() // one page makes one push, however often it is clicked
 const onlySave = computed(() => p.value && !p.value.steps.length && p.value.unsaved && p.value.saves)
 const something = computed(() => p.value && (p.value.steps.length > 0 || onlySave.value))
@@ -34,19 +35,21 @@ function choose() {
   void router.push({ path: '/push', query: { ref, to: p.value?.device, only: blocks.value } })
 }
 
+// Later: a window of time, in which it is previewed again and then begins.
+const later = ref(false)
+const from = ref('')
+const until = ref('')
+const instant = (t: string) => (later.value && t ? new Date(t).toISOString() : undefined)
+
 async function push() {
   if (!p.value || typed.value !== p.value.device) return
-  busy.value = true
-  trouble.value = undefined
-  try {
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, no_save: !save.value, hold_restart: hold.value && staged.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
+  await attempt(async () => {
+    if (!p.value) return
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, from: instant(from.value), until: instant(until.value), zone: later.value ? zone : undefined, no_save: !save.value, hold_restart: hold.value && staged.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
       within: within.value && p.value.steps.length ? within.value : undefined, when_equal: whenEqual.value && !!within.value && p.value.steps.length > 0,
       checks: checks.value.split('\n').map((c) => c.trim()).filter(Boolean) }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
-  } catch (e) {
-    trouble.value = e as Error
-    busy.value = false
-  }
+  })
 }
 // The list shows what should go as gone and what is there as added; a change is the other way round.
 const turned = (rs?: Preview['changes']) => (rs ?? []).map((r) => ({ ...r, have: r.want, want: r.have }))
@@ -110,7 +113,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
             <dt class="text-faded">in place of</dt><dd>serial {{ p.swap.old_serials.join(' or ') }}, {{ p.swap.old_model }}</dd>
           </template>
           <template v-else><dt class="text-faded">device</dt><dd>{{ p.device }}, serial {{ p.serial }}<template v-if="p.factory">, with factory settings</template></dd></template>
-          <template v-if="p.at"><dt class="text-faded">spoken to</dt><dd>at {{ p.at }} for now</dd></template>
+          <template v-if="p.at || p.relay"><dt class="text-faded">spoken to</dt><dd><template v-if="p.at">at {{ p.at }} for now</template><template v-if="p.relay"> through relay {{ p.relay }}</template></dd></template>
           <dt class="text-faded">runs now</dt><dd>{{ p.base }}</dd>
           <dt class="text-faded">method</dt><dd>{{ p.method }}, {{ methods[p.method] ?? 'to end equivalent to the version' }}<template v-if="operator && p.steps.length && !p.swap && !p.undo_of && !p.only?.length"><template v-for="m in others" :key="m"> · <RouterLink :to="again(m)">{{ m }} instead</RouterLink></template></template></dd>
 
@@ -136,6 +139,14 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           </template>
           <label v-if="staged && p.steps.length" class="flex gap-2"><input v-model="hold" type="checkbox" class="accent-violet" name="hold-restart" />leave the restart to later; the window begins with it</label>
           <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup {{ within && p.steps.length ? 'when it is confirmed' : 'afterwards' }}</label>
+          <template v-if="p.steps.length && !p.swap && !p.at && !p.relay">
+            <label class="flex gap-2"><input v-model="later" type="checkbox" class="accent-violet" name="later" />do it later, in a window of time</label>
+            <div v-if="later" class="grid grid-cols-2 gap-2">
+              <label class="grid gap-1">from<input v-model="from" type="datetime-local" class="field" name="from" required /></label>
+              <label class="grid gap-1">begun by<input v-model="until" type="datetime-local" class="field" name="until" required /></label>
+              <p class="col-span-2 text-faded">Times are in {{ zone }}. It is previewed again then, and asks if something else would be sent.</p>
+            </div>
+          </template>
           <label v-if="p.doubts.length" class="grid gap-1 text-alarm">Why it is done despite the {{ p.doubts.length === 1 ? 'doubt' : 'doubts' }}<input v-model="despite" class="field" name="despite" required /></label>
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
           <details>
@@ -145,7 +156,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           </details>
           <label class="grid gap-1"><span>Type <b>{{ p.device }}</b> to go ahead</span><input v-model="typed" class="field" name="confirm" autocomplete="off" spellcheck="false" /></label>
           <ProblemNote :error="trouble" />
-          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note) || (p.doubts.length > 0 && !despite)">{{ onlySave ? 'Save what runs' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
+          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note) || (p.doubts.length > 0 && !despite) || (later && (!from || !until))">{{ onlySave ? 'Save what runs' : later ? 'Plan it' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
         </form>
         <RouterLink class="mt-3 inline-block" :to="'/devices/' + p.device">Back to {{ p.device }}, sending nothing</RouterLink>
       </aside>

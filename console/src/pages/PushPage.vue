@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { get, post, type Device, type Dialect, type Job, type Probe } from '../api/call'
+import { get, post, type Device, type Dialect, type Job, type Probe, type Schemas } from '../api/call'
 import JobLog from '../components/JobLog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { ended, useJob } from '../composables/job'
+import { when } from '../composables/time'
 
 // Asks what a push would do, and leads to the preview's own page.
 const route = useRoute()
@@ -18,6 +19,8 @@ const { log } = useJob(id)
 const only = String(route.query.only ?? '').split('\n').map((b) => b.trim()).filter(Boolean)
 const swap = route.query.swap === '1'
 const place = route.query.at ? String(route.query.at) : undefined
+const through = ref(route.query.relay ? String(route.query.relay) : undefined)
+const relays = ref<Schemas['Relay'][]>([])
 const device = String(route.query.to ?? '')
 const key = ref<{ shown: string; before?: string }>() // another key than the device's, to be accepted
 
@@ -28,7 +31,7 @@ async function another(): Promise<boolean> {
   const way = dialect.ways.find((w) => w.transport === d.transport) ?? dialect.ways[0]
   if (!way?.shows_key) return false
   const [, host, port] = /^(.*?)(?::(\d+))?$/.exec(place ?? d.address) ?? []
-  const p = await post<Probe>('/probe', { transport: way.transport, address: host, port: port ? Number(port) : d.port })
+  const p = await post<Probe>('/probe', { transport: way.transport, address: host, port: port ? Number(port) : d.port || way.port, relay: through.value })
   if (p.fingerprint === d.host_key_fingerprint && !place) return false
   key.value = { shown: p.fingerprint, before: d.host_key_fingerprint }
   return true
@@ -39,7 +42,7 @@ async function look(accepted?: string) {
   try {
     if ((swap || place) && !accepted && (await another())) return
     key.value = undefined
-    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, to: device || undefined, method, only: only.length ? only : undefined, swap: swap || undefined, at: place, accept_key: accepted }
+    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, to: device || undefined, method, only: only.length ? only : undefined, swap: swap || undefined, at: place, accept_key: accepted, relay: through.value }
     id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })).id
     const j = await ended(id.value)
     if (j.preview) void router.replace('/push/' + j.preview)
@@ -47,7 +50,11 @@ async function look(accepted?: string) {
   } catch (e) {
     trouble.value = e as Error
   }
+  // Where the service cannot reach it, a machine beside it may lend its reach.
+  const name = device || what.value.split(/[@/]/)[0]
+  if (trouble.value && !through.value) relays.value = (await get<Schemas['Relay'][]>('/relays').catch(() => [])).filter((r) => r.device === name)
 }
+const use = (r: Schemas['Relay']) => ((through.value = r.id), void look())
 if (what.value || route.query.undo) void look()
 </script>
 
@@ -66,5 +73,6 @@ if (what.value || route.query.undo) void look()
   </section>
   <template v-if="id && !trouble"><p class="mb-2 text-faded" role="status">Looking at the device and working out what would be sent…</p></template>
   <JobLog v-if="id" :log="log" />
+  <p v-for="r in trouble ? relays : []" :key="r.id" class="mt-3"><button type="button" class="button-main" @click="use(r)">Go through relay {{ r.id }}</button> <span class="text-faded">{{ r.actor }} lends the reach of a machine beside it<template v-if="r.address">, to {{ r.address }}</template>, until {{ when(r.until) }}</span></p>
   <button v-if="trouble" type="button" class="button mt-3" @click="look()">Look again</button>
 </template>
