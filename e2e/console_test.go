@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -275,6 +276,7 @@ func TestConsolePagesFit(t *testing.T) {
 	b.open("/push?ref=port-asterly-r1@baseline")
 	b.see("lines to send")
 	preview := b.at()
+	planned := "/jobs/" + w.planned(w.admin, "innisquill-r1@baseline", time.Hour, time.Hour).ID
 	for _, p := range []struct{ path, shows string }{
 		{"/", "port-asterly-r1"},
 		{"/devices/skerrinsay-r1", "summer-timetable"},
@@ -288,6 +290,10 @@ func TestConsolePagesFit(t *testing.T) {
 		{preview, "lines to send"},
 		{"/jobs", "13 lines to send"},
 		{"/jobs/" + jobs.Jobs[0].ID, "check that the device has power"},
+		{"/snapshots", "No snapshots yet"},
+		{"/sheet?ref=dunvarrow-r1", "lines to type at the console"},
+		{"/sheet?ref=workshop-g1", "SHA-256"},
+		{planned, "It is planned, and begins by itself"},
 		{"/nowhere", "There is nothing here"},
 	} {
 		for _, size := range [][2]int64{{1280, 800}, {390, 844}} {
@@ -319,7 +325,7 @@ func TestConsolePagesFit(t *testing.T) {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}
-	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Steady Magpie|Fleet|Compare|Jobs|?|") || !strings.Contains(got, "Sign out|") {
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Steady Magpie|Fleet|Compare|Snapshots|Jobs|?|") || !strings.Contains(got, "Sign out|") {
 		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.

@@ -549,13 +549,13 @@ func (s *Service) staged(v *visit, doc *dialect.Doc, have, want string) (p plann
 		return p, err
 	}
 	if now := v.parts["startup"]; now.Absent || !doc.Equivalent(now.Text, want) {
-		put := say("stage", fmt.Sprintf("startup is written, %d lines", len(text.Lines(want))))
+		put := say("stage", fmt.Sprintf("startup, %d lines", len(text.Lines(want))))
 		put.Content = []byte(want)
 		p.steps = append(p.steps, put)
 	} else {
 		p.notes = append(p.notes, "startup holds it already, so it is only restarted")
 	}
-	restart := say("restart", "restart into startup; what runs is not kept")
+	restart := say("restart", "into startup; what runs is not kept")
 	restart.Content = []byte(want)
 	p.steps = append(p.steps, restart)
 	return p, nil

@@ -317,6 +317,9 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 			return context.Cause(ctx)
 		}
 		indent := strings.Repeat("  ", st.Depth)
+		if st.ours() {
+			indent = st.Kind + " "
+		}
 		u.l.Line(fmt.Sprintf("%3d  %s%s", i+1, indent, strings.Join(st.Lines, "\n")), fmt.Sprintf("%3d  %s%s", i+1, indent, strings.Join(st.Masked, "\n")))
 		u.journal.Announced, u.journal.Answered = i+1, i
 		if err := u.record(); err != nil {
@@ -373,10 +376,14 @@ func (u *push) valid(sess *link.Session, want string) error {
 	return nil
 }
 
+// ours tells whether a step is in our words, and no line to be typed.
+func (st SendStep) ours() bool {
+	return slices.Contains([]string{"load", "commit", "stage", "restart", "live"}, st.Kind)
+}
+
 // change is a step as it is sent.
 func (st SendStep) change(part, method string) link.Change {
-	switch st.Kind {
-	case "load", "commit", "stage", "restart", "live":
+	if st.ours() {
 		return link.Change{Kind: st.Kind, Part: part, Method: method, Content: st.Content, Current: string(st.Current), Passphrase: st.Passphrase}
 	}
 	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}

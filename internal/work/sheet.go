@@ -77,20 +77,27 @@ func (s *Service) Sheet(ctx context.Context, actor core.Actor, target core.Versi
 		return out, err
 	}
 	mask := s.masker(dia)
-	steps := sendSteps(doc.Language.Merge(&rules.Item{}, least).Steps, mask)
-	if len(steps) == 0 {
+	if len(least.Kids) == 0 {
 		return out, fmt.Errorf("%w: dialect %s does not say which lines carry the way (reach) or are needed first (change.least), or the version has none", ErrSheet, dia.Dialect)
 	}
 	out.Lines = enter(dia)
-	for _, st := range steps {
-		for i, l := range st.Lines {
-			if !secrets && st.Masked[i] != l {
-				l = st.Masked[i]
+	var typed func(it *rules.Item, depth int)
+	typed = func(it *rules.Item, depth int) {
+		for _, k := range it.Kids {
+			line := k.Line
+			if shown := mask.Answer(line, k.Secrets()); !secrets && shown != line {
+				line = shown
 				out.Hidden++
 			}
-			out.Lines = append(out.Lines, SheetLine{Text: strings.Repeat("  ", st.Depth) + l})
+			for _, l := range append([]string{line}, k.Body...) {
+				out.Lines = append(out.Lines, SheetLine{Text: strings.Repeat("  ", depth) + l})
+			}
+			if typed(k, depth+1); len(k.Kids) > 0 {
+				out.Lines = append(out.Lines, SheetLine{Text: strings.Repeat("  ", depth+1) + dia.Change.Leave})
+			}
 		}
 	}
+	typed(least, 0)
 	for m, ok := dia.Converse.Modes[dia.Change.Mode]; ok && m.Leave != ""; m, ok = dia.Converse.Modes[m.From] {
 		out.Lines = append(out.Lines, SheetLine{m.Leave, "leaves that"})
 		if sv := dia.Change.Save; sv != nil && m.From == sv.Mode {

@@ -59,7 +59,7 @@ const decide = async (what: string) => (decided.value = await attempt(() => post
       <p class="text-faded">{{ kind.more }}</p>
     </div>
     <div v-if="may" class="flex flex-wrap gap-3">
-      <button v-for="(words, what, i) in kind.says" :key="what" type="button" :class="i ? 'button' : 'button-main'" :disabled="busy || decided || left === 0" @click="decide(what)">{{ words }}</button>
+      <button v-for="(words, what) in kind.says" :key="what" type="button" :class="['undo', 'decline'].includes(what) ? 'button' : 'button-main'" :disabled="busy || decided || left === 0" @click="decide(what)">{{ words }}</button>
     </div>
     <ProblemNote :error="trouble" class="w-full" />
   </section>

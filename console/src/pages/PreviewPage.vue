@@ -141,10 +141,10 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup {{ within && p.steps.length ? 'when it is confirmed' : 'afterwards' }}</label>
           <template v-if="p.steps.length && !p.swap && !p.at && !p.relay">
             <label class="flex gap-2"><input v-model="later" type="checkbox" class="accent-violet" name="later" />do it later, in a window of time</label>
-            <div v-if="later" class="grid grid-cols-2 gap-2">
+            <div v-if="later" class="grid gap-2">
               <label class="grid gap-1">from<input v-model="from" type="datetime-local" class="field" name="from" required /></label>
               <label class="grid gap-1">begun by<input v-model="until" type="datetime-local" class="field" name="until" required /></label>
-              <p class="col-span-2 text-faded">Times are in {{ zone }}. It is previewed again then, and asks if something else would be sent.</p>
+              <p class="text-faded">Times are in {{ zone }}. It is previewed again then, and asks if something else would be sent.</p>
             </div>
           </template>
           <label v-if="p.doubts.length" class="grid gap-1 text-alarm">Why it is done despite the {{ p.doubts.length === 1 ? 'doubt' : 'doubts' }}<input v-model="despite" class="field" name="despite" required /></label>

@@ -50,7 +50,7 @@ const back = (x: string) =>
           <td class="px-3">{{ x.selector }}</td>
           <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(x.made_at) }} by {{ x.made_by }}</td>
           <td class="hidden px-3 md:table-cell">{{ x.note }}</td>
-          <td class="px-3 text-right"><button v-if="operator" type="button" class="button" :disabled="busy" @click="back(x.name)">Put all of it back…</button></td>
+          <td class="px-3 py-1 text-right"><button v-if="operator" type="button" class="button" :disabled="busy" @click="back(x.name)">Put all of it back…</button></td>
         </tr>
       </tbody>
     </table>

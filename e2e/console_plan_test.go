@@ -1,0 +1,98 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"magpie/client"
+)
+
+// TestConsolePlans: a push is planned, approved by a second person and done; a
+// staged one waits for its restart; a snapshot is made and put back; a drill is
+// held; a carry sheet says its secrets when asked: all in the console.
+func TestConsolePlans(t *testing.T) {
+	w := demoWorld(t)
+	b := newBrowser(t, w.url)
+	b.signIn("admin", "demo-admin-1")
+	must(w.admin.AddApproval(ctx(t), []string{"name=port-asterly-r1"}))(t)
+
+	// Planned; not to be approved by whoever planned it.
+	b.open("/push?ref=port-asterly-r1@baseline")
+	b.see("lines to send")
+	b.do(chromedp.Click(`input[name=later]`))
+	local := func(in time.Duration) string {
+		return js[string](b, `new Date(Date.now() - new Date().getTimezoneOffset()*60000 + `+fmt.Sprint(in.Milliseconds())+`).toISOString().slice(0,16)`)
+	}
+	js[bool](b, `(e => { e.value = "`+local(-time.Minute)+`"; return e.dispatchEvent(new Event('input', {bubbles: true})) })(document.querySelector('input[name=from]'))`)
+	js[bool](b, `(e => { e.value = "`+local(10*time.Minute)+`"; return e.dispatchEvent(new Event('input', {bubbles: true})) })(document.querySelector('input[name=until]'))`)
+	b.choose(`select[name=within]`, "")
+	b.fill(`input[name=confirm]`, "port-asterly-r1")
+	b.click("Plan it")
+	b.see("Shall this push be done?")
+	b.see("asked for by the rule name=port-asterly-r1")
+	b.shot("console-plan")
+	b.allow = append(b.allow, "403")
+	b.click("Approve it")
+	b.see("you planned it yourself")
+	must(w.as("okonkwo", "demo-okonkwo-1").Approve(ctx(t), strings.TrimPrefix(b.at(), "/jobs/")))(t)
+	b.see("approved by okonkwo")
+	b.see("pulled again and compared")
+	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" || d.LastProven == nil {
+		t.Errorf("it is %s, last proven %v", d.State, d.LastProven)
+	}
+
+	// By way of startup, and the restart when a person says so.
+	b.open("/push?ref=callowmere-sw1@baseline")
+	b.see("lines to send")
+	b.click("stage instead")
+	b.see("writing startup and restarting into it")
+	b.do(chromedp.Click(`input[name=hold-restart]`))
+	b.choose(`select[name=within]`, "")
+	b.fill(`input[name=confirm]`, "callowmere-sw1")
+	b.click("Push it")
+	b.see("May the device be restarted?")
+	b.click("Restart it now")
+	b.see("Proved: the device was pulled again")
+
+	b.click("Snapshots")
+	b.fill(`input[name=name]`, "this-evening")
+	b.fill(`input[name=selector]`, "site=callowmere")
+	b.click("Make it")
+	b.see("Put all of it back…")
+	b.shot("console-snapshots")
+	b.click("Put all of it back…")
+	b.see("runs callowmere-r1@2 already")
+
+	b.open("/devices/innisquill-sw1")
+	b.click("Try the newest version out")
+	b.see("On")
+	b.do(chromedp.WaitVisible(`select[name=drill-on]`))
+	b.choose(`select[name=drill-on]`, "port-asterly-sw1")
+	b.click("Hold a drill")
+	b.see("was put on port-asterly-sw1 and proved")
+	if d := must(w.admin.Device(ctx(t), "innisquill-sw1"))(t); !strings.Contains(d.Proven, "in a drill on port-asterly-sw1") {
+		t.Errorf("proven %q", d.Proven)
+	}
+	for _, name := range []string{"innisquill-sw1", "port-asterly-sw1"} {
+		if j := w.pull(name); j.Outcome != "done" || must(w.admin.Device(ctx(t), name))(t).State != "steady" {
+			t.Errorf("%s after the drill: %s", name, j.Summary)
+		}
+	}
+
+	b.open("/sheet?ref=dunvarrow-r1")
+	b.see("‹secret")
+	b.do(chromedp.Click(`input[name=secrets]`))
+	for end := time.Now().Add(20 * time.Second); strings.Contains(b.text(), "‹secret"); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the secrets stay hidden")
+		}
+	}
+	b.shot("console-sheet")
+	if jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{State: "waiting", Limit: 10}))(t); len(jobs.Jobs) != 0 {
+		t.Errorf("jobs still wait: %+v", jobs.Jobs)
+	}
+}
