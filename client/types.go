@@ -621,7 +621,7 @@ type NewPush struct {
 
 	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 
-	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS
+	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME
 	Despite   string   `json:"despite,omitempty"`    // why it is done although the preview has doubts
 	Within    string   `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
 	WhenEqual bool     `json:"when_equal,omitempty"` // it confirms itself when it is proved equal

@@ -252,7 +252,8 @@ func TestOwnUndo(t *testing.T) {
 // a window back at once; what was bad already does not count.
 func TestChecks(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, 1)
+	w := newWorld(t, 2)
+	parent := r1
 	w.pull(r1)
 	var berth string
 	for _, l := range w.fleet.status(r1).Running {
@@ -292,7 +293,15 @@ func TestChecks(t *testing.T) {
 	if status != 1 || !strings.Contains(out, "was good and is bad") || !strings.Contains(w.fleet.running(r1), "shut") {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
-	for _, bad := range []string{"look at it", "from nobody ping 10.0.0.1", "from " + r1 + " ping quay"} {
+	// The device's own state, and the devices that hang on it.
+	w.push(r1 + "@1")
+	must(w.admin.EditDevice(ctx(t), "innisquill-r1", client.NewDevice{Parent: &parent}))(t)
+	w.pull("innisquill-r1")
+	out, said, status = w.cli("push", r1+"@2", "--yes", "--within", "2m", "--check", "state lanes", "--check", "children")
+	if status != 1 || !strings.Contains(out, "state lanes was good and is bad (gone: "+strings.Fields(lane)[1]+")") || !strings.Contains(out, "device innisquill-r1: was good, is good") || strings.Contains(w.fleet.running(r1), "shut") {
+		t.Errorf("status %d\n%s%s", status, out, said)
+	}
+	for _, bad := range []string{"look at it", "state of mind", "state tides", "device nobody", "from nobody ping 10.0.0.1", "from " + r1 + " ping quay"} {
 		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
 		if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{bad}}, ""); !client.IsStatus(err, 400) {
 			t.Errorf("check %q: %v", bad, err)

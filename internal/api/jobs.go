@@ -72,7 +72,7 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Residuals: wireResiduals(a, r.Residuals)}
 		out.Push.Checks = []client.Checked{}
 		for _, c := range r.Checks {
-			out.Push.Checks = append(out.Push.Checks, client.Checked{Check: c.Check, Before: (*client.Finding)(c.Before), After: (*client.Finding)(c.After), Failed: c.Failed()})
+			out.Push.Checks = append(out.Push.Checks, client.Checked{Check: c.Check, Before: wireFinding(c.Before), After: wireFinding(c.After), Failed: c.Failed()})
 		}
 		if r.Refused != nil {
 			out.Push.Refused = &client.Refusal{Line: r.Refused.Line, Text: r.Refused.Text, Block: r.Refused.Block, Answer: r.Refused.Answer}
@@ -82,6 +82,13 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		}
 	}
 	return out, nil
+}
+
+func wireFinding(f *work.Finding) *client.Finding {
+	if f == nil {
+		return nil
+	}
+	return &client.Finding{Good: f.Good, Known: f.Known, Said: f.Said}
 }
 
 func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {

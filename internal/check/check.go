@@ -35,8 +35,11 @@ const Within = 5 * time.Second
 //	ssh HOST[:PORT]           an SSH server says its version (RFC 4253 §4.2)
 //	ping ADDRESS              an ICMP echo is answered (RFC 792, RFC 4443)
 //	from DEVICE ping ADDRESS  the same, asked by a device
+//	device NAME               a device takes connections where the service looks for it
+//	children                  each of the devices that hang on the one pushed to does
+//	state NAME                nothing is missing that the device pushed to showed before
 type Check struct {
-	Kind   string // tcp, http, dns, ssh, ping
+	Kind   string // tcp, http, dns, ssh, ping, device, children, state
 	Target string
 	Server string // dns: who is asked
 	Status int    // http: what is wanted; 0: anything below 400
@@ -44,7 +47,7 @@ type Check struct {
 }
 
 // ErrSyntax is returned by Parse.
-var ErrSyntax = errors.New("a check is one of: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS")
+var ErrSyntax = errors.New("a check is one of: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME")
 
 // Parse reads a check.
 func Parse(s string) (c Check, err error) {
@@ -52,6 +55,9 @@ func Parse(s string) (c Check, err error) {
 		return Check{}, fmt.Errorf("check %q: %s; %w", s, fmt.Sprintf(why, args...), ErrSyntax)
 	}
 	w := strings.Fields(s)
+	if len(w) == 1 && w[0] == "children" {
+		return Check{Kind: w[0]}, nil
+	}
 	if len(w) >= 2 && w[0] == "from" {
 		c.From, w = w[1], w[2:]
 		if len(w) == 0 || w[0] != "ping" {
@@ -93,6 +99,7 @@ func Parse(s string) (c Check, err error) {
 				c.Server = net.JoinHostPort(c.Server, "53")
 			}
 		}
+	case "device", "state":
 	case "ping":
 		// What a device is told must not be more than an address.
 		if _, err := netip.ParseAddr(c.Target); err != nil {
@@ -109,7 +116,7 @@ func Parse(s string) (c Check, err error) {
 
 // String writes a check as Parse reads it.
 func (c Check) String() string {
-	out := c.Kind + " " + c.Target
+	out := strings.TrimSpace(c.Kind + " " + c.Target)
 	if c.Server != "" {
 		out += " at " + c.Server
 	}

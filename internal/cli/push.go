@@ -37,7 +37,7 @@ func pushFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
 		&cli.BoolFlag{Name: "hold-restart", Usage: "with --method stage: write startup, and leave the restart to later"},
-		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS"},
+		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS; device NAME; children; state NAME"},
 		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
 		&cli.BoolFlag{Name: "when-equal", Usage: "with --within: confirm it by itself when it is proved equal"},
 		&cli.StringFlag{Name: "despite", Usage: "`WHY` it is done although the preview has doubts; kept in the audit log"},

@@ -2,25 +2,26 @@ package dialect
 
 // File is a dialect file as written. See schema.json for what each key means.
 type File struct {
-	Dialect  string           `yaml:"dialect"`
-	Title    string           `yaml:"title"`
-	Kind     string           `yaml:"kind"`
-	Reach    Reach            `yaml:"reach"`
-	Converse Converse         `yaml:"converse"`
-	Web      Web              `yaml:"web"`
-	Refusals []Refusal        `yaml:"refusals"`
-	Held     *Held            `yaml:"held"`
-	Echo     *Echo            `yaml:"echo"`
-	Identity Identity         `yaml:"identity"`
-	Elements *Listing         `yaml:"elements"`
-	Members  *Members         `yaml:"members"`
-	Parts    map[string]*Part `yaml:"parts"`
-	Grammar  Grammar          `yaml:"grammar"`
-	Rules    []Rule           `yaml:"rules"`
-	Change   Change           `yaml:"change"`
-	Factory  *Factory         `yaml:"factory"`
-	Fit      []Fit            `yaml:"fit"`
-	Variants []Variant        `yaml:"variants"`
+	Dialect  string              `yaml:"dialect"`
+	Title    string              `yaml:"title"`
+	Kind     string              `yaml:"kind"`
+	Reach    Reach               `yaml:"reach"`
+	Converse Converse            `yaml:"converse"`
+	Web      Web                 `yaml:"web"`
+	Refusals []Refusal           `yaml:"refusals"`
+	Held     *Held               `yaml:"held"`
+	Echo     *Echo               `yaml:"echo"`
+	States   map[string]*Listing `yaml:"states"` // operational state that can be read, by name
+	Identity Identity            `yaml:"identity"`
+	Elements *Listing            `yaml:"elements"`
+	Members  *Members            `yaml:"members"`
+	Parts    map[string]*Part    `yaml:"parts"`
+	Grammar  Grammar             `yaml:"grammar"`
+	Rules    []Rule              `yaml:"rules"`
+	Change   Change              `yaml:"change"`
+	Factory  *Factory            `yaml:"factory"`
+	Fit      []Fit               `yaml:"fit"`
+	Variants []Variant           `yaml:"variants"`
 }
 
 // Transports are the ways a device is spoken to.

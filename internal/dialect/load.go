@@ -347,6 +347,10 @@ func (l *loader) compile(d *Dialect) {
 		l.source(d.Echo.Source, "echo")
 		l.pattern(d.Echo.Good, "echo", "good")
 	}
+	for name, st := range d.States {
+		l.source(st.Source, "states", name)
+		l.group(st.Each, "states", name, "each")
+	}
 	id := d.Identity
 	l.group(id.Session, "identity", "session")
 	l.source(id.Source, "identity")

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"reflect"
 	"regexp"
 	"strings"
 	"time"
@@ -47,9 +48,10 @@ func (s *Session) Identity() (Identity, error) {
 	}
 	s.vars["host"], s.vars["serial"], s.vars["model"], s.vars["release"] = id.Host, id.Serial, id.Model, id.Release
 	if f := s.d.Factory; f != nil {
-		out, err := s.lines("whether it has factory settings", &f.Source)
-		if err != nil {
-			return id, fmt.Errorf("asking whether it has factory settings: %w", err)
+		if !reflect.DeepEqual(f.Source, i.Source) { // the same answer often tells
+			if out, err = s.lines("whether it has factory settings", &f.Source); err != nil {
+				return id, fmt.Errorf("asking whether it has factory settings: %w", err)
+			}
 		}
 		re := s.d.Pattern(f.Shows)
 		id.Factory = shows(re, out)
@@ -183,6 +185,25 @@ func (s *Session) Echo(to string) (good bool, said string, err error) {
 	}
 	re := s.d.Pattern(e.Good)
 	return shows(re, out), firstLine(out, re), nil
+}
+
+// State reads an operational state: the entries that are there.
+func (s *Session) State(name string) ([]string, error) {
+	st := s.d.States[name]
+	if st == nil {
+		return nil, fmt.Errorf("dialect %s does not say how %s is read, under states", s.d.Dialect, name)
+	}
+	out, err := s.lines(name, &st.Source)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", name, err)
+	}
+	entries := []string{}
+	for _, l := range text.Lines(out) {
+		if m := s.d.Pattern(st.Each).FindStringSubmatch(l); m != nil {
+			entries = append(entries, strings.TrimSpace(m[1]))
+		}
+	}
+	return entries, nil
 }
 
 // respeak binds the way of speaking to a copy of the session.

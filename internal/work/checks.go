@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -35,6 +37,8 @@ type Finding struct {
 	Good  bool   `json:"good"`
 	Known bool   `json:"known"` // it could be made at all
 	Said  string `json:"said"`
+
+	Entries []string `json:"entries,omitempty"` // of a state
 }
 
 // Failed tells whether a check that was good is bad. One that was bad already,
@@ -48,7 +52,7 @@ var ErrChecks = errors.New("the checks cannot be made")
 
 // readChecks reads checks and looks whether the devices that should make them
 // can.
-func (s *Service) readChecks(ctx context.Context, actor core.Actor, all []string) (out []string, err error) {
+func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID string, all []string) (out []string, err error) {
 	if len(all) > MaxChecks {
 		return nil, fmt.Errorf("%w: there are %d, and at most %d are made", ErrChecks, len(all), MaxChecks)
 	}
@@ -66,6 +70,31 @@ func (s *Service) readChecks(ctx context.Context, actor core.Actor, all []string
 				return nil, fmt.Errorf("%w: %s cannot be told to ping: its dialect does not say how, under echo", ErrChecks, c.From)
 			}
 		}
+		switch c.Kind {
+		case "device":
+			if _, err := s.Store.As(actor).Device(ctx, c.Target); err != nil {
+				return nil, fmt.Errorf("%w: %w", ErrChecks, err)
+			}
+		case "children":
+			kids, err := s.Store.As(actor).Children(ctx, deviceID)
+			if err != nil {
+				return nil, err
+			}
+			for _, k := range kids {
+				if one := "device " + k.Name; k.Member == "" && !slices.Contains(out, one) {
+					out = append(out, one)
+				}
+			}
+			continue
+		case "state":
+			d, err := s.Store.As(actor).DeviceByID(ctx, deviceID)
+			if err != nil {
+				return nil, err
+			}
+			if dia := s.dialectOf(d); dia == nil || dia.States[c.Target] == nil {
+				return nil, fmt.Errorf("%w: the dialect of %s does not say how %q is read, under states", ErrChecks, d.Name, c.Target)
+			}
+		}
 		if !slices.Contains(out, c.String()) {
 			out = append(out, c.String())
 		}
@@ -78,6 +107,24 @@ func (s *Service) make1(ctx context.Context, v *visit, text string) Finding {
 	c, err := check.Parse(text)
 	if err != nil {
 		return Finding{Said: err.Error()}
+	}
+	switch c.Kind {
+	case "state":
+		entries, err := v.sess.State(c.Target)
+		if err != nil {
+			return Finding{Said: err.Error()}
+		}
+		return Finding{Good: true, Known: true, Said: listed(entries), Entries: entries}
+	case "device":
+		d, err := s.Store.As(service).Device(ctx, c.Target)
+		if err != nil {
+			return Finding{Said: err.Error()}
+		}
+		port := d.Port
+		if way, ok := s.wayOf(d); ok && port == 0 {
+			port = way.Port
+		}
+		c = check.Check{Kind: "tcp", Target: net.JoinHostPort(d.Address, strconv.Itoa(port))}
 	}
 	if c.From == "" {
 		good, said, err := c.Run(ctx)
@@ -100,6 +147,31 @@ func (s *Service) make1(ctx context.Context, v *visit, text string) Finding {
 		return Finding{Said: "it cannot be asked: " + err.Error()}
 	}
 	return Finding{Good: good, Known: true, Said: said}
+}
+
+// listed words the entries of a state.
+func listed(entries []string) string {
+	if len(entries) == 0 {
+		return "none"
+	}
+	return fmt.Sprintf("%d: %s", len(entries), strings.Join(entries[:min(len(entries), 8)], ", "))
+}
+
+// against holds a state to what it was before: what is missing makes it bad.
+func (f Finding) against(before *Finding) Finding {
+	if before == nil || !before.Known || !f.Known || before.Entries == nil {
+		return f
+	}
+	var gone []string
+	for _, e := range before.Entries {
+		if !slices.Contains(f.Entries, e) {
+			gone = append(gone, e)
+		}
+	}
+	if len(gone) > 0 {
+		f.Good, f.Said = false, "gone: "+strings.Join(gone[:min(len(gone), 8)], ", ")
+	}
+	return f
 }
 
 func (f Finding) word() string {
@@ -145,7 +217,7 @@ func (u *push) checkAfter(ctx context.Context) {
 			if c.After != nil && (c.After.Good || !c.Failed()) {
 				continue
 			}
-			f := u.s.make1(ctx, u.v, c.Check)
+			f := u.s.make1(ctx, u.v, c.Check).against(c.Before)
 			if c.After = &f; c.Failed() {
 				bad++
 			}

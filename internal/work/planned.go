@@ -101,7 +101,7 @@ func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, 
 	case len(p.Doubts) > 0 && req.Despite == "":
 		return j, fmt.Errorf("%w: %s", ErrDoubts, p.Doubts[0])
 	}
-	if req.Checks, err = s.readChecks(ctx, actor, req.Checks); err != nil {
+	if req.Checks, err = s.readChecks(ctx, actor, p.DeviceID, req.Checks); err != nil {
 		return j, err
 	}
 	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {

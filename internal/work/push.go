@@ -85,7 +85,7 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if len(p.Doubts) > 0 && strings.TrimSpace(req.Despite) == "" {
 		return j, fmt.Errorf("%w: %s", ErrDoubts, strings.Join(p.Doubts, "; "))
 	}
-	if req.Checks, err = s.readChecks(ctx, actor, req.Checks); err != nil {
+	if req.Checks, err = s.readChecks(ctx, actor, p.DeviceID, req.Checks); err != nil {
 		return j, err
 	}
 	alone, err := s.mayAlone(ctx, actor, p, req)

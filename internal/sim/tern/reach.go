@@ -1,6 +1,7 @@
 package tern
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 )
@@ -63,4 +64,34 @@ func (d *Device) reaches(address string) bool {
 		}
 	}
 	return false
+}
+
+// lanes tells how each lane is: up, or shut by a line, or without a berth.
+func (d *Device) lanes() (out []string) {
+	d.mu.Lock()
+	lines := d.running.Lines()
+	d.mu.Unlock()
+	name, how := "", ""
+	tell := func() {
+		if name != "" {
+			out = append(out, fmt.Sprintf("lane %-12s %s", name, how))
+		}
+		name = ""
+	}
+	for _, l := range lines {
+		w := strings.Fields(l)
+		switch {
+		case !strings.HasPrefix(l, " "):
+			tell()
+			if len(w) == 2 && w[0] == "lane" {
+				name, how = w[1], "no berth"
+			}
+		case w[0] == "berth" && how == "no berth":
+			how = "up  " + w[1]
+		case w[0] == "shut":
+			how = "shut"
+		}
+	}
+	tell()
+	return out
 }
