@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"magpie/client"
+	"magpie/internal/sim"
 	"magpie/internal/sim/box"
 )
 
@@ -179,5 +180,37 @@ func TestStageBreaksOff(t *testing.T) {
 	w.fleet.faults(sw1, box.Faults{})
 	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(sw1) != first {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.fleet.running(sw1))
+	}
+}
+
+// TestBroughtLogin: a version brings back the login that was used before the
+// credential was changed. It is tried after the restart, once, and the push says
+// so.
+func TestBroughtLogin(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("plover"))
+	w.pull(sw1)
+	first := w.fleet.running(sw1)
+	w.fleet.amend(sw1, "mwilks", "keeper magpie : word is plain <demo-nest-2>", "port 3 : label is <by hand>")
+	w.fleet.stow(sw1)
+	must(w.admin.EditDevice(ctx(t), sw1, client.NewDevice{Password: "demo-nest-2"}))(t)
+	if j := w.pull(sw1); j.Outcome != "done" {
+		t.Fatal(j.Summary)
+	}
+	refused := w.fleet.status(sw1).Refused
+	end := w.end(w.stage(sw1+"@1", func(n *client.NewPush) { n.Within = "2m"; n.WhenEqual = true }).ID)
+	if end.Outcome != "equal" || w.fleet.running(sw1) != first || !strings.Contains(end.Summary, "it knows the login that was used before") {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
+	}
+	if n := w.fleet.status(sw1).Refused - refused; n != 1 {
+		t.Errorf("the login was refused %d times", n)
+	}
+	// A pull tries nothing but today's login; with the earlier one given back it goes on.
+	if j := w.pull(sw1); j.Outcome != "refused" || must(w.admin.Device(ctx(t), sw1))(t).State != "refused login" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	must(w.admin.EditDevice(ctx(t), sw1, client.NewDevice{Password: sim.ServiceWord}))(t)
+	if j := w.pull(sw1); j.Outcome != "done" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }

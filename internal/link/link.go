@@ -37,6 +37,8 @@ type Credential struct {
 	Raise      string // the secret of the raised mode
 	Passphrase string // what archives are encrypted under
 
+	Earlier *Credential // what it was before it was last changed; nil when that is not known
+
 	FactoryUser, FactoryPassword string // what opens a unit with factory settings; empty when that is not known
 }
 

@@ -22,6 +22,8 @@ type Secret struct {
 	Passphrase      string `json:"passphrase,omitempty"` // what archives are encrypted under
 	FactoryUser     string `json:"factory_user,omitempty"`
 	FactoryPassword string `json:"factory_password,omitempty"`
+
+	Earlier *Secret `json:"earlier,omitempty"` // what it was before it was last changed: a version put back may bring it back
 }
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
@@ -145,6 +147,14 @@ func (q *Q) RemoveDevice(ctx context.Context, d core.Device) error {
 }
 
 func (q *Q) putSecret(ctx context.Context, id string, s Secret) error {
+	old, err := q.SecretOf(ctx, id)
+	switch {
+	case err == nil && (old.User != s.User || old.Password != s.Password || old.Key != s.Key || old.Agent != s.Agent || old.Raise != s.Raise):
+		old.Earlier = nil
+		s.Earlier = &old
+	case err != nil && !errors.Is(err, ErrNotFound):
+		return err
+	}
 	raw, err := json.Marshal(s)
 	if err != nil {
 		return err

@@ -171,6 +171,7 @@ type push struct {
 	looks   int           // how often a push that broke off was looked at
 	members []string      // that it speaks for and that were there before
 	away    time.Duration // how long it was away for its restart
+	brought bool          // the version brought back the login that was used before
 }
 
 // pushJob is the road of a push: visit, keep what runs, check that it is what
@@ -711,6 +712,9 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 		summary = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
 	case outcome == core.NotSaved && saveErr != nil:
 		summary += ": " + saveErr.Error()
+	}
+	if u.brought {
+		summary += "; it knows the login that was used before it was changed here"
 	}
 	return outcome, summary + u.stragglers(), true
 }

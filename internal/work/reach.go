@@ -82,8 +82,13 @@ func (s *Service) credential(ctx context.Context, d core.Device) (link.Credentia
 
 // LinkCredential is a secret as links use it.
 func LinkCredential(s store.Secret) link.Credential {
-	return link.Credential{User: s.User, Password: s.Password, Key: []byte(s.Key), Agent: s.Agent, Raise: s.Raise, Passphrase: s.Passphrase,
+	c := link.Credential{User: s.User, Password: s.Password, Key: []byte(s.Key), Agent: s.Agent, Raise: s.Raise, Passphrase: s.Passphrase,
 		FactoryUser: s.FactoryUser, FactoryPassword: s.FactoryPassword}
+	if s.Earlier != nil {
+		e := LinkCredential(*s.Earlier)
+		c.Earlier = &e
+	}
+	return c
 }
 
 // refusedLogin latches a refused login, and opens the breaker of a credential

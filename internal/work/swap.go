@@ -161,7 +161,9 @@ func (u *push) settlePlace(ctx context.Context, q *store.Q, outcome string) erro
 // visit makes a visit of this push: to the device's own address, or to where
 // the unit is for now.
 func (u *push) visit(d core.Device, reason string) *visit {
-	return u.s.newVisit(u.j, d, reason, u.l).goTo(u.p.Where, "")
+	v := u.s.newVisit(u.j, d, reason, u.l).goTo(u.p.Where, "")
+	v.brought = &u.brought
+	return v
 }
 
 // after is the visit to try for the nth time after a restart: what was put

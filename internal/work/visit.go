@@ -32,6 +32,7 @@ type visit struct {
 	swaps   bool   // other hardware is expected
 	where   Where  // when it is not at the device's own address
 	accept  string // fingerprint of a key to be accepted there
+	brought *bool  // after a push: whether the device knows the login that was used before; nil when that cannot be
 	ends    string // somebody's session that holds the device and may be ended
 	why     string // in the words of who asked for that
 	fence   int64  // of the lease
@@ -173,11 +174,30 @@ func (v *visit) mayEnd(session string) (bool, error) {
 	})
 }
 
-// signIn opens the session and asks the device who it is. Where the login is
-// refused and the one of a unit with factory settings is known, that is tried,
-// once: it is believed only if the unit then says that it has them.
+// signIn opens the session and asks the device who it is. Where the usual login
+// is refused others are tried, each once: after a push the one that was used
+// before the credential was last changed, which the version may have brought
+// back; then that of a unit with factory settings, which is believed only if the
+// unit then says that it has them.
 func (v *visit) signIn(ctx context.Context, call link.Call) (*link.Session, error) {
+	earlier := call.Credential.Earlier
+	if v.brought == nil || v.pull.Reason != core.AfterPush {
+		earlier = nil
+	}
+	if earlier != nil && *v.brought { // the usual one was refused already
+		call.Credential = *earlier
+	}
 	sess, err := link.Open(ctx, call)
+	if errors.Is(err, link.ErrLoginRefused) && earlier != nil && !*v.brought {
+		v.l.Info("%v; trying the login that was used before it was changed here, once", err)
+		now := call
+		now.Credential = *earlier
+		if again, e := link.Open(ctx, now); e == nil {
+			v.l.Warn("the version brought the login back that was used before it was changed here: change it on the device, or change the credential here; until then a pull is refused")
+			*v.brought = true
+			sess, err = again, nil
+		}
+	}
 	if err == nil {
 		if v.id, err = sess.Identity(); err != nil {
 			sess.Close()
