@@ -619,6 +619,7 @@ type NewPush struct {
 	Until *time.Time `json:"until,omitempty"` //
 	Zone  string     `json:"zone,omitempty"`  // in which they were meant, as the IANA database names it
 
+	Leave       bool `json:"leave,omitempty"`        // when a line is refused, what was applied before it stays
 	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 
 	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME

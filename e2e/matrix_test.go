@@ -19,8 +19,8 @@ type trial struct {
 	faults box.Faults
 	// during is what happens once the device holds a change.
 	during func(w *world, device string)
-	// restarts: it only means something to a device that restarts.
-	restarts bool
+	// helped is how long somebody lets it stay away after a restart.
+	helped time.Duration
 }
 
 func pause(faults box.Faults, then time.Duration, back box.Faults) func(w *world, device string) {
@@ -42,7 +42,8 @@ var trials = []trial{
 	{name: "held by somebody", faults: box.Faults{HeldBy: "mwilks"}},
 	{name: "full disk", faults: box.Faults{FullDisk: true}},
 	{name: "busy", faults: box.Faults{Busy: 2}},
-	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}, restarts: true},
+	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}},
+	{name: "no return by itself", faults: box.Faults{NoReturn: true}, helped: 6 * time.Second},
 }
 
 // TestMatrix pushes to every family by every method with everything going wrong
@@ -123,6 +124,16 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
 				break
 			}
 		}
+	}
+	if tr.helped > 0 {
+		restarts := w.fleet.status(device).Restarts
+		for end := time.Now().Add(15 * time.Second); time.Now().Before(end) && must(w.admin.Job(ctx(w.t), push.ID))(w.t).State != "ended"; time.Sleep(100 * time.Millisecond) {
+			if w.fleet.status(device).Restarts > restarts {
+				time.Sleep(tr.helped)
+				break
+			}
+		}
+		w.fleet.faults(device, box.Faults{}) // somebody brings it up
 	}
 	end := w.end(push.ID)
 	w.fleet.faults(device, box.Faults{})

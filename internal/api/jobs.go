@@ -307,7 +307,7 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
 		return
 	}
-	req := work.PushRequest{NoSave: in.NoSave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}
+	req := work.PushRequest{NoSave: in.NoSave, Leave: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}
 	var j core.Job
 	var err error
 	if in.From == nil && in.Until == nil {

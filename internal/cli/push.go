@@ -36,6 +36,7 @@ func pushFlags() []cli.Flag {
 		&cli.StringFlag{Name: "accept-key", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
+		&cli.BoolFlag{Name: "leave", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
 		&cli.BoolFlag{Name: "hold-restart", Usage: "with --method stage: write startup, and leave the restart to later"},
 		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS; device NAME; children; state NAME"},
 		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
@@ -223,7 +224,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
 		return err
 	}
 	if j.Kind == "planned" {
@@ -504,6 +505,7 @@ func (a *app) showPush(j client.Job) {
 			where = ", in " + r.Block
 		}
 		a.s.facts("refused line", fmt.Sprintf("%d%s: %s", r.Line, where, r.Text), "the device said", r.Answer)
+		a.s.printf("to go on without it: magpie edit %s, then push the version that makes\n", j.Push.Target)
 	}
 	if len(j.Push.Residuals) > 0 {
 		a.residuals(j.Push.Residuals)

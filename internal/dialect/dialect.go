@@ -337,6 +337,18 @@ func (d *Doc) Resalted(lines []string, src string) []string {
 	return out
 }
 
+// Salted returns the lines of a text that hold words which the device salts anew
+// each time, as they stand.
+func (d *Doc) Salted(src string) (out []string) {
+	lines := text.Lines(src)
+	for i, l := range d.Resalted(lines, src) {
+		if l != lines[i] {
+			out = append(out, lines[i])
+		}
+	}
+	return out
+}
+
 // SettledLines tells of each line whether Settled keeps it.
 func (d *Doc) SettledLines(src string) []bool {
 	n := len(text.Lines(src))

@@ -344,6 +344,9 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		p.Warnings = append(p.Warnings, words)
 	}
 	p.Warnings = append(p.Warnings, notes...)
+	if away := v.strays(); len(away) > 0 && p.away(v.dia) > 0 {
+		p.Warnings = append(p.Warnings, fmt.Sprintf("not there now, so not waited for afterwards: %s", strings.Join(away, ", ")))
+	}
 	if v.where.Relay != "" {
 		p.Warnings = append(p.Warnings, "the unit is spoken to through relay "+v.where.Relay+": keep it open until the push has ended")
 	}

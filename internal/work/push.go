@@ -19,6 +19,7 @@ type PushRequest struct {
 	NoSave    bool   `json:"no_save"`
 	Note      string `json:"note"` // why, in the words of who asks
 
+	Leave       bool `json:"leave,omitempty"`        // when a line is refused: what was applied before it stays
 	HoldRestart bool `json:"hold_restart,omitempty"` // of a staged push: the restart is left to a person
 
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
@@ -499,6 +500,10 @@ func (u *push) broken(ctx context.Context, cause error) {
 		// look at the device and say what is so.
 		return
 	}
+	if u.req.Leave && u.res.Refused != nil && !at.step.ours() {
+		u.leave(why)
+		return
+	}
 	if u.journal.Due != nil {
 		lasting, done := u.s.lasting()
 		defer done()
@@ -520,6 +525,26 @@ func (u *push) broken(ctx context.Context, cause error) {
 		return
 	}
 	u.finish(core.Undone, why+"; the device runs again what it ran before")
+}
+
+// leave ends a push at the line that was refused, as was asked for: what was
+// applied before it stays, so that the version can be edited and pushed again,
+// which sends only what is missing then. In its window it can still be undone.
+func (u *push) leave(why string) {
+	u.l.Step("what was applied before it is left, as was asked for")
+	if err := u.v.sess.Finish(); err != nil {
+		u.l.Warn("%v", err)
+	}
+	outcome, summary, ok := u.proof(nil, u.journal.Due == nil)
+	summary = why + "; what was applied before it was left; " + summary
+	switch {
+	case !ok:
+		u.s.settleLater(u.j, u.l)
+	case u.journal.Due != nil:
+		u.park(outcome, summary)
+	default:
+		u.finish(outcome, summary)
+	}
 }
 
 // undo brings the device back to the version kept before the push. It works
@@ -744,7 +769,27 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 	case v.unsaved():
 		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
 	}
-	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target), nil
+	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target) + u.resalted(ctx, v, target), nil
+}
+
+// resalted counts the lines whose secrets the device has salted anew since the
+// version: they are there, and cannot be compared.
+func (u *push) resalted(ctx context.Context, v *visit, target core.Version) string {
+	raw, err := u.s.Store.As(service).Content(ctx, target.ContentID)
+	doc := v.dia.Doc(u.p.Part)
+	if err != nil || doc.Opaque() {
+		return ""
+	}
+	n, then := 0, doc.Salted(string(raw))
+	for _, l := range doc.Salted(v.parts[u.p.Part].Text) {
+		if !slices.Contains(then, l) {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %s salted anew by the device could not be compared", counts(n, "secret", "secrets"))
 }
 
 // proven notes that the version was put on hardware and is there, and how long

@@ -99,6 +99,17 @@ func (u *push) gathered() {
 	slices.Sort(u.members)
 }
 
+// strays are the devices it speaks for that are not there, with what it says of
+// them.
+func (v *visit) strays() (out []string) {
+	for _, m := range v.members {
+		if !v.sess.Present(link.Member{Name: m.Name, State: m.State}) {
+			out = append(out, fmt.Sprintf("%s (%s)", m.Name, m.State))
+		}
+	}
+	return out
+}
+
 func counts(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one

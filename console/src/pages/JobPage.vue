@@ -15,7 +15,9 @@ import { when } from '../composables/time'
 import { useSession } from '../session'
 
 const props = defineProps<{ id: string }>()
-const operator = useSession().may('operator')
+const session = useSession()
+const operator = session.may('operator')
+const secrets = computed(() => session.me?.secrets)
 const { job, log, trouble } = useJob(toRef(props, 'id'))
 const { trouble: failed, attempt } = useAttempt()
 const over = computed(() => job.value?.state === 'ended')
@@ -53,6 +55,7 @@ const meaning: Record<string, string> = {
         <dt class="text-faded">refused line</dt><dd>{{ job.push.refused.line }}<template v-if="job.push.refused.block">, in {{ job.push.refused.block }}</template>: {{ job.push.refused.text }}</dd>
         <dt class="text-faded">the device said</dt><dd>{{ job.push.refused.answer }}</dd>
       </dl>
+      <RouterLink v-if="job.push?.refused && operator && secrets" class="button mt-2" :to="'/edit?ref=' + job.push.target.split(',')[0]">Edit the version, to go on without that line</RouterLink>
       <p v-if="job.push?.before && over" class="mt-1 text-faded">What ran before is kept as {{ job.push.before }}<template v-if="job.push.after">; what runs now as {{ job.push.after }}</template>.</p>
       <RouterLink v-if="job.preview" class="button mt-2" :to="'/push/' + job.preview">Look at the preview</RouterLink>
     </div>

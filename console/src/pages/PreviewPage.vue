@@ -18,6 +18,7 @@ const typed = ref('')
 const note = ref('')
 const save = ref(true)
 const hold = ref(false)
+const leave = ref(false)
 const end = ref('')
 const despite = ref('')
 const landmarks = computed(() => (p.value?.landmarks ?? []).filter((l) => l.have.join('\n') !== l.want.join('\n')))
@@ -45,7 +46,7 @@ async function push() {
   if (!p.value || typed.value !== p.value.device) return
   await attempt(async () => {
     if (!p.value) return
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, from: instant(from.value), until: instant(until.value), zone: later.value ? zone : undefined, no_save: !save.value, hold_restart: hold.value && staged.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, from: instant(from.value), until: instant(until.value), zone: later.value ? zone : undefined, no_save: !save.value, hold_restart: hold.value && staged.value, leave: leave.value && !whole.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
       within: within.value && p.value.steps.length ? within.value : undefined, when_equal: whenEqual.value && !!within.value && p.value.steps.length > 0,
       checks: checks.value.split('\n').map((c) => c.trim()).filter(Boolean) }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
@@ -138,6 +139,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
             <label class="grid gap-1">Checks before and after, one a line<textarea v-model="checks" class="field min-h-16 font-mono text-[13px]" name="checks" spellcheck="false" placeholder="tcp 10.40.12.1:443&#10;from skerrinsay-r1 ping 10.1.12.1"></textarea></label>
           </template>
           <label v-if="staged && p.steps.length" class="flex gap-2"><input v-model="hold" type="checkbox" class="accent-violet" name="hold-restart" />leave the restart to later; the window begins with it</label>
+          <label v-if="p.steps.length && !whole" class="flex gap-2"><input v-model="leave" type="checkbox" class="accent-violet" name="leave" />if a line is refused, leave what was applied before it</label>
           <label v-if="p.saves" class="flex gap-2"><input v-model="save" type="checkbox" class="accent-violet" />save to startup {{ within && p.steps.length ? 'when it is confirmed' : 'afterwards' }}</label>
           <template v-if="p.steps.length && !p.swap && !p.at && !p.relay">
             <label class="flex gap-2"><input v-model="later" type="checkbox" class="accent-violet" name="later" />do it later, in a window of time</label>
