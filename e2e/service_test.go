@@ -386,14 +386,11 @@ func TestTwoNodes(t *testing.T) {
 	target := w.fleet.running(r1)
 	changed(w)
 	before := w.fleet.running(r1)
-	second := start(t, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
-		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"))
-	url := second.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
+	other, second := w.another()
 	w.fleet.faults(r1, tern.Faults{HoldLine: 3})
 	p := w.preview(client.NewPreview{Ref: r1 + "@1"})
 	push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t)
 	w.fleet.waitHolding(r1)
-	other := &client.Client{URL: url, Token: w.admin.Token}
 	if _, err := other.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); !client.IsStatus(err, 409) || !strings.Contains(err.Error(), push.ID) {
 		t.Errorf("a push from the second node: %v", err)
 	}

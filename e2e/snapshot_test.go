@@ -41,7 +41,7 @@ func TestSnapshot(t *testing.T) {
 		}
 	}
 	for _, bad := range []client.NewSnapshot{{Name: "at-calm", Selector: []string{"kind=router"}}, {Name: "latest", Selector: []string{"kind=router"}}, {Name: "x", Selector: []string{"site=nowhere"}}, {Name: "x", Selector: nil}} {
-		if _, err := w.admin.AddSnapshot(ctx(t), bad); !client.IsStatus(err, 400) && !client.IsStatus(err, 409) {
+		if _, err := w.admin.AddSnapshot(ctx(t), bad); !client.IsStatus(err, 400) && !client.IsStatus(err, 404) && !client.IsStatus(err, 409) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}

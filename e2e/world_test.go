@@ -162,6 +162,15 @@ func (w *world) serve() {
 	w.admin = w.as("admin", w.firstPassword())
 }
 
+// another starts a second node on the same database, and returns admin's client
+// of it.
+func (w *world) another() (*client.Client, *proc) {
+	w.t.Helper()
+	p := start(w.top, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
+		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"))
+	return &client.Client{URL: p.waitFor(regexp.MustCompile(`is up at (http://\S+)`)), Token: w.admin.Token}, p
+}
+
 func (w *world) firstPassword() string {
 	raw, err := os.ReadFile(filepath.Join(w.dir, "data", "admin.password"))
 	if err != nil {

@@ -149,17 +149,11 @@ func (s *Server) addSnapshot(c *gin.Context) {
 		fail(c, wrong("note", "the note is too long", "shorten it"))
 		return
 	}
-	sel, ok := selector(c, in.Selector)
+	devs, ok := s.chosen(c, in.Selector)
 	if !ok {
 		return
 	}
-	ctx := c.Request.Context()
-	devs, err := s.Work.Store.As(actor(c)).Devices(ctx, sel)
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	x, err := s.Work.MakeSnapshot(ctx, actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
+	x, err := s.Work.MakeSnapshot(c.Request.Context(), actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
 	answer(c, http.StatusCreated, wireSnapshot(x), err)
 }
 

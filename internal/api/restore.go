@@ -44,20 +44,12 @@ func (s *Server) survey(c *gin.Context) {
 		fail(c, bad(err.Error(), ""))
 		return
 	}
-	sel, ok := selector(c, in.Selector)
+	devs, ok := s.chosen(c, in.Selector)
 	if !ok {
 		return
 	}
 	ctx := c.Request.Context()
-	devs, err := s.Work.Store.As(actor(c)).Devices(ctx, sel)
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	if len(devs) == 0 {
-		fail(c, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"})
-		return
-	}
+	var err error
 	if in.Snapshot != "" {
 		if devs, err = s.Work.InSnapshot(ctx, actor(c), in.Snapshot, devs); err != nil {
 			fail(c, problem(err))
@@ -66,6 +58,23 @@ func (s *Server) survey(c *gin.Context) {
 	}
 	j, err := s.Work.RequestSurvey(ctx, actor(c), devs, in.Which, in.Snapshot, k)
 	s.accepted(c, j, err)
+}
+
+// chosen reads the devices that a selector picks; none is a mistake.
+func (s *Server) chosen(c *gin.Context, words []string) ([]core.Device, bool) {
+	sel, ok := selector(c, words)
+	if !ok {
+		return nil, false
+	}
+	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
+	if err == nil && len(devs) == 0 {
+		err = &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"}
+	}
+	if err != nil {
+		fail(c, problem(err))
+		return nil, false
+	}
+	return devs, true
 }
 
 // restore pushes what a survey shows.

@@ -93,3 +93,37 @@ func TestNobodyIsAsked(t *testing.T) {
 		t.Errorf("%q, %v", got, err)
 	}
 }
+
+// TestPlanTimes: a time of day is the next one, a day and time is the reader's
+// own unless it says otherwise, and what is neither is refused.
+func TestPlanTimes(t *testing.T) {
+	faroe, err := time.LoadLocation("Atlantic/Faroe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Date(2026, 7, 1, 21, 30, 0, 0, faroe) // an hour ahead of UTC in summer
+	for _, c := range []struct{ in, want string }{
+		{"now", "2026-07-01T20:30:00Z"},
+		{"22:00", "2026-07-01T21:00:00Z"},
+		{"21:30", "2026-07-01T20:30:00Z"},
+		{"03:00", "2026-07-02T02:00:00Z"},
+		{"2026-12-01T22:00", "2026-12-01T22:00:00Z"},
+		{"2026-07-02 22:00", "2026-07-02T21:00:00Z"},
+		{"2026-07-02T22:00:30", "2026-07-02T21:00:30Z"},
+		{"2026-07-02T22:00:00+09:00", "2026-07-02T13:00:00Z"},
+		{"soon", ""}, {"25:00", ""}, {"2026-02-30T10:00", ""}, {"22", ""}, {"", ""},
+	} {
+		got, err := clockOrTime(c.in, now, faroe)
+		if (err != nil) != (c.want == "") || err == nil && got.UTC().Format(time.RFC3339) != c.want {
+			t.Errorf("%q: %s, %v; wanted %s", c.in, got.UTC().Format(time.RFC3339), err, c.want)
+		}
+	}
+	t.Setenv("TZ", ":Atlantic/Faroe")
+	if z := ianaZone(); z != "Atlantic/Faroe" {
+		t.Errorf("the reader's zone is %q", z)
+	}
+	t.Setenv("TZ", "not a zone")
+	if z := ianaZone(); z != "UTC" {
+		t.Errorf("a zone that is not known is %q", z)
+	}
+}

@@ -62,6 +62,14 @@ func TestSlips(t *testing.T) {
 		{"a secret that is not in the path", "secret: [word]}\n  - {path: 'lookout / post", "secret: [wort]}\n  - {path: 'lookout / post", "the path has no <wort>", false},
 		{"a name space nobody defines", "uses: {roster:", "uses: {rooster:", `no rule defines "rooster"`, false},
 		{"something after all that is left", "'sieve {name} / {entry...}'", "'sieve {name} / {entry...} more'", "nothing can follow", false},
+		{"staging without the way there", "methods: [replace, merge]", "methods: [replace, merge, stage]", "change.methods[2]: needs change.stage", false},
+		{"a restart that says nothing of its end", "  save: {mode", "  stage: {load: [], restart: []}\n  save: {mode", "missing property 'back'", true},
+		{"a fit that compares nothing", "rules:\n", "fit:\n  - {otherwise: refuse}\n\nrules:\n", "fit[0]", true},
+		{"a fit that is neither refused nor warned of", "rules:\n", "fit:\n  - {compare: model, otherwise: shrug}\n\nrules:\n", "fit[0].otherwise: ", true},
+		{"a fit without its group", "rules:\n", "fit:\n  - {compare: release, pattern: '^4', otherwise: warn}\n\nrules:\n", "fit[0].pattern: needs a group", true},
+		{"a state without its group", "each: '^lane (\\S+) +up( |$)'", "each: '^lane'", "states.lanes.each: needs a group", false},
+		{"what is needed first, in no path", "least: ['name <host>'", "least: ['name {host...} more'", "change.least[0]: ", false},
+		{"a settling time that is none", "  save: {mode", "  settle: a while\n  save: {mode", "change.settle: ", true},
 		{"no YAML", "reach:", "reach: [", "tern.yaml:", true},
 	} {
 		src := source(t)

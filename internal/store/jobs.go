@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -231,12 +232,25 @@ func (q *Q) Decided(ctx context.Context) (bool, error) {
 	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM jobs WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?))`, q.clock().UTC())
 }
 
-// Unpark makes parked jobs that are decided, cancelled or due this node's.
-func (q *Q) Unpark(ctx context.Context, node, life string) ([]core.Job, error) {
+// WaitedFor lists the nodes that jobs not yet begun wait for.
+func (q *Q) WaitedFor(ctx context.Context) ([]string, error) {
+	return list[string](ctx, q.ext, `SELECT DISTINCT for_node FROM jobs WHERE state = 'queued' AND for_node <> ''`)
+}
+
+// FreeJobs lets any node take the jobs not yet begun that wait for one.
+func (q *Q) FreeJobs(ctx context.Context, node string) error {
+	_, err := q.exec(ctx, `UPDATE jobs SET for_node = '' WHERE state = 'queued' AND for_node = ?`, node)
+	return err
+}
+
+// Unpark makes parked jobs that are decided, cancelled or due this node's, but
+// for those of which another node that lives is better placed.
+func (q *Q) Unpark(ctx context.Context, node, life string, lives func(node string) bool) ([]core.Job, error) {
 	jobs, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?) ORDER BY id LIMIT 16 FOR UPDATE SKIP LOCKED`, q.clock().UTC())
 	if err != nil {
 		return nil, err
 	}
+	jobs = slices.DeleteFunc(jobs, func(j core.Job) bool { return j.ForNode != "" && j.ForNode != node && lives(j.ForNode) })
 	for i := range jobs {
 		if _, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ? WHERE id = ?`, node, life, jobs[i].ID); err != nil {
 			return nil, err

@@ -100,7 +100,7 @@ func (s *Service) unpark(ctx context.Context) {
 	}
 	var jobs []core.Job
 	err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
-		jobs, err = q.Unpark(ctx, s.node, s.life)
+		jobs, err = q.Unpark(ctx, s.node, s.life, s.nodeLives)
 		return err
 	})
 	if err != nil {
@@ -272,7 +272,7 @@ func (u *push) sameUnit() error {
 func (u *push) untouched(ctx context.Context) {
 	if u.journal.UndoBy == link.ByTimer {
 		if !u.persist(ctx, "calling off the device's restart", func() error {
-			if err := u.v.open(ctx); err != nil {
+			if err := u.open(ctx, u.v); err != nil {
 				return err
 			}
 			defer func() { u.v.close() }()
@@ -345,11 +345,29 @@ func (u *push) persist(ctx context.Context, what string, do func() error) bool {
 	}
 }
 
+// open opens a visit of a push that goes on until it succeeds. A login that is
+// refused is latched, so that it is not tried again and again: the push waits
+// until a person says that it is right, or changes it.
+func (u *push) open(ctx context.Context, v *visit) error {
+	err := v.open(ctx)
+	if errors.Is(err, link.ErrLoginRefused) {
+		u.l.Trouble(err.Error(), "")
+		if a := v.advice(err); a != "" {
+			u.l.Info("%s", a)
+		}
+		bg := context.Background()
+		if e := u.l.commit(bg, func(q *store.Q) error { return v.noteFailure(bg, q, err) }); e != nil {
+			u.l.Warn("not latched: %v", e)
+		}
+	}
+	return err
+}
+
 // proveAgain proves a push whose proof was interrupted.
 func (u *push) proveAgain(ctx context.Context) {
 	within, cancel := u.windowed(ctx)
 	defer cancel()
-	err := u.v.open(within)
+	err := u.open(within, u.v)
 	if err == nil {
 		u.prove(nil)
 		return
@@ -407,7 +425,7 @@ func (u *push) keepIt(ctx context.Context, by string) {
 	u.l.Step("confirmed %s", by)
 	var saveErr error
 	kept := u.persist(ctx, "confirmed "+by, func() error {
-		if err := u.v.open(ctx); err != nil {
+		if err := u.open(ctx, u.v); err != nil {
 			u.v.close()
 			return err
 		}

@@ -171,22 +171,8 @@ func (s *Service) drillPush(ctx context.Context, j core.Job, target core.Version
 	if len(methods) == 0 {
 		return push, "", fmt.Errorf("nothing can be pushed to %s", on.Name)
 	}
-	p, err := s.RequestPreview(ctx, actor, on, target, PreviewRequest{Method: methods[0]}, j.ID+" look "+way)
+	preview, made, err := s.previewed(ctx, actor, on, target, PreviewRequest{Method: methods[0]}, j.ID+" look "+way)
 	if err != nil {
-		return push, "", err
-	}
-	if p, err = s.awaitJob(ctx, p.ID, nil); err != nil {
-		return push, "", err
-	}
-	if p.Outcome != core.Done {
-		return push, "", errors.New(p.Summary)
-	}
-	var made map[string]string
-	if err := q.OpenResult(p, &made); err != nil {
-		return push, "", err
-	}
-	var preview Preview
-	if _, err := q.Preview(ctx, made["preview"], &preview); err != nil {
 		return push, "", err
 	}
 	if len(preview.Steps) == 0 {

@@ -278,21 +278,7 @@ func (u *plannedPush) look(ctx context.Context, actor core.Actor) (p Preview, ma
 		return p, nil, err
 	}
 	u.res.Looks++
-	j, err := s.RequestPreview(ctx, actor, d, target, PreviewRequest{Method: u.p.Method, UndoOf: u.p.UndoOf, Only: u.p.Only}, fmt.Sprintf("%s look %d %d", u.j.ID, u.res.Looks, s.Now().Unix()))
-	if err != nil {
-		return p, nil, err
-	}
-	if j, err = s.awaitJob(ctx, j.ID, nil); err != nil {
-		return p, nil, err
-	}
-	if j.Outcome != core.Done {
-		return p, nil, errors.New(j.Summary)
-	}
-	if err := q.OpenResult(j, &made); err != nil {
-		return p, nil, err
-	}
-	_, err = q.Preview(ctx, made["preview"], &p)
-	return p, made, err
+	return s.previewed(ctx, actor, d, target, PreviewRequest{Method: u.p.Method, UndoOf: u.p.UndoOf, Only: u.p.Only}, fmt.Sprintf("%s look %d %d", u.j.ID, u.res.Looks, s.Now().Unix()))
 }
 
 // sameSend tells whether two previews would send the same to the same unit and

@@ -1,9 +1,7 @@
 package work
 
 import (
-	"cmp"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,9 +10,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/core/change"
 	"magpie/internal/core/rules"
-	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/store"
@@ -145,6 +141,27 @@ func label(v core.Version) string {
 		name += "/" + v.Part
 	}
 	return fmt.Sprintf("%s@%d", name, v.Number)
+}
+
+// previewed makes a preview as part of another job, and waits for it. made says
+// its id and hash.
+func (s *Service) previewed(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key string) (p Preview, made map[string]string, err error) {
+	j, err := s.RequestPreview(ctx, actor, d, target, req, key)
+	if err != nil {
+		return p, nil, err
+	}
+	if j, err = s.awaitJob(ctx, j.ID, nil); err != nil {
+		return p, nil, err
+	}
+	if j.Outcome != core.Done {
+		return p, nil, errors.New(j.Summary)
+	}
+	q := s.Store.As(service)
+	if err := q.OpenResult(j, &made); err != nil {
+		return p, nil, err
+	}
+	_, err = q.Preview(ctx, made["preview"], &p)
+	return p, made, err
 }
 
 // previewJob pulls the device, works out the script and keeps both.
@@ -413,179 +430,6 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 	}
 	for _, f := range s.masker(doc.Dialect).Landmarks(to, marks) {
 		out = append(out, Pair{f.Name, found[f.Name], f.Values})
-	}
-	return out
-}
-
-// pathWarning says which lines may cut the way by which the device is reached:
-// addresses and ways, and the account this service signs in with.
-func pathWarning(p Preview, user string) string {
-	var path, account, within []string
-	for _, c := range p.Changes { // of a document
-		if c.Reach {
-			within = append(within, strings.TrimSpace(c.Block+" / "+cmp.Or(c.WantMasked, c.HaveMasked)))
-		}
-	}
-	for i, st := range p.Steps {
-		switch number := fmt.Sprint(i + 1); {
-		case st.Reach:
-			path = append(path, number)
-		case user != "" && (st.Kind == string(change.Set) || st.Kind == string(change.Remove)) && slices.Contains(strings.Fields(st.Block+" "+st.Lines[0]), user):
-			account = append(account, number)
-		}
-	}
-	var out []string
-	if len(path) > 0 {
-		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", touch(len(path)), some(path)))
-	}
-	if n := len(within); n > 0 {
-		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", strings.Replace(touch(n), "line", "change", 1), strings.Join(within[:min(n, 3)], "; ")))
-	}
-	if len(account) > 0 {
-		out = append(out, fmt.Sprintf("%s the account %s, by which this service signs in (%s)", touch(len(account)), user, some(account)))
-	}
-	if len(out) == 0 {
-		return ""
-	}
-	return strings.Join(out, "; ") + ": push it with a window, so that it goes back by itself if contact is lost"
-}
-
-func touch(n int) string {
-	if n == 1 {
-		return "1 line touches"
-	}
-	return fmt.Sprintf("%d lines touch", n)
-}
-
-// some lists the numbers of a few lines.
-func some(numbers []string) string {
-	if len(numbers) > 6 {
-		return "lines " + strings.Join(numbers[:6], ", ") + ", …"
-	}
-	if len(numbers) == 1 {
-		return "line " + numbers[0]
-	}
-	return "lines " + strings.Join(numbers, ", ")
-}
-
-// planned is a push worked out.
-type planned struct {
-	steps     []SendStep
-	predicted string
-	changes   []Residual
-	remains   []Residual
-	notes     []string
-}
-
-// plan works out what to send so that a part that runs have runs want: lines
-// where lines can be typed, otherwise the whole document or file.
-func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, passphrase string, only ...string) (p planned, err error) {
-	mask := s.masker(v.dia)
-	if method == "stage" {
-		if len(only) > 0 {
-			return p, fmt.Errorf("blocks are chosen with method replace, not stage: startup is written as a whole")
-		}
-		return s.staged(v, doc, have, want)
-	}
-	if doc.Language != nil && doc.Change.Remove != "" && !doc.Opaque() && (method == "replace" || method == "merge") {
-		_, from, err := doc.Parse(have)
-		if err != nil {
-			return p, fmt.Errorf("what runs cannot be read as the dialect says: %w", err)
-		}
-		_, to, err := doc.Parse(want)
-		if err != nil {
-			return p, fmt.Errorf("the version cannot be read as the dialect says: %w", err)
-		}
-		if len(only) > 0 {
-			if method != "replace" {
-				return p, fmt.Errorf("blocks are chosen with method replace, not %s", method)
-			}
-			if to, err = change.Choose(from, to, only); err != nil {
-				return p, err
-			}
-		}
-		plan := doc.Language.Replace(from, to)
-		if method == "merge" {
-			plan = doc.Language.Merge(from, to)
-		}
-		steps := sendSteps(plan.Steps, mask)
-		if len(steps) > 0 && len(v.dia.Change.Live) > 0 {
-			steps = append(steps, say("live", "what was sent takes effect"))
-		}
-		return planned{steps, doc.Blocks.Print(plan.Predicted.Node()), nil, residuals(plan.Remains, mask), plan.Notes}, nil
-	}
-	if len(only) > 0 {
-		return p, fmt.Errorf("%s goes there as a whole, so no blocks of it can be chosen", part)
-	}
-	p = planned{remains: []Residual{}, predicted: want}
-	if p.changes, err = s.differences(doc, have, want); err != nil {
-		return p, err
-	}
-	if doc.Opaque() {
-		p.predicted = fmt.Sprintf("an opaque file of %d bytes, SHA-256 %x\n", len(want), sha256.Sum256([]byte(want)))
-	}
-	if len(p.changes) == 0 {
-		return p, nil
-	}
-	what := fmt.Sprintf("the whole of %s, %d lines", part, len(text.Lines(want)))
-	if doc.Opaque() {
-		what = fmt.Sprintf("the file %s, %d bytes", part, len(want))
-	}
-	load := say("load", what)
-	load.Content, load.Current, load.Passphrase = []byte(want), []byte(have), passphrase
-	p.steps = []SendStep{load}
-	if v.sess.Commits() {
-		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))
-	}
-	return p, nil
-}
-
-// say is a step in our words, not the device's.
-func say(kind, line string) SendStep {
-	return SendStep{Kind: kind, Lines: []string{line}, Masked: []string{line}}
-}
-
-// staged works out a push by way of the startup part and a restart.
-func (s *Service) staged(v *visit, doc *dialect.Doc, have, want string) (p planned, err error) {
-	p = planned{remains: []Residual{}, predicted: want}
-	if p.changes, err = s.differences(doc, have, want); err != nil || len(p.changes) == 0 {
-		return p, err
-	}
-	if now := v.parts["startup"]; now.Absent || !doc.Equivalent(now.Text, want) {
-		put := say("stage", fmt.Sprintf("startup, %d lines", len(text.Lines(want))))
-		put.Content = []byte(want)
-		p.steps = append(p.steps, put)
-	} else {
-		p.notes = append(p.notes, "startup holds it already, so it is only restarted")
-	}
-	restart := say("restart", "into startup; what runs is not kept")
-	restart.Content = []byte(want)
-	p.steps = append(p.steps, restart)
-	return p, nil
-}
-
-func sendSteps(steps []change.Step, mask rules.Masker) []SendStep {
-	out := make([]SendStep, len(steps))
-	for i, st := range steps {
-		o := SendStep{Kind: string(st.Kind), Lines: st.Lines, Masked: slices.Clone(st.Lines), Block: st.Block, Depth: st.Depth}
-		if st.Item != nil {
-			o.Reach = st.Item.Rule != nil && st.Item.Rule.Reach
-			o.Secrets = st.Item.Secrets()
-			if st.Kind != change.Remove {
-				o.Hostname = st.Item.Hostname()
-			}
-			o.Masked[0] = mask.Answer(st.Lines[0], o.Secrets)
-		}
-		out[i] = o
-	}
-	return out
-}
-
-func residuals(ds []rules.Difference, mask rules.Masker) []Residual {
-	out := make([]Residual, len(ds))
-	for i, d := range ds {
-		m := mask.Difference(d)
-		out[i] = Residual{Block: d.Block, Have: d.Have, Want: d.Want, Order: d.Order, Reach: d.Reach(), HaveMasked: m.Have, WantMasked: m.Want}
 	}
 	return out
 }

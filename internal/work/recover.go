@@ -20,6 +20,7 @@ func (s *Service) recover(ctx context.Context) {
 	if err != nil {
 		return
 	}
+	s.freeOrphans(ctx)
 	for _, j := range jobs {
 		if s.alive(j.ID, j.Node, j.Life) {
 			continue
@@ -43,6 +44,34 @@ func (s *Service) recover(ctx context.Context) {
 			s.begin(j, true, s.again)
 		}
 	}
+}
+
+// freeOrphans lets any node take jobs that wait for one that is gone: they end
+// with what that means for them.
+func (s *Service) freeOrphans(ctx context.Context) {
+	nodes, err := s.Store.As(service).WaitedFor(ctx)
+	if err != nil {
+		return
+	}
+	for _, node := range nodes {
+		if s.nodeLives(node) {
+			continue
+		}
+		if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.FreeJobs(ctx, node) }); err != nil {
+			slog.Warn("jobs of a node that is gone", "node", node, "err", err)
+		}
+	}
+}
+
+// nodeLives tells whether a node's heart moved lately, as far as this one knows.
+func (s *Service) nodeLives(node string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if node == s.node {
+		return true
+	}
+	h, known := s.watched[node]
+	return known && time.Since(h.moved) < lapseAfter
 }
 
 // again begins a job anew that changes nothing on a device.
@@ -200,7 +229,7 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 	}
 	v := u.after(d, u.looks)
 	u.looks++
-	if err := v.open(ctx); err != nil {
+	if err := u.open(ctx, v); err != nil {
 		return false, err
 	}
 	defer v.close()

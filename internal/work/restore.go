@@ -207,22 +207,8 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string, pick
 			return no(err)
 		}
 	}
-	p, err := s.RequestPreview(ctx, core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}, d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
+	preview, made, err := s.previewed(ctx, core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}, d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
 	if err != nil {
-		return no(err)
-	}
-	if p, err = s.awaitJob(ctx, p.ID, nil); err != nil {
-		return no(err)
-	}
-	if p.Outcome != core.Done {
-		return no(errors.New(p.Summary))
-	}
-	var made map[string]string
-	if err := q.OpenResult(p, &made); err != nil {
-		return no(err)
-	}
-	var preview Preview
-	if _, err := q.Preview(ctx, made["preview"], &preview); err != nil {
 		return no(err)
 	}
 	row.Target, row.PreviewID, row.Hash, row.Lines = preview.Target, made["preview"], made["hash"], preview.lineCount()

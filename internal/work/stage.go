@@ -97,7 +97,7 @@ func (u *push) unhold(ctx context.Context) {
 
 // lookAgain opens a visit and tells whether the device runs what is staged.
 func (u *push) lookAgain(ctx context.Context) (runs bool, err error) {
-	if err := u.v.open(ctx); err != nil {
+	if err := u.open(ctx, u.v); err != nil {
 		return false, err
 	}
 	if err := u.sameUnit(); err != nil {

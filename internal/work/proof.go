@@ -1,0 +1,207 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// against lists what keeps what a visit found from being what was kept.
+func (u *push) against(ctx context.Context, v *visit, contentID string) ([]Residual, error) {
+	raw, err := u.s.Store.As(service).Content(ctx, contentID)
+	if err != nil {
+		return nil, err
+	}
+	return u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, string(raw))
+}
+
+// renew makes the visit count as another pull of the same job.
+func (v *visit) renew(reason string) {
+	v.pull.ID, v.pull.Reason, v.pull.RequestedAt = store.NewID(v.s.clock()), reason, v.s.clock().UTC()
+}
+
+// save makes what runs the startup part. Its error does not end the push: the
+// outcome will say that it is unsaved.
+func (u *push) save() error {
+	if u.req.NoSave || u.p.Method == "stage" || !u.v.sess.Saves() {
+		return nil
+	}
+	u.l.Step("saving to startup")
+	u.journal.Phase = "saving"
+	if err := u.record(); err != nil {
+		return err
+	}
+	answer, err := u.v.sess.Save()
+	if err != nil {
+		u.l.Warn("not saved: %v", err)
+		return err
+	}
+	u.l.Info("%s", answer)
+	u.res.Saved = true
+	return nil
+}
+
+// prove pulls the device again and ends the push with what it finds, or lets it
+// wait to be confirmed.
+func (u *push) prove(saveErr error) {
+	outcome, summary, ok := u.proof(saveErr, u.journal.Due == nil)
+	switch {
+	case !ok:
+		u.s.settleLater(u.j, u.l)
+	case u.journal.Due != nil && u.failed() != "":
+		lasting, done := u.s.lasting()
+		defer done()
+		u.takeBack(lasting, u.failed())
+	case u.journal.Due != nil && outcome != core.Unknown:
+		u.park(outcome, summary)
+	case u.failed() != "":
+		u.finish(outcome, summary+"; but "+u.failed())
+	default:
+		u.finish(outcome, summary)
+	}
+}
+
+// proof pulls the device again and says how it stands: equal to what was asked
+// for, or with the lines that differ. It returns false when that is not known
+// yet. A proof that is not final leaves startup aside.
+func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok bool) {
+	ctx := context.Background()
+	u.l.Step("pulling again, to prove it")
+	u.journal.Phase = "proving"
+	if err := u.record(); err != nil {
+		u.l.Warn("journal: %v", err)
+	}
+	u.settled()
+	u.regather(ctx)
+	u.v.renew(core.AfterPush)
+	if err := u.v.fetch(); err != nil {
+		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
+		u.v.close()
+		return "", "", false
+	}
+	if !final || u.journal.Due == nil {
+		within, cancel := u.windowed(ctx)
+		u.checkAfter(within)
+		cancel()
+	}
+	u.v.close()
+	var k kept
+	var err error
+	if err = u.takePlace(); err == nil {
+		k, err = u.v.keep(ctx)
+	}
+	if err != nil {
+		u.l.Trouble("the proof could not be kept: "+err.Error(), "")
+		return "", "", false
+	}
+	after := k.Versions[u.p.Part]
+	u.l.Info("kept as %s", label(after))
+	u.res.After = label(after)
+	outcome, summary, err = u.verdict(ctx, u.v)
+	switch {
+	case err != nil:
+		return core.Unknown, "the device was pulled as " + label(after) + " but could not be compared: " + err.Error(), true
+	case outcome == core.NotSaved && !final: // startup is written when it is confirmed
+		summary = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
+	case outcome == core.NotSaved && saveErr != nil:
+		summary += ": " + saveErr.Error()
+	}
+	if u.brought {
+		summary += "; it knows the login that was used before it was changed here"
+	}
+	return outcome, summary + u.stragglers(), true
+}
+
+// verdict compares what was just pulled with what was asked for.
+func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, err error) {
+	target, err := u.s.Store.As(service).VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return "", "", err
+	}
+	if len(u.p.Only) > 0 { // the rest is as it ran
+		u.res.Residuals, err = u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, u.p.Predicted)
+	} else {
+		u.res.Residuals, err = u.against(ctx, v, target.ContentID)
+	}
+	if err != nil {
+		return "", "", err
+	}
+	if len(u.res.Residuals) > 0 && v.dia.Doc(u.p.Part).Opaque() && v.parts[u.p.Part].Passphrase != "" {
+		return core.Unknown, "the device took " + u.p.Target + "; its file is encrypted anew each time, so it cannot be compared", nil
+	}
+	switch n := len(u.res.Residuals); {
+	case n > 0 && u.p.Method == "merge" && n == len(u.p.Remains):
+		return core.Residuals, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
+	case n > 0:
+		return core.Residuals, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
+	case v.unsaved():
+		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
+	}
+	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target) + u.resalted(ctx, v, target), nil
+}
+
+// resalted counts the lines whose secrets the device has salted anew since the
+// version: they are there, and cannot be compared.
+func (u *push) resalted(ctx context.Context, v *visit, target core.Version) string {
+	raw, err := u.s.Store.As(service).Content(ctx, target.ContentID)
+	doc := v.dia.Doc(u.p.Part)
+	if err != nil || doc.Opaque() {
+		return ""
+	}
+	n, then := 0, doc.Salted(string(raw))
+	for _, l := range doc.Salted(v.parts[u.p.Part].Text) {
+		if !slices.Contains(then, l) {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %s salted anew by the device could not be compared", counts(n, "secret", "secrets"))
+}
+
+// proven notes that the version was put on hardware and is there, and how long
+// the device was away for it.
+func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
+	equal := outcome == core.Equal || outcome == core.NotSaved && u.req.Drill != "" // a drill leaves startup alone
+	if !equal || u.res.Sent == 0 || len(u.p.Only) > 0 {
+		return nil
+	}
+	target, err := q.VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return err
+	}
+	if u.away > 0 {
+		if err := q.SetAway(ctx, u.j.ID, u.away); err != nil {
+			return err
+		}
+	}
+	how := label(target) + " by a push"
+	switch {
+	case u.req.Drill != "":
+		how = label(target) + " in a drill on " + u.j.Device
+	case target.DeviceID != u.j.DeviceID:
+		how += " to " + u.j.Device
+	}
+	return q.SetProven(ctx, target.DeviceID, how)
+}
+
+// finish ends the push and lets the device go.
+func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
+	ctx := context.Background()
+	u.s.end(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
+		if err := q.Unclaim(ctx, u.j.ID); err != nil {
+			return err
+		}
+		if err := u.settlePlace(ctx, q, outcome); err != nil {
+			return err
+		}
+		if err := u.proven(ctx, q, outcome); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "push ended", u.j.Device, fmt.Sprintf("job %s: %s: %s", u.j.ID, outcome, summary))
+	})...)
+}
