@@ -50,6 +50,12 @@ func (c *Client) Relays(ctx context.Context) ([]Relay, error) {
 // beginning, and to no other. It returns when its time is over, when the
 // connection is lost, or when ctx ends.
 func (c *Client) Relay(ctx context.Context, n NewRelay) error {
+	if n.Opened == nil {
+		n.Opened = func(string, []string) {}
+	}
+	if n.Used == nil {
+		n.Used = func(string, error) {}
+	}
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return err

@@ -476,6 +476,7 @@ type Preview struct {
 	Device     string     `json:"device"`
 	Part       string     `json:"part"`
 	Relay      string     `json:"relay,omitempty"` // through which it is spoken to
+	Held       []Residual `json:"held"`            // lines of the version that are set aside: they belong to the hardware it was taken from
 	Loaded     []Residual `json:"loaded"`          // what somebody loaded into the candidate and did not commit: have runs, want is loaded
 	Methods    []string   `json:"methods"`         // what the dialect offers, the preferred one first
 	Changes    []Residual `json:"changes"`         // what a document that is sent as a whole changes

@@ -63,7 +63,6 @@ func TestConsolePlans(t *testing.T) {
 	b.fill(`input[name=selector]`, "site=callowmere")
 	b.click("Make it")
 	b.see("Put all of it back…")
-	b.shot("console-snapshots")
 	b.click("Put all of it back…")
 	b.see("runs callowmere-r1@2 already")
 
@@ -91,7 +90,6 @@ func TestConsolePlans(t *testing.T) {
 			t.Fatal("the secrets stay hidden")
 		}
 	}
-	b.shot("console-sheet")
 	if jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{State: "waiting", Limit: 10}))(t); len(jobs.Jobs) != 0 {
 		t.Errorf("jobs still wait: %+v", jobs.Jobs)
 	}

@@ -130,7 +130,6 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("confirmed by admin")
 	b.click("Jobs")
 	b.see("pulled again and compared")
-	b.shot("console-jobs")
 	b.click("Sign out")
 	b.see("Keeps the configurations of your network")
 }

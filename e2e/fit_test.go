@@ -45,3 +45,49 @@ func TestFit(t *testing.T) {
 		t.Errorf("warnings %q, changes %+v", p.Warnings, p.Changes)
 	}
 }
+
+// TestHardwareStays: what belongs to the hardware that a version was taken from
+// does not go to another unit, whose own stays; it is said, and is no drift.
+func TestHardwareStays(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron"))
+	w.fleet.amend(r1, "yard", "lane uplink1", "hull 02:00:5e:10:00:01", "up", "lane quay1", "hull 02:00:5e:10:00:02")
+	w.fleet.stow(r1)
+	w.pull(r1)
+	yes := true
+	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &yes}))(t)
+	// The same unit gets its own lines back.
+	w.fleet.amend(r1, "mwilks", "lane uplink1", "cancel hull")
+	if p := w.preview(client.NewPreview{Ref: r1 + "@1"}); len(p.Held) != 0 || len(p.Steps) == 0 {
+		t.Errorf("held %+v, steps %+v", p.Held, p.Steps)
+	}
+	w.push(r1 + "@1")
+
+	w.replace(r1, "TN4-OTHER1")
+	w.fleet.amend(r1, "yard", "lane uplink1", "hull 02:00:5e:99:99:99")
+	out, said, status := w.cli("swap", r1, "--yes")
+	now := w.fleet.running(r1)
+	if status != 0 || !strings.Contains(now, "hull 02:00:5e:99:99:99") || strings.Contains(now, "02:00:5e:10") || !strings.Contains(now, "crew okonkwo") {
+		t.Errorf("status %d\n%s%s\nit runs\n%s", status, out, said, now)
+	}
+	if !strings.Contains(out, "Set aside, for it belongs to the hardware") || !strings.Contains(out, "set aside: 2 lines that belong to other hardware") {
+		t.Errorf("it does not say what was set aside:\n%s", out)
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Serial != "TN4-OTHER1" {
+		t.Errorf("it is %s", d.State)
+	}
+	if dr := must(w.admin.Drift(ctx(t), []string{"name=" + r1}, false))(t); len(dr) == 0 || dr[0].State != "steady" {
+		t.Errorf("drift %+v", dr)
+	}
+	// Pushed again there is nothing to send; a real difference is drift.
+	if p := w.preview(client.NewPreview{Ref: r1 + "@1"}); len(p.Steps) != 0 {
+		t.Errorf("it would send %+v", p.Steps)
+	}
+	w.fleet.amend(r1, "mwilks", "domain elsewhere.example")
+	if w.pull(r1); must(w.admin.Device(ctx(t), r1))(t).State != "drifted" {
+		t.Error("a real difference is no drift any more")
+	}
+	if end := w.push(r1 + "@baseline"); end.Outcome != "equal" || !strings.Contains(w.fleet.running(r1), "hull 02:00:5e:99:99:99") {
+		t.Errorf("%s: %s", end.Outcome, end.Summary)
+	}
+}

@@ -31,6 +31,20 @@ func pause(faults box.Faults, then time.Duration, back box.Faults) func(w *world
 	}
 }
 
+// newKey has the device show another key from now on, drops the connection, and
+// has a person accept the key a while later.
+func newKey(w *world, device string) {
+	w.fleet.call("POST", "/devices/"+device+"/hostkey", nil, nil)
+	w.fleet.faults(device, box.Faults{Down: true})
+	w.fleet.faults(device, box.Faults{})
+	time.Sleep(3 * time.Second)
+	d := must(w.admin.Device(ctx(w.t), device))(w.t)
+	way := must(w.admin.Dialect(ctx(w.t), d.Dialect))(w.t).Ways[0]
+	if p := must(w.admin.Probe(ctx(w.t), way.Transport, d.Address, d.Port))(w.t); p.HostKey != "" {
+		must(w.admin.EditDevice(ctx(w.t), device, client.NewDevice{HostKey: p.HostKey}))(w.t)
+	}
+}
+
 var trials = []trial{
 	{name: "nothing"},
 	{name: "first change refused", faults: box.Faults{RefuseLine: 1}},
@@ -42,6 +56,7 @@ var trials = []trial{
 	{name: "held by somebody", faults: box.Faults{HeldBy: "mwilks"}},
 	{name: "full disk", faults: box.Faults{FullDisk: true}},
 	{name: "busy", faults: box.Faults{Busy: 2}},
+	{name: "another host key in the middle", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: newKey},
 	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}},
 	{name: "no return by itself", faults: box.Faults{NoReturn: true}, helped: 6 * time.Second},
 }

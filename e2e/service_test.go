@@ -14,6 +14,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"magpie/client"
 	"magpie/internal/scratch"
@@ -158,7 +159,34 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"preview", func(c *client.Client) error { _, err := c.NewPreview(ctx(t), client.NewPreview{Ref: r1}); return err }, 401, 403, 0, 0},
 		{"probe", func(c *client.Client) error {
 			_, err := c.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222)
-			return err
+			return err // whoever may swap a unit in has to see its key
+		}, 401, 403, 0, 0},
+		{"list snapshots", func(c *client.Client) error { _, err := c.Snapshots(ctx(t)); return err }, 401, 0, 0, 0},
+		{"forget a snapshot", func(c *client.Client) error {
+			if err := c.RemoveSnapshot(ctx(t), "none-such"); !client.IsStatus(err, 404) {
+				return err
+			}
+			return nil
+		}, 401, 403, 0, 0},
+		{"hold a drill", func(c *client.Client) error {
+			if _, err := c.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: r1}, ""); !client.IsStatus(err, 400) {
+				return err
+			}
+			return nil
+		}, 401, 403, 0, 0},
+		{"a carry sheet", func(c *client.Client) error { _, err := c.Sheet(ctx(t), r1+"@1", false); return err }, 401, 403, 0, 0},
+		{"lend reach", func(c *client.Client) error {
+			if err := c.Relay(ctx(t), client.NewRelay{Device: "none-such", For: time.Hour}); !client.IsStatus(err, 404) {
+				return err
+			}
+			return nil
+		}, 401, 403, 0, 0},
+		{"list approvals", func(c *client.Client) error { _, err := c.Approvals(ctx(t)); return err }, 401, 0, 0, 0},
+		{"ask for approval", func(c *client.Client) error {
+			if _, err := c.AddApproval(ctx(t), []string{"nonsense=1"}); !client.IsStatus(err, 400) {
+				return err
+			}
+			return nil
 		}, 401, 403, 403, 0},
 		{"edit a device", func(c *client.Client) error { _, err := c.EditDevice(ctx(t), r1, client.NewDevice{}); return err }, 401, 403, 403, 0},
 		{"list users", func(c *client.Client) error { _, err := c.Users(ctx(t)); return err }, 401, 403, 403, 0},

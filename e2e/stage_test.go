@@ -137,6 +137,10 @@ func TestStage(t *testing.T) {
 	if _, said, status := w.cli("push", sw1+"@2", "--hold-restart", "--yes"); status != 2 || !strings.Contains(said, "--method stage") {
 		t.Errorf("status %d: %s", status, said)
 	}
+	p = w.preview(client.NewPreview{Ref: sw1 + "@2"})
+	if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, HoldRestart: true, Within: "2m"}, ""); !client.IsStatus(err, 400) {
+		t.Errorf("leaving a restart to later where there is none: %v", err)
+	}
 	if _, err := w.admin.Restart(ctx(t), j.ID); !client.IsStatus(err, 409) {
 		t.Errorf("restarting what has ended: %v", err)
 	}

@@ -210,6 +210,8 @@ func problem(err error) *client.Problem {
 		return say(409, "nothing to restore", "look at the devices again: magpie restore SELECTOR --to WHICH --preview")
 	case errors.Is(err, work.ErrDoubts):
 		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
+	case errors.Is(err, work.ErrNoRestart):
+		return say(400, "nothing to leave to later", "")
 	case errors.Is(err, work.ErrPlan):
 		return say(400, "not planned", "")
 	case errors.Is(err, work.ErrSnapshot):

@@ -253,7 +253,7 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
 		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Held: wireResiduals(a, p.Held), Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
 	if d, err := s.Work.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Work.Methods(d))
 	}

@@ -438,6 +438,10 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		a.s.printf("\nLandmarks that change:\n")
 		a.s.table([]string{"", "runs now", "in " + p.Target}, marks)
 	}
+	if len(p.Held) > 0 {
+		a.s.printf("\nSet aside, for it belongs to the hardware that %s was taken from:\n", p.Target)
+		a.residuals(p.Held)
+	}
 	if len(p.Loaded) > 0 {
 		a.s.printf("\nLoaded into the candidate by somebody, and not committed:\n")
 		a.residuals(turned(p.Loaded))
@@ -451,6 +455,8 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	if len(p.Remains) > 0 {
 		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remains), "line", "lines"), p.Target)
 		a.residuals(p.Remains)
+	} else if len(p.Held) > 0 {
+		a.s.printf("\nAfterwards it is expected to run what %s says, but for that.\n", p.Target)
 	} else {
 		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
 	}

@@ -327,6 +327,7 @@ type Rule struct {
 	Named      string            `yaml:"named"`
 	Uses       map[string]string `yaml:"uses"`
 	Secret     []string          `yaml:"secret"`
+	Hardware   bool              `yaml:"hardware"`
 	Salted     []string          `yaml:"salted"`
 	Hostname   string            `yaml:"hostname"`
 }

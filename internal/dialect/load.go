@@ -720,7 +720,7 @@ func (l *loader) rules(d *Dialect) {
 	for i, r := range d.Rules {
 		at := func(keys ...string) []string { return append([]string{"rules", strconv.Itoa(i)}, keys...) }
 		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Overwrites: r.Overwrites, Permanent: r.Permanent, Reach: r.Reach, Volatile: r.Volatile,
-			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname}
+			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname, Hardware: r.Hardware}
 		if first, twice := seen[r.Path]; twice {
 			l.at(at("path"), "the same path stands in rules[%d], which would always win", first)
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/change"
 	"magpie/internal/core/diff"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/ref"
@@ -499,7 +500,8 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		return out, nil
 	}
 	out.Running = now.Ref
-	if out.Differences, err = s.differences(now.doc, now.raw, base.raw); err != nil {
+	other := base.Version != nil && s.tookFromOther(ctx, s.Store.As(actor), d, *base.Version)
+	if out.Differences, err = s.differencesOf(now.doc, now.raw, base.raw, other); err != nil {
 		return out, fmt.Errorf("%s and %s: %w", now.Ref, base.Ref, err)
 	}
 	out.State = core.Steady
@@ -512,6 +514,19 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 // differences lists what keeps one content from being equivalent to another. Of
 // an opaque file it is known only that it differs.
 func (s *Service) differences(doc *dialect.Doc, have, want string) ([]Residual, error) {
+	return s.differencesOf(doc, have, want, false)
+}
+
+// tookFromOther tells whether a version was taken from hardware that has not the
+// device's place any more. What belongs to that hardware is not expected to run.
+func (s *Service) tookFromOther(ctx context.Context, q *store.Q, d core.Device, v core.Version) bool {
+	from, err := q.PullByID(ctx, v.PullID)
+	return err == nil && from.Serial != "" && len(d.Serials) > 0 && !slices.Contains(d.Serials, from.Serial)
+}
+
+// differencesOf leaves aside what belongs to other hardware, where want was taken
+// from such.
+func (s *Service) differencesOf(doc *dialect.Doc, have, want string, other bool) ([]Residual, error) {
 	if doc.Opaque() {
 		if doc.Equivalent(have, want) {
 			return []Residual{}, nil
@@ -532,6 +547,9 @@ func (s *Service) differences(doc *dialect.Doc, have, want string) ([]Residual, 
 	_, should, err := doc.Parse(want)
 	if err != nil {
 		return nil, err
+	}
+	if other {
+		should, _ = change.Bound(is, should)
 	}
 	return residuals(rules.Differences(is, should), s.masker(doc.Dialect)), nil
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"magpie/internal/core"
+	"magpie/internal/core/change"
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 )
@@ -82,6 +83,26 @@ func value(doc *dialect.Doc, f dialect.Fit, src string) string {
 		return strings.Join(found[0].Values, ", ")
 	}
 	return f.Default
+}
+
+// carried lists what of a document belongs to the hardware it was taken from and
+// goes along, because a document goes as a whole.
+func (s *Service) carried(p Preview, doc *dialect.Doc, have, want string) []string {
+	if len(p.Steps) == 0 || !p.Steps[0].ours() || doc.Opaque() {
+		return nil
+	}
+	_, to, err := doc.Parse(want)
+	if err != nil {
+		return nil
+	}
+	from := &rules.Item{}
+	if _, it, err := doc.Parse(have); err == nil {
+		from = it
+	}
+	if _, held := change.Bound(from, to); len(held) > 0 {
+		return []string{fmt.Sprintf("%s to the hardware that %s was taken from would go along, because a document goes as a whole: %s", counts(len(held), "line that belongs", "lines that belong"), p.Target, held[0].Path())}
+	}
+	return nil
 }
 
 // thing names a path's last word but one: what the value is of.

@@ -299,5 +299,13 @@ func (s *Service) drifted(ctx context.Context, q *store.Q, d core.Device, doc *d
 		return false, err
 	}
 	raw, err := q.Content(ctx, base.ContentID)
-	return err == nil && !doc.Equivalent(string(raw), now), err
+	if err != nil || doc.Equivalent(string(raw), now) {
+		return false, err
+	}
+	if s.tookFromOther(ctx, q, d, base) {
+		if off, err := s.differencesOf(doc, now, string(raw), true); err == nil {
+			return len(off) > 0, nil
+		}
+	}
+	return true, nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -94,6 +95,8 @@ func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, 
 		return j, fmt.Errorf("%w: it ended %s, which is over", ErrPlan, inZone(plan.Until, plan.Zone))
 	case plan.From.Sub(now) > MaxAhead:
 		return j, fmt.Errorf("%w: it begins %s, more than a year ahead", ErrPlan, inZone(plan.From, plan.Zone))
+	case req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }):
+		return j, ErrNoRestart
 	case len(p.Steps) == 0:
 		return j, fmt.Errorf("%w: there is nothing to send, the device runs %s already", ErrPlan, p.Target)
 	case p.Swap != nil || p.Where.elsewhere() || req.EndSession != "":
@@ -226,13 +229,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 		s.end(u.j, u.l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
 		return
 	case err != nil:
-		next := s.Now().Add(lookEvery)
-		if !next.Before(u.res.Until) {
-			s.end(u.j, u.l, core.Failed, "nothing was sent: "+err.Error(), u.res)
-			return
-		}
-		u.l.Warn("%v; looking again at %s", err, clockTime(next))
-		u.park(core.AwaitsStart, next, fmt.Sprintf("%v; it is looked at again at %s", err, clockTime(next)))
+		u.again(core.Failed, err)
 		return
 	case len(p.Steps) == 0:
 		s.end(u.j, u.l, core.Done, fmt.Sprintf("nothing to send, the device runs %s already", p.Target), u.res)
@@ -249,6 +246,10 @@ func (u *plannedPush) begin(ctx context.Context) {
 	req := u.req.Push
 	req.ApprovedBy = u.res.Approved
 	push, err := s.RequestPush(ctx, actor, u.res.PreviewID, u.res.Hash, req, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks))
+	if claimed := (ErrClaimed{}); errors.As(err, &claimed) {
+		u.again(core.Refused, err)
+		return
+	}
 	if err != nil {
 		s.end(u.j, u.l, core.Refused, "nothing was sent: "+err.Error(), u.res)
 		return
@@ -260,6 +261,17 @@ func (u *plannedPush) begin(ctx context.Context) {
 		u.l.Warn("not noted down: %v", err)
 	}
 	u.follow(ctx)
+}
+
+// again waits and tries once more, as long as the window is open.
+func (u *plannedPush) again(outcome string, cause error) {
+	next := u.s.Now().Add(lookEvery)
+	if !next.Before(u.res.Until) {
+		u.s.end(u.j, u.l, outcome, "nothing was sent: "+cause.Error(), u.res)
+		return
+	}
+	u.l.Warn("%v; looking again at %s", cause, clockTime(next))
+	u.park(core.AwaitsStart, next, fmt.Sprintf("%v; it is looked at again at %s", cause, clockTime(next)))
 }
 
 // lookEvery is how often a device that cannot be looked at is tried again.

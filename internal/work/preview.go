@@ -61,6 +61,7 @@ type Preview struct {
 	Swap         *Swap      `json:"swap,omitempty"`
 	Factory      bool       `json:"factory,omitempty"` // the unit has factory settings
 	Landmarks    []Pair     `json:"landmarks,omitempty"`
+	Held         []Residual `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
 	Loaded       []Residual `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
 }
 
@@ -315,13 +316,14 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if err != nil {
 		return Preview{}, err
 	}
-	pl, err := s.plan(v, doc, part, req.Method, got.Text, string(raw), passphrase, req.Only...)
+	other := from.Serial != "" && from.Serial != v.pull.Serial && !v.dia.Identity.Pair
+	pl, err := s.plan(v, doc, part, ask{req.Method, got.Text, string(raw), passphrase, req.Only, other})
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", label(target), d.Name, err)
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.pull.Serial, Method: req.Method, TargetID: target.ID, Target: label(target), TargetName: target.Name,
 		BaseID: base.ID, Base: label(base), Fingerprint: base.Fingerprint, DialectRev: v.dia.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remains: pl.remains, Warnings: pl.notes, Only: req.Only, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Doubts: unfit}
+		Remains: pl.remains, Warnings: pl.notes, Only: req.Only, Saves: v.sess.Saves(), Unsaved: v.unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.where, Swap: swap, Factory: v.id.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Doubts: unfit, Held: pl.held}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}
@@ -372,6 +374,9 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	}
 	if w := pathWarning(p, cred.User); w != "" {
 		p.Warnings = append(p.Warnings, w)
+	}
+	if other {
+		p.Doubts = append(p.Doubts, s.carried(p, doc, got.Text, string(raw))...)
 	}
 	if p.Loaded, err = s.loaded(v); err != nil {
 		return p, err

@@ -18,6 +18,19 @@ func (u *push) against(ctx context.Context, v *visit, contentID string) ([]Resid
 	return u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, string(raw))
 }
 
+// differs lists what keeps what a visit found from being what was asked for: the
+// version, or where not all of it was to go there, what was predicted.
+func (u *push) differs(ctx context.Context, v *visit) ([]Residual, error) {
+	if len(u.p.Only) > 0 || len(u.p.Held) > 0 {
+		return u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, u.p.Predicted)
+	}
+	target, err := u.s.Store.As(service).VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return nil, err
+	}
+	return u.against(ctx, v, target.ContentID)
+}
+
 // renew makes the visit count as another pull of the same job.
 func (v *visit) renew(reason string) {
 	v.pull.ID, v.pull.Reason, v.pull.RequestedAt = store.NewID(v.s.clock()), reason, v.s.clock().UTC()
@@ -121,11 +134,7 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 	if err != nil {
 		return "", "", err
 	}
-	if len(u.p.Only) > 0 { // the rest is as it ran
-		u.res.Residuals, err = u.s.differences(v.dia.Doc(u.p.Part), v.parts[u.p.Part].Text, u.p.Predicted)
-	} else {
-		u.res.Residuals, err = u.against(ctx, v, target.ContentID)
-	}
+	u.res.Residuals, err = u.differs(ctx, v)
 	if err != nil {
 		return "", "", err
 	}
@@ -140,7 +149,15 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 	case v.unsaved():
 		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
 	}
-	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target) + u.resalted(ctx, v, target), nil
+	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target) + u.setAside() + u.resalted(ctx, v, target), nil
+}
+
+// setAside says how much of the version did not go there.
+func (u *push) setAside() string {
+	if len(u.p.Held) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; set aside: %s to other hardware", counts(len(u.p.Held), "line that belongs", "lines that belong"))
 }
 
 // resalted counts the lines whose secrets the device has salted anew since the

@@ -80,6 +80,9 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
 		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
 	}
+	if req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }) {
+		return j, ErrNoRestart
+	}
 	if req.Due != nil && req.Due.Sub(s.Now()) < MinWindow {
 		return j, fmt.Errorf("%w: the one that all share ends at %s", ErrWindow, clockTime(*req.Due))
 	}
@@ -136,6 +139,10 @@ func (s *Service) shown(ctx context.Context, actor core.Actor, id, hash string) 
 	}
 	return p, nil
 }
+
+// ErrNoRestart is returned where a restart is to be left to later and there is
+// none.
+var ErrNoRestart = errors.New("this push restarts nothing, so no restart can be left to later; that is for method stage")
 
 // ErrDoubts is returned when a preview has doubts and nobody said why it is
 // pushed all the same.

@@ -237,11 +237,9 @@ func (u *push) look(ctx context.Context, known string) (ended bool, err error) {
 		return false, err
 	}
 	v.close()
-	if target, err := s.Store.As(service).VersionByID(ctx, u.p.TargetID); err == nil {
-		if left, err := u.against(ctx, v, target.ContentID); err == nil && len(left) == 0 {
-			if err := u.takePlace(); err != nil {
-				return false, err
-			}
+	if left, err := u.differs(ctx, v); err == nil && len(left) == 0 {
+		if err := u.takePlace(); err != nil {
+			return false, err
 		}
 	}
 	k, err := v.keep(context.WithoutCancel(ctx))

@@ -71,11 +71,22 @@ type planned struct {
 	changes   []Residual
 	remains   []Residual
 	notes     []string
+	held      []Residual // lines of the version that are set aside
+}
+
+// ask is what a push is to be worked out of.
+type ask struct {
+	method     string
+	have, want string // what runs, and what should
+	passphrase string // of want
+	only       []string
+	otherUnit  bool // want was taken from another piece of hardware
 }
 
 // plan works out what to send so that a part that runs have runs want: lines
 // where lines can be typed, otherwise the whole document or file.
-func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, passphrase string, only ...string) (p planned, err error) {
+func (s *Service) plan(v *visit, doc *dialect.Doc, part string, ask ask) (p planned, err error) {
+	method, have, want, passphrase, only := ask.method, ask.have, ask.want, ask.passphrase, ask.only
 	mask := s.masker(v.dia)
 	if method == "stage" {
 		if len(only) > 0 {
@@ -100,6 +111,10 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 				return p, err
 			}
 		}
+		var held []*rules.Item
+		if ask.otherUnit {
+			to, held = change.Bound(from, to)
+		}
 		plan := doc.Language.Replace(from, to)
 		if method == "merge" {
 			plan = doc.Language.Merge(from, to)
@@ -108,7 +123,7 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 		if len(steps) > 0 && len(v.dia.Change.Live) > 0 {
 			steps = append(steps, say("live", "what was sent takes effect"))
 		}
-		return planned{steps, doc.Blocks.Print(plan.Predicted.Node()), nil, residuals(plan.Remains, mask), plan.Notes}, nil
+		return planned{steps: steps, predicted: doc.Blocks.Print(plan.Predicted.Node()), remains: residuals(plan.Remains, mask), notes: plan.Notes, held: s.setAside(held, mask)}, nil
 	}
 	if len(only) > 0 {
 		return p, fmt.Errorf("%s goes there as a whole, so no blocks of it can be chosen", part)
@@ -134,6 +149,18 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part, method, have, want, pas
 		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))
 	}
 	return p, nil
+}
+
+// setAside words lines of a version that do not go to another unit.
+func (s *Service) setAside(held []*rules.Item, mask rules.Masker) (out []Residual) {
+	for _, it := range held {
+		block := ""
+		if it.Up != nil && it.Up.Up != nil {
+			block = it.Up.Path()
+		}
+		out = append(out, Residual{Block: block, Want: it.Line, WantMasked: mask.Answer(it.Line, it.Secrets())})
+	}
+	return out
 }
 
 // say is a step in our words, not the device's.

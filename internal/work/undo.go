@@ -172,7 +172,7 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 		if method == "merge" {
 			method = "replace"
 		}
-		pl, err := s.plan(u.v, u.v.dia.Doc(u.p.Part), u.p.Part, method, u.v.parts[u.p.Part].Text, string(raw), passphrase)
+		pl, err := s.plan(u.v, u.v.dia.Doc(u.p.Part), u.p.Part, ask{method: method, have: u.v.parts[u.p.Part].Text, want: string(raw), passphrase: passphrase})
 		if err != nil {
 			return nil, err
 		}

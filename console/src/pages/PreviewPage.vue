@@ -83,6 +83,10 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
           <ResidualList :residuals="changes" />
         </template>
+        <template v-if="p.held.length">
+          <h2 class="mt-4 mb-2">Set aside, for it belongs to the hardware that {{ p.target }} was taken from</h2>
+          <ResidualList :residuals="p.held" />
+        </template>
         <template v-if="p.loaded.length">
           <h2 class="mt-4 mb-2">Loaded into the candidate by somebody, and not committed</h2>
           <ResidualList :residuals="turned(p.loaded)" />

@@ -32,6 +32,7 @@ type Rule struct {
 	Secret     []string // captures that are secret
 	Volatile   bool     // changes by itself; never compared, never sent
 	Hostname   string   // the capture that is the name shown in the prompt
+	Hardware   bool     // it belongs to one piece of hardware, and does not go to another
 	Salted     []string // captures that the device shows otherwise each time: kept and sent, not compared
 
 	Reach    bool   // carries the path by which the service reaches the device

@@ -10,6 +10,7 @@ package tern
 
 import (
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 	"strings"
@@ -95,6 +96,7 @@ func init() {
 			{word: "guard", ident: 1, over: true, check: oneOf(1, "strict", "loose")},
 			sieveUse("in"),
 			sieveUse("out"),
+			{word: "hull", ident: 1, over: true, check: hull},
 			{word: "shut", ident: 1, check: words(1)},
 		}},
 		{word: "course", ident: 2, over: true, check: course},
@@ -171,6 +173,17 @@ func address(at int) func(*Config, []string) error {
 		}
 		return nil
 	}
+}
+
+// hull is an address burnt into one unit (IEEE 802).
+func hull(_ *Config, w []string) error {
+	if len(w) != 2 {
+		return fmt.Errorf("hull takes one address, like 02:00:5e:10:00:01")
+	}
+	if a, err := net.ParseMAC(w[1]); err != nil || len(a) != 6 {
+		return fmt.Errorf("%q is no hull address", w[1])
+	}
+	return nil
 }
 
 func prefix(at int) func(*Config, []string) error {

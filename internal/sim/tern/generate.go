@@ -100,6 +100,9 @@ func Generate(r *rand.Rand) *Machine {
 		for _, a := range some([]string{"10.50.0.1/24", "2001:db8:40::1/64"}, .3) {
 			do("also-berth %s", a)
 		}
+		if maybe(.3) {
+			do("hull 02:00:5e:10:00:0%d", 1+r.IntN(3))
+		}
 		if maybe(.4) {
 			do("mtu %s", pick("1500", "9000"))
 		}
