@@ -130,6 +130,11 @@ func TestStage(t *testing.T) {
 	must(w.admin.TakeBack(ctx(t), j.ID))(t)
 	is("taken back", w.end(j.ID), "undone", first, first, 5)
 
+	// How long it was away before is known by now.
+	if p := w.preview(client.NewPreview{Ref: sw1 + "@2", Method: "stage"}); !strings.Contains(strings.Join(p.Warnings, "\n"), "is away for up to 2m; the last ") {
+		t.Errorf("%q", p.Warnings)
+	}
+
 	// What cannot be written, and what cannot be asked for.
 	w.fleet.faults(sw1, box.Faults{RefuseLine: 1})
 	is("refused", w.end(w.stage(sw1+"@2").ID), "undone", first, first, 5)

@@ -245,4 +245,14 @@ func TestController(t *testing.T) {
 	if log := w.logText(end.ID); !strings.Contains(log, stray+" is not back: it was asked for and did not come back") {
 		t.Errorf("the log does not say why:\n%s", log)
 	}
+	// Before the next one it is said that it will not be waited for; so is one that
+	// goes by another name by now.
+	w.fleet.faults(c, box.Faults{})
+	w.sql("UPDATE devices SET member = 'ap-old-name' WHERE name = 'ap-innisquill-quay'")
+	p = w.preview(client.NewPreview{Ref: c + "@1"})
+	for _, part := range []string{"not there now, so not waited for afterwards: ", stray + " (", "ap-old-name (it knows nobody of that name)"} {
+		if !strings.Contains(strings.Join(p.Warnings, "\n"), part) {
+			t.Errorf("it lacks %q: %q", part, p.Warnings)
+		}
+	}
 }

@@ -339,11 +339,11 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	} else if p.PredictedRed, err = s.masked(doc, p.Predicted); err != nil {
 		return p, err
 	}
+	kids, err := q.Children(ctx, d.ID)
+	if err != nil {
+		return p, err
+	}
 	if away := p.away(v.dia); away > 0 {
-		kids, err := q.Children(ctx, d.ID)
-		if err != nil {
-			return p, err
-		}
 		if len(kids) > 0 {
 			names := make([]string, len(kids))
 			for i, k := range kids {
@@ -358,12 +358,12 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		words := fmt.Sprintf("the device restarts afterwards and is away for up to %s", core.Span(away))
 		if len(past) > 0 {
 			slices.Sort(past)
-			words += fmt.Sprintf("; the last %s, %s", counts(len(past), "time it took", "times it took"), spans(past))
+			words += fmt.Sprintf("; the last %s it took %s", strings.TrimPrefix(counts(len(past), "time", "times"), "1 "), spans(past))
 		}
 		p.Warnings = append(p.Warnings, words)
 	}
 	p.Warnings = append(p.Warnings, notes...)
-	if away := v.strays(); len(away) > 0 && p.away(v.dia) > 0 {
+	if away := v.strays(kids); len(away) > 0 && p.away(v.dia) > 0 {
 		p.Warnings = append(p.Warnings, fmt.Sprintf("not there now, so not waited for afterwards: %s", strings.Join(away, ", ")))
 	}
 	if v.where.Relay != "" {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"magpie/internal/core"
 	"magpie/internal/link"
 )
 
@@ -100,8 +101,13 @@ func (u *push) gathered() {
 }
 
 // strays are the devices it speaks for that are not there, with what it says of
-// them.
-func (v *visit) strays() (out []string) {
+// them; and those that are known here and of which it does not know, by that name.
+func (v *visit) strays(kids []core.Device) (out []string) {
+	for _, k := range kids {
+		if k.Member != "" && !slices.ContainsFunc(v.members, func(m *memberVisit) bool { return m.Name == k.Member }) {
+			out = append(out, k.Member+" (it knows nobody of that name)")
+		}
+	}
 	for _, m := range v.members {
 		if !v.sess.Present(link.Member{Name: m.Name, State: m.State}) {
 			out = append(out, fmt.Sprintf("%s (%s)", m.Name, m.State))

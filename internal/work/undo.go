@@ -176,31 +176,20 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(pl.steps) == 0 {
-			if last = u.startupBack(ctx); last != nil {
+		if len(pl.steps) > 0 {
+			if last = u.send(ctx, pl.steps, "undoing"); last != nil {
+				var at stepError
+				errors.As(last, &at)
+				u.l.Warn("undoing: %s", mask.Answer(last.Error(), at.step.Secrets))
+				if linkRefused(last) != nil && try > 0 {
+					break
+				}
 				continue
 			}
-			if last = u.disarm(); last != nil {
+			u.v.renew(core.AfterPush)
+			if last = u.v.fetch(); last != nil {
 				continue
 			}
-			u.v.close()
-			if _, err := u.v.keep(ctx); err != nil {
-				return nil, err
-			}
-			return u.against(ctx, u.v, u.before.ContentID)
-		}
-		if last = u.send(ctx, pl.steps, "undoing"); last != nil {
-			var at stepError
-			errors.As(last, &at)
-			u.l.Warn("undoing: %s", mask.Answer(last.Error(), at.step.Secrets))
-			if linkRefused(last) != nil && try > 0 {
-				break
-			}
-			continue
-		}
-		u.v.renew(core.AfterPush)
-		if last = u.v.fetch(); last != nil {
-			continue
 		}
 		if last = u.startupBack(ctx); last != nil {
 			continue
