@@ -104,7 +104,11 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		return
 	}
 	res.Proved = push.Outcome == core.Equal || push.Outcome == core.NotSaved
-	l.Info("%s: %s", push.Outcome, push.Summary)
+	if push.Outcome == core.NotSaved {
+		l.Info("it runs %s, pulled again and compared; startup was left alone", res.Ref)
+	} else {
+		l.Info("%s: %s", push.Outcome, push.Summary)
+	}
 	if came.BeforeID == "" || came.Sent == 0 || push.Outcome == core.Undone {
 		res.Whole = true
 		s.end(j, l, core.Failed, fmt.Sprintf("%s was not proved: the push ended %s: %s", res.Ref, push.Outcome, push.Summary), res)
@@ -115,11 +119,9 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		s.end(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", push.Summary, j.Device, err), res)
 		return
 	}
-	said := ""
 	if res.BackID == "" {
 		l.Step("putting back what ran there, %s", label(before))
-		var back core.Job
-		back, said, err = s.drillPush(owed, j, before, PushRequest{Note: "after the drill " + j.ID, NoSave: true}, "back")
+		back, _, err := s.drillPush(owed, j, before, PushRequest{Note: "after the drill " + j.ID, NoSave: true}, "back")
 		switch {
 		case errors.Is(context.Cause(owed), ErrStopping):
 			return
@@ -135,7 +137,6 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		if err != nil {
 			return
 		}
-		said = back.Summary
 		l.Info("%s: %s", back.Outcome, back.Summary)
 		if res.Whole = back.Outcome == core.Equal || back.Outcome == core.NotSaved; !res.Whole { // startup was not written either way
 			s.end(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but what ran on %s before is not back: %s: %s", j.Device, back.Outcome, back.Summary), res)
@@ -143,12 +144,11 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		}
 	}
 	res.Whole = true
-	outcome := core.Done
+	outcome, why := core.Done, ""
 	if !res.Proved {
-		outcome = core.Failed
-		said = push.Outcome + ": " + push.Summary + "; " + said
+		outcome, why = core.Failed, fmt.Sprintf(" (%s: %s)", push.Outcome, push.Summary)
 	}
-	s.end(j, l, outcome, s.drilled(res)+"; "+said, res)
+	s.end(j, l, outcome, fmt.Sprintf("%s%s; %s runs %s again", s.drilled(res), why, j.Device, label(before)), res)
 }
 
 func (s *Service) drilled(res DrillResult) string {
