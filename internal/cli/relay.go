@@ -46,7 +46,7 @@ func (a *app) relayOpen(ctx context.Context, c *cli.Command, s *client.Client, g
 	opened := false
 	n.Opened = func(id string, reaches []string) {
 		opened = true
-		a.s.printf("relay %s is open for %s, for %s\n", a.s.paint(strong, id), got[0], n.For)
+		a.s.printf("relay %s is open for %s, until %s %s\n", a.s.paint(strong, id), got[0], when(time.Now().Add(n.For)), zoneName())
 		a.s.printf("it connects to %s, and nowhere else\n", strings.Join(reaches, ", "))
 		a.s.printf("now push through it, here or anywhere: magpie push %s --relay %s (or magpie swap)\n", got[0], id)
 		a.s.printf("Ctrl-C ends it\n\n")

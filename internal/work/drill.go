@@ -80,6 +80,9 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		switch {
 		case errors.Is(context.Cause(ctx), ErrStopping):
 			return
+		case errors.Is(context.Cause(ctx), ErrCancelled):
+			s.end(j, l, core.Cancelled, "cancelled by hand; nothing was sent", res)
+			return
 		case err != nil:
 			s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
 			return

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -18,7 +19,7 @@ var ErrSnapshot = errors.New("no snapshot")
 // nil is now. Devices that had none are left out.
 func (s *Service) MakeSnapshot(ctx context.Context, actor core.Actor, snap store.Snapshot, devices []core.Device, at *time.Time) (store.Snapshot, error) {
 	if err := ref.VersionName(snap.Name); err != nil {
-		return snap, fmt.Errorf("%w: %w", ErrSnapshot, err)
+		return snap, fmt.Errorf("%w: %s", ErrSnapshot, strings.Replace(err.Error(), "version's name", "snapshot's name", 1))
 	}
 	err := s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		var versions []core.Version
