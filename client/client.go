@@ -340,9 +340,9 @@ func (c *Client) Restart(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/restart", nil, nil)
 }
 
-// Approve lets a planned push go ahead.
-func (c *Client) Approve(ctx context.Context, id string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/approve", nil, nil)
+// Approve lets a planned push go ahead. preview is the one that was looked at.
+func (c *Client) Approve(ctx context.Context, id, preview string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/approve", q("preview", preview), nil)
 }
 
 // Decline calls a planned push off.

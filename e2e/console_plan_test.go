@@ -38,7 +38,8 @@ func TestConsolePlans(t *testing.T) {
 	b.allow = append(b.allow, "403")
 	b.click("Approve it")
 	b.see("you planned it yourself")
-	must(w.as("okonkwo", "demo-okonkwo-1").Approve(ctx(t), strings.TrimPrefix(b.at(), "/jobs/")))(t)
+	id := strings.TrimPrefix(b.at(), "/jobs/")
+	must(w.as("okonkwo", "demo-okonkwo-1").Approve(ctx(t), id, must(w.admin.Job(ctx(t), id))(t).Plan.Preview))(t)
 	b.see("approved by okonkwo")
 	b.see("pulled again and compared")
 	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" || d.LastProven == nil {

@@ -71,7 +71,7 @@ func TestPlanned(t *testing.T) {
 	if j = w.awaits(j.ID, "approval"); !j.Plan.Changed || w.fleet.running(r1) != third {
 		t.Errorf("%+v\n%s", j.Plan, w.fleet.running(r1))
 	}
-	out, said, status := w.cli("push", "--approve", j.ID)
+	out, said, status := w.cli("push", "--approve", j.ID, "--yes")
 	if status != 0 {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
@@ -146,13 +146,16 @@ func TestSecondPerson(t *testing.T) {
 		t.Errorf("pushed alone: %v", err)
 	}
 	j := w.awaits(w.planned(okonkwo, r1+"@1", 0, time.Minute).ID, "approval")
-	if _, err := okonkwo.Approve(ctx(t), j.ID); !client.IsStatus(err, 403) {
+	if _, err := wilks.Approve(ctx(t), j.ID, p.ID+"x"); !client.IsStatus(err, 409) {
+		t.Errorf("approved without having looked at it: %v", err)
+	}
+	if _, err := okonkwo.Approve(ctx(t), j.ID, j.Plan.Preview); !client.IsStatus(err, 403) {
 		t.Errorf("approved by whoever planned it: %v", err)
 	}
-	if _, err := w.addUser("lookout", "reader").Approve(ctx(t), j.ID); !client.IsStatus(err, 403) {
+	if _, err := w.addUser("lookout", "reader").Approve(ctx(t), j.ID, j.Plan.Preview); !client.IsStatus(err, 403) {
 		t.Errorf("approved by a reader: %v", err)
 	}
-	must(wilks.Approve(ctx(t), j.ID))(t)
+	must(wilks.Approve(ctx(t), j.ID, j.Plan.Preview))(t)
 	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(r1) != first || end.Plan.Approved != "wilks" {
 		t.Errorf("%s: %s, %+v\n%s", end.Outcome, end.Summary, end.Plan, w.logText(j.ID))
 	}
@@ -165,7 +168,7 @@ func TestSecondPerson(t *testing.T) {
 	j = w.awaits(w.planned(okonkwo, r1+"@2", 0, time.Minute).ID, "approval")
 	off := true
 	must(w.admin.EditUser(ctx(t), "okonkwo", client.NewUser{Disabled: &off}))(t)
-	must(wilks.Approve(ctx(t), j.ID))(t)
+	must(wilks.Approve(ctx(t), j.ID, j.Plan.Preview))(t)
 	if end := w.end(j.ID); end.Outcome != "refused" || !strings.Contains(end.Summary, "may not push any more") || w.fleet.running(r1) != first {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}

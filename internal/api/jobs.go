@@ -465,7 +465,7 @@ func (s *Server) decide(decision string) gin.HandlerFunc {
 			}
 			return
 		}
-		j, err := s.Work.Decide(ctx, actor(c), id, decision)
+		j, err := s.Work.Decide(ctx, actor(c), id, decision, c.Query("preview"))
 		if err != nil {
 			fail(c, problem(err))
 			return

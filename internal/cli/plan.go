@@ -111,6 +111,34 @@ func (a *app) showPlan(j client.Job) {
 	}
 }
 
+// approve shows what a planned push would send, and lets it go ahead.
+func (a *app) approve(ctx context.Context, c *cli.Command, s *client.Client, id string) (client.Job, error) {
+	j, err := s.Job(ctx, id)
+	if err != nil {
+		return j, err
+	}
+	if j.Plan == nil {
+		return j, fmt.Errorf("job %s is a %s, not a planned push", id, j.Kind)
+	}
+	p, err := s.Preview(ctx, j.Plan.Preview)
+	if err != nil {
+		return j, err
+	}
+	if !c.Bool("json") {
+		a.showPreview(p, false, "")
+	}
+	if !c.Bool("yes") {
+		name, err := a.s.ask(fmt.Sprintf("\nApprove this, planned by %s? Type the device's name to approve it: ", j.Actor))
+		if err != nil {
+			return j, fmt.Errorf("%w; look at it with magpie job show %s, then give --yes", err, id)
+		}
+		if name != p.Device {
+			return j, fmt.Errorf("not approved")
+		}
+	}
+	return s.Approve(ctx, id, j.Plan.Preview)
+}
+
 // followPlan shows a planned push as it stands now: it goes on by itself.
 func (a *app) followPlan(ctx context.Context, c *cli.Command, s *client.Client, j client.Job) error {
 	for end := time.Now().Add(5 * time.Second); j.State != "ended" && (j.Awaits == "" || j.Plan == nil) && time.Now().Before(end); time.Sleep(200 * time.Millisecond) {

@@ -106,7 +106,8 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at, relay stri
 }
 
 func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-	for flag, decide := range map[string]func(context.Context, string) (client.Job, error){"confirm": s.Confirm, "take-back": s.TakeBack, "restart": s.Restart, "approve": s.Approve, "decline": s.Decline} {
+	for flag, decide := range map[string]func(context.Context, string) (client.Job, error){"confirm": s.Confirm, "take-back": s.TakeBack, "restart": s.Restart, "decline": s.Decline,
+		"approve": func(ctx context.Context, id string) (client.Job, error) { return a.approve(ctx, c, s, id) }} {
 		id := c.String(flag)
 		if id == "" {
 			continue

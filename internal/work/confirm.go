@@ -31,14 +31,15 @@ var ErrTooLate = errors.New("this push does not wait for a decision")
 
 // Decide says what becomes of a job that waits: "confirm" keeps a push, "undo"
 // takes it back now, "restart" restarts a device whose startup was written,
-// "approve" and "decline" are about a planned push.
-func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision string) (j core.Job, err error) {
+// "approve" and "decline" are about a planned push. seen is the preview that who
+// approves has looked at.
+func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision, seen string) (j core.Job, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if j, err = q.Job(ctx, jobID); err != nil {
 			return err
 		}
 		if decision == "approve" {
-			if err := s.mayApprove(ctx, q, actor, j); err != nil {
+			if err := s.mayApprove(ctx, q, actor, j, seen); err != nil {
 				return err
 			}
 		}

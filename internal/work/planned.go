@@ -68,14 +68,18 @@ func (s *Service) mayAlone(ctx context.Context, actor core.Actor, p Preview, req
 	return "", fmt.Errorf("%w (%s): plan it, with --from now if it is to begin as soon as it is approved; an admin can go ahead alone by saying why with --despite", ErrSecondPerson, rule)
 }
 
-// mayApprove tells whether somebody may approve a planned push.
-func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, j core.Job) error {
+// mayApprove tells whether somebody may approve a planned push: another than who
+// planned it, where a rule says so, and what they looked at.
+func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, j core.Job, seen string) error {
 	var res PlanResult
 	if err := q.OpenResult(j, &res); err != nil || j.Kind != "planned" {
 		return err
 	}
 	if res.Rule != "" && actor.ID == j.ActorID {
 		return fmt.Errorf("%w (%s), and you planned it yourself", ErrSecondPerson, res.Rule)
+	}
+	if seen != res.PreviewID {
+		return fmt.Errorf("%w: what would be sent is in preview %s by now; look at that first", ErrPreviewChanged, res.PreviewID)
 	}
 	return nil
 }

@@ -436,7 +436,7 @@ func (s *Service) DecideAll(ctx context.Context, actor core.Actor, restoreID, de
 		if r.JobID == "" {
 			continue
 		}
-		if _, err := s.Decide(ctx, actor, r.JobID, decision); err == nil {
+		if _, err := s.Decide(ctx, actor, r.JobID, decision, ""); err == nil {
 			n++
 		} else if !errors.Is(err, ErrTooLate) {
 			return n, err

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref } from 'vue'
-import { post, type Job } from '../api/call'
+import { post, query, type Job } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import ProblemNote from './ProblemNote.vue'
 
@@ -45,7 +45,7 @@ const kinds = {
 const kind = computed(() => kinds[props.job.awaits as keyof typeof kinds] ?? kinds.confirm)
 const { busy, trouble, attempt } = useAttempt()
 const decided = ref(false)
-const decide = async (what: string) => (decided.value = await attempt(() => post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what)))
+const decide = async (what: string) => (decided.value = await attempt(() => post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what + query({ preview: what === 'approve' ? props.job.plan?.preview : undefined }))))
 </script>
 
 <template>
