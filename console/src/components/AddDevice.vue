@@ -2,6 +2,7 @@
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { computed, reactive, ref, watch } from 'vue'
 import { get, post, type Device, type Schemas } from '../api/call'
+import { useAttempt } from '../composables/attempt'
 import ProblemNote from './ProblemNote.vue'
 
 defineProps<{ open: boolean }>()
@@ -12,22 +13,9 @@ const sets = ref<Schemas['CredentialSet'][]>([])
 const dialects = ref<Schemas['Dialect'][]>([])
 const probe = ref<Schemas['Probe']>()
 const identity = ref<Schemas['Tried']>()
-const busy = ref('')
-const trouble = ref<Error>()
+const { busy, trouble, attempt } = useAttempt()
 
-async function step(what: string, do_: () => Promise<void>) {
-  busy.value = what
-  trouble.value = undefined
-  try {
-    await do_()
-  } catch (e) {
-    trouble.value = e as Error
-  } finally {
-    busy.value = ''
-  }
-}
-
-void step('', async () => {
+void attempt(async () => {
   dialects.value = await get('/dialects')
   form.dialect = dialects.value[0]?.name ?? ''
   sets.value = await get('/credentials')
@@ -48,13 +36,13 @@ const body = computed(() => ({
   ...(form.credential ? { user: undefined, password: undefined, raise: undefined } : { credential: undefined }),
 }))
 const look = () =>
-  step('look', async () => {
+  attempt(async () => {
     identity.value = undefined
     probe.value = await post('/probe', { address: form.address, port: form.port, transport: form.transport })
   })
-const tryIt = () => step('try', async () => void (identity.value = await post('/try', body.value)))
+const tryIt = () => attempt(async () => void (identity.value = await post('/try', body.value)))
 const save = () =>
-  step('save', async () => {
+  attempt(async () => {
     const d = await post<Device>('/devices', body.value)
     await post('/pulls', { selector: [d.name] })
     emit('added', d.name)
@@ -105,7 +93,7 @@ const save = () =>
           </div>
           <ProblemNote class="sm:col-span-2" :error="trouble" />
           <div class="flex gap-2 sm:col-span-2">
-            <button class="button-main" :disabled="!!busy">{{ probe ? (identity ? 'Save and pull' : probe.fingerprint ? 'Accept the key and sign in once' : 'Sign in once') : 'Look who answers there' }}</button>
+            <button class="button-main" :disabled="busy">{{ probe ? (identity ? 'Save and pull' : probe.fingerprint ? 'Accept the key and sign in once' : 'Sign in once') : 'Look who answers there' }}</button>
             <button type="button" class="button" @click="$emit('close')">Cancel</button>
           </div>
         </form>

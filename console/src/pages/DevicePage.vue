@@ -9,6 +9,7 @@ import HoldDrill from '../components/HoldDrill.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import TenureRibbon from '../components/TenureRibbon.vue'
+import { useAttempt } from '../composables/attempt'
 import { ended } from '../composables/job'
 import { ago, when, zone } from '../composables/time'
 import { useSession } from '../session'
@@ -46,38 +47,21 @@ const address = ref('')
 const elsewhere = () => void router.push({ path: '/push', query: { ref: props.name, to: props.name, at: address.value } })
 const newUnit = () => void router.push({ path: '/push', query: { ref: props.name, to: props.name, at: address.value, swap: '1' } })
 
-const busy = ref('')
 const said = ref('')
-const trouble = ref<Error>()
+const { busy, trouble, attempt } = useAttempt()
 async function pull() {
-  busy.value = 'pull'
-  trouble.value = undefined
-  try {
+  await attempt(async () => {
     const { jobs } = await post<{ jobs: Job[] }>('/pulls', { selector: [props.name] })
     const end = await ended(jobs[0].id)
     said.value = `${end.outcome}: ${end.summary}`
-  } catch (e) {
-    trouble.value = e as Error
-  } finally {
-    busy.value = ''
-    again()
-  }
+  })
+  again()
 }
 async function retry() {
-  try {
-    await post(at.value + '/retry-login')
-    await pull()
-  } catch (e) {
-    trouble.value = e as Error
-  }
+  if (await attempt(() => post(at.value + '/retry-login'))) await pull()
 }
 async function mark(v: Version, what: object) {
-  trouble.value = undefined
-  try {
-    await patch('/version' + query({ ref: v.ref }), what)
-  } catch (e) {
-    trouble.value = e as Error
-  }
+  await attempt(() => patch('/version' + query({ ref: v.ref }), what))
   again()
 }
 const facts = computed(() => {
@@ -101,7 +85,7 @@ const facts = computed(() => {
       <span class="grow"></span>
       <template v-if="operator">
         <RouterLink v-if="d.latest && !d.member" class="button" :to="`/sheet?ref=${name}`">Carry sheet</RouterLink>
-        <button type="button" class="button" :disabled="!!busy" @click="pull">{{ busy ? 'Pulling…' : 'Pull now' }}</button>
+        <button type="button" class="button" :disabled="busy" @click="pull">{{ busy ? 'Pulling…' : 'Pull now' }}</button>
         <RouterLink v-if="d.drifted" class="button" :to="`/compare?from=${name}@baseline&to=${name}@latest`">What drifted</RouterLink>
         <RouterLink v-if="d.unsaved" class="button" :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">What is not saved</RouterLink>
         <RouterLink v-if="d.drifted" class="button-main" :to="`/push?ref=${name}@baseline`">Put the baseline back</RouterLink>

@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, post, query, type Schemas, type Version } from '../api/call'
 import ProblemNote from '../components/ProblemNote.vue'
+import { useAttempt } from '../composables/attempt'
 
 // A version's text, to be changed and kept as another version.
 const route = useRoute()
@@ -13,32 +14,22 @@ const note = ref('')
 const before = ref('')
 const masked = ref(false)
 const opaque = ref(false)
-const trouble = ref<Error>()
-const busy = ref(false)
+const { busy, trouble, attempt } = useAttempt()
 
-async function load() {
-  try {
+const load = () =>
+  attempt(async () => {
     const t = await get<Schemas['Text']>('/version' + query({ ref: of }))
     before.value = text.value = t.text
     masked.value = !!t.masked
     opaque.value = !!t.opaque
-  } catch (e) {
-    trouble.value = e as Error
-  }
-}
+  })
 void load()
 
-async function keep() {
-  busy.value = true
-  trouble.value = undefined
-  try {
+const keep = () =>
+  attempt(async () => {
     const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value })
     void router.push(`/compare?from=${of}&to=${v.ref}`)
-  } catch (e) {
-    trouble.value = e as Error
-    busy.value = false
-  }
-}
+  })
 </script>
 
 <template>

@@ -7,6 +7,7 @@ import { get, post, query, type Device, type Job, type Schemas } from '../api/ca
 import AddDevice from '../components/AddDevice.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
+import { useAttempt } from '../composables/attempt'
 import { ended } from '../composables/job'
 import { useKeys } from '../composables/keys'
 import { ago, when, zone } from '../composables/time'
@@ -45,10 +46,9 @@ const lately = computed(() =>
 )
 
 const pulling = ref<{ done: number; of: number; failed: string[] }>()
-const trouble = ref<Error>()
-async function pull() {
-  trouble.value = undefined
-  try {
+const { trouble, attempt } = useAttempt()
+const pull = () =>
+  attempt(async () => {
     const { jobs } = await post<{ jobs: Job[] }>('/pulls', { selector: (selector.value || 'name=*').split(/\s+/) }, { 'Idempotency-Key': crypto.randomUUID() })
     const p = (pulling.value = { done: 0, of: jobs.length, failed: [] as string[] })
     await Promise.all(
@@ -60,24 +60,17 @@ async function pull() {
       }),
     )
     again()
-  } catch (e) {
-    trouble.value = e as Error
-  }
-}
+  })
 
 const restoring = ref(false)
 const which = ref('')
-async function survey() {
-  trouble.value = undefined
-  try {
+const survey = () =>
+  attempt(async () => {
     // A time without a zone is one of the reader's own.
     const to = /^\d{4}-\d\d-\d\dT[\d:]+$/.test(which.value) ? new Date(which.value).toISOString() : which.value
     const j = await post<Job>('/surveys', { selector: selector.value.split(/\s+/), which: to }, { 'Idempotency-Key': crypto.randomUUID() })
     void router.push('/jobs/' + j.id)
-  } catch (e) {
-    trouble.value = e as Error
-  }
-}
+  })
 
 const adding = ref(false)
 const box = ref<HTMLInputElement>()
