@@ -223,3 +223,33 @@ func TestBroughtLogin(t *testing.T) {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }
+
+// TestSecondStep: where a dialect says that sent lines have to be made live, that
+// is a step of its own, in the preview, in the push and in its undo; and nothing
+// is proved before the device had its time to settle.
+func TestSecondStep(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	src := strings.Replace(shippedDialect(t, "tern"), "  save: {mode: aloft", "  live: [{mode: aloft, type: recite unit, done: '^serial '}]\n  settle: 1s\n  save: {mode: aloft", 1)
+	must(w.admin.LoadDialect(ctx(t), "tern", src))(t)
+	changed(w)
+	second := w.fleet.running(r1)
+	p := w.preview(client.NewPreview{Ref: r1 + "@1"})
+	if last := p.Steps[len(p.Steps)-1]; last.Kind != "live" {
+		t.Errorf("the last step is %+v", last)
+	}
+	j := w.parked(w.within("2m", r1+"@1").ID)
+	log := w.logText(j.ID)
+	if !strings.Contains(log, "live what was sent takes effect") || !strings.Contains(log, "giving it 1s to settle") {
+		t.Errorf("%s", log)
+	}
+	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second || strings.Count(w.logText(j.ID), "live what was sent") != 2 {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+	// It is refused: the lines are taken away again.
+	must(w.admin.LoadDialect(ctx(t), "tern", strings.Replace(src, "type: recite unit, done: '^serial '", "type: hoist it all", 1)))(t)
+	if end := w.end(w.within("30s", r1+"@1").ID); end.Outcome == "equal" {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
+	}
+}
