@@ -89,9 +89,6 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at, relay stri
 			host = at
 		}
 	}
-	if port == 0 {
-		port = way.Port
-	}
 	p, err := s.ProbeThrough(ctx, relay, way.Transport, host, port)
 	if err != nil {
 		return "", err

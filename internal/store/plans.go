@@ -150,13 +150,5 @@ func (q *Q) RemoveSnapshot(ctx context.Context, name string) error {
 
 // SnapshotVersions lists the versions of a snapshot, by device and part.
 func (q *Q) SnapshotVersions(ctx context.Context, id string) ([]core.Version, error) {
-	ids, err := list[string](ctx, q.ext, `SELECT version_id FROM snapshot_versions WHERE snapshot_id = ?`, id)
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	query, args, err := in(versionColumns+`WHERE v.id IN (?) ORDER BY d.name, p.name`, ids)
-	if err != nil {
-		return nil, err
-	}
-	return list[core.Version](ctx, q.ext, query, args...)
+	return list[core.Version](ctx, q.ext, versionColumns+`WHERE v.id IN (SELECT version_id FROM snapshot_versions WHERE snapshot_id = ?) ORDER BY d.name, p.name`, id)
 }

@@ -12,7 +12,6 @@ import (
 
 	"magpie/internal/check"
 	"magpie/internal/core"
-	"magpie/internal/store"
 )
 
 // MaxChecks is how many checks one push may have.
@@ -120,11 +119,7 @@ func (s *Service) make1(ctx context.Context, v *visit, text string) Finding {
 		if err != nil {
 			return Finding{Said: err.Error()}
 		}
-		port := d.Port
-		if way, ok := s.wayOf(d); ok && port == 0 {
-			port = way.Port
-		}
-		c = check.Check{Kind: "tcp", Target: net.JoinHostPort(d.Address, strconv.Itoa(port))}
+		c = check.Check{Kind: "tcp", Target: net.JoinHostPort(d.Address, strconv.Itoa(d.Port))}
 	}
 	if c.From == "" {
 		good, said, err := c.Run(ctx)
@@ -197,9 +192,7 @@ func (u *push) checkBefore(ctx context.Context) {
 		u.l.Info("%s: %s, %s", text, f.word(), f.Said)
 		u.res.Checks = append(u.res.Checks, Checked{Check: text, Before: &f})
 	}
-	if err := u.l.commit(context.Background(), func(q *store.Q) error { return q.SetResult(context.Background(), u.j.ID, u.res) }); err != nil {
-		u.l.Warn("what the checks found could not be kept: %v", err)
-	}
+	u.l.result(u.res)
 }
 
 // checkAfter makes them again. What was good is given a while to become so

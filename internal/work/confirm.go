@@ -216,19 +216,11 @@ func (u *push) park(outcome, summary string) {
 	u.journal.Phase = "confirming"
 	summary = fmt.Sprintf("%s; it goes back to %s at %s unless it is confirmed", summary, u.res.Before, clockTime(due))
 	u.l.Step("waiting until %s to be confirmed", clockTime(due))
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	err := u.l.commit(ctx, func(q *store.Q) error {
-		if err := q.PutJournal(ctx, u.journal); err != nil {
-			return err
-		}
-		return q.ParkJob(ctx, u.j.ID, core.AwaitsConfirm, &due, summary, u.res)
-	})
-	if err != nil {
-		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")
-	}
-	// Whatever happens now, the job is taken up again: decided, due, or without a worker.
+	u.l.park(core.AwaitsConfirm, &due, summary, u.res, u.journaled)
 }
+
+// journaled writes the journal in a transaction that is open.
+func (u *push) journaled(ctx context.Context, q *store.Q) error { return q.PutJournal(ctx, u.journal) }
 
 // resume takes up a push with a window: when it was decided, when its time is
 // over, or after whoever did it died.

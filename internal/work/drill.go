@@ -30,7 +30,7 @@ var ErrDrill = errors.New("no drill")
 
 // RequestDrill queues a drill: a version is put on another device of its family,
 // proved, and what ran there is put back.
-func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target core.Version, on core.Device, note, key string) (j core.Job, err error) {
+func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target core.Version, on core.Device, why, key string) (j core.Job, err error) {
 	switch {
 	case on.ID == target.DeviceID:
 		return j, fmt.Errorf("%w: %s is the version's own device; a drill is held on another one: a spare, or a simulated one", ErrDrill, on.Name)
@@ -38,16 +38,12 @@ func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target cor
 		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a drill is held on a device of its own", ErrDrill, on.Name, on.Parent)
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, note}, Key: key}
+		n := store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, why}, Key: key}
 		err := q.AddJob(ctx, &n)
 		if j = n.Job; err != nil || n.Old {
 			return err
 		}
-		detail := fmt.Sprintf("job %s, %s on %s", j.ID, label(target), on.Name)
-		if note != "" {
-			detail += ": " + note
-		}
-		return q.Audit(ctx, "drill", on.Name, detail)
+		return q.Audit(ctx, "drill", on.Name, fmt.Sprintf("job %s, %s on %s%s", j.ID, label(target), on.Name, note(why)))
 	})
 	s.Kick()
 	return j, err
@@ -69,11 +65,6 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		return
 	}
 	res.Ref, res.On = label(target), j.Device
-	keep := func() {
-		if err := l.commit(context.Background(), func(q *store.Q) error { return q.SetResult(context.Background(), j.ID, res) }); err != nil {
-			l.Warn("not noted down: %v", err)
-		}
-	}
 	if res.PushID == "" {
 		l.Step("putting %s on %s", res.Ref, j.Device)
 		push, said, err := s.drillPush(ctx, j, target, PushRequest{Drill: target.Device, Note: req.Note, NoSave: true}, "out")
@@ -91,7 +82,7 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 			return
 		}
 		res.PushID = push.ID
-		keep()
+		l.result(res)
 		l.Info("push %s", push.ID)
 	}
 	// From here on the other device is owed what it ran before: a cancel waits.
@@ -133,7 +124,7 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 			return
 		}
 		res.BackID = back.ID
-		keep()
+		l.result(res)
 	}
 	if res.BackID != "" {
 		back, err := s.awaitJob(owed, res.BackID, nil)
@@ -165,7 +156,7 @@ func (s *Service) drilled(res DrillResult) string {
 // when there is nothing to send.
 func (s *Service) drillPush(ctx context.Context, j core.Job, target core.Version, req PushRequest, way string) (push core.Job, said string, err error) {
 	q := s.Store.As(service)
-	actor := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
+	actor := asker(j)
 	on, err := q.DeviceByID(ctx, j.DeviceID)
 	if err != nil {
 		return push, "", err

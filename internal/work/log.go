@@ -140,6 +140,32 @@ func (l *Log) commit(ctx context.Context, fn func(q *store.Q) error) error {
 	return err
 }
 
+// result keeps what a job has led to so far.
+func (l *Log) result(v any) {
+	ctx := context.Background()
+	if err := l.commit(ctx, func(q *store.Q) error { return q.SetResult(ctx, l.job, v) }); err != nil {
+		l.Warn("what it led to so far could not be kept: %v", err)
+	}
+}
+
+// park sets the job aside to wait for a decision, or until due. Whatever happens
+// then, it is taken up again: decided, due, or without a worker.
+func (l *Log) park(awaits string, due *time.Time, summary string, result any, also ...func(ctx context.Context, q *store.Q) error) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	err := l.commit(ctx, func(q *store.Q) error {
+		for _, do := range also {
+			if err := do(ctx, q); err != nil {
+				return err
+			}
+		}
+		return q.ParkJob(ctx, l.job, awaits, due, summary, result)
+	})
+	if err != nil {
+		l.Trouble("it could not be set aside to wait: "+err.Error(), "")
+	}
+}
+
 // Close writes what is left.
 func (l *Log) Close() {
 	l.mu.Lock()

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -32,8 +31,7 @@ type PlanRequest struct {
 // PlanResult is how a planned push stands.
 type PlanResult struct {
 	Plan
-	PreviewID string `json:"preview_id"` // the newest; what would be sent
-	Hash      string `json:"hash"`
+	PreviewID string `json:"preview_id"`     // the newest; what would be sent
 	Rule      string `json:"rule,omitempty"` // the selector by which a second person has to approve
 	Changed   bool   `json:"changed"`        // at its time something else would have been sent
 	Approved  string `json:"approved,omitempty"`
@@ -99,20 +97,13 @@ func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, 
 		return j, fmt.Errorf("%w: it ended %s, which is over", ErrPlan, inZone(plan.Until, plan.Zone))
 	case plan.From.Sub(now) > MaxAhead:
 		return j, fmt.Errorf("%w: it begins %s, more than a year ahead", ErrPlan, inZone(plan.From, plan.Zone))
-	case req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }):
-		return j, ErrNoRestart
 	case len(p.Steps) == 0:
 		return j, fmt.Errorf("%w: there is nothing to send, the device runs %s already", ErrPlan, p.Target)
 	case p.Swap != nil || p.Where.elsewhere() || req.EndSession != "":
 		return j, fmt.Errorf("%w: a swap, another address or the end of somebody's session is for now, not for later", ErrPlan)
-	case len(p.Doubts) > 0 && req.Despite == "":
-		return j, fmt.Errorf("%w: %s", ErrDoubts, p.Doubts[0])
 	}
-	if req.Checks, err = s.readChecks(ctx, actor, p.DeviceID, req.Checks); err != nil {
+	if err := s.sound(ctx, actor, p, &req); err != nil {
 		return j, err
-	}
-	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
-		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		n := store.NewJob{Job: core.Job{Kind: "planned", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: PlanRequest{previewID, req, plan}, Key: key}
@@ -156,15 +147,13 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 		u.res = PlanResult{Plan: u.req.Plan, PreviewID: u.req.PreviewID}
 		err = q.OpenResult(j, &u.res)
 	}
-	var row store.PreviewRow
 	if err == nil {
-		row, err = q.Preview(papers, u.res.PreviewID, &u.p)
+		_, err = q.Preview(papers, u.res.PreviewID, &u.p)
 	}
 	if err != nil {
 		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
 		return
 	}
-	u.res.Hash = row.Hash
 	if u.res.PushID != "" {
 		u.follow(ctx)
 		return
@@ -208,18 +197,14 @@ func (u *plannedPush) ask() {
 }
 
 func (u *plannedPush) park(awaits string, due time.Time, summary string) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
 	u.l.Info("%s", summary)
-	if err := u.l.commit(ctx, func(q *store.Q) error { return q.ParkJob(ctx, u.j.ID, awaits, &due, summary, u.res) }); err != nil {
-		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")
-	}
+	u.l.park(awaits, &due, summary, u.res)
 }
 
 // begin previews the push again, and pushes if the same would be sent.
 func (u *plannedPush) begin(ctx context.Context) {
 	s := u.s
-	actor := core.Actor{ID: u.j.ActorID, Name: u.j.Actor, Role: core.Operator}
+	actor := asker(u.j)
 	if who, err := s.Store.As(service).UserNamed(ctx, u.j.Actor); err != nil || who.ID != u.j.ActorID || who.Disabled || who.Role == core.Reader {
 		s.end(u.j, u.l, core.Refused, fmt.Sprintf("%s, who planned it, may not push any more; nothing was sent", u.j.Actor), u.res)
 		return
@@ -240,7 +225,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 		return
 	}
 	same := sameSend(u.p, p)
-	u.p, u.res.PreviewID, u.res.Hash = p, made["preview"], made["hash"]
+	u.p, u.res.PreviewID = p, made["preview"]
 	if !same {
 		u.res.Changed, u.res.Approved = true, ""
 		u.ask()
@@ -249,7 +234,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 	u.l.Step("the same would be sent as was looked at: %s", counts(p.lineCount(), "line", "lines"))
 	req := u.req.Push
 	req.ApprovedBy = u.res.Approved
-	push, err := s.RequestPush(ctx, actor, u.res.PreviewID, u.res.Hash, req, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks))
+	push, err := s.RequestPush(ctx, actor, u.res.PreviewID, made["hash"], req, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks))
 	if claimed := (ErrClaimed{}); errors.As(err, &claimed) {
 		u.again(core.Refused, err)
 		return
@@ -260,10 +245,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 	}
 	u.res.PushID = push.ID
 	u.l.Step("push %s", push.ID)
-	bg := context.Background()
-	if err := u.l.commit(bg, func(q *store.Q) error { return q.SetResult(bg, u.j.ID, u.res) }); err != nil {
-		u.l.Warn("not noted down: %v", err)
-	}
+	u.l.result(u.res)
 	u.follow(ctx)
 }
 

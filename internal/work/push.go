@@ -73,24 +73,15 @@ var ErrPreviewChanged = errors.New("this is not the preview that was shown; look
 // RequestPush queues a push of what a preview shows. hash is the preview's, as
 // it was shown.
 func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, key string) (j core.Job, err error) {
-	var p Preview
-	if p, err = s.shown(ctx, actor, previewID, hash); err != nil {
+	p, err := s.shown(ctx, actor, previewID, hash)
+	if err != nil {
 		return j, err
 	}
-	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
-		return j, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
-	}
-	if req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }) {
-		return j, ErrNoRestart
+	if err := s.sound(ctx, actor, p, &req); err != nil {
+		return j, err
 	}
 	if req.Due != nil && req.Due.Sub(s.Now()) < MinWindow {
 		return j, fmt.Errorf("%w: the one that all share ends at %s", ErrWindow, clockTime(*req.Due))
-	}
-	if len(p.Doubts) > 0 && strings.TrimSpace(req.Despite) == "" {
-		return j, fmt.Errorf("%w: %s", ErrDoubts, strings.Join(p.Doubts, "; "))
-	}
-	if req.Checks, err = s.readChecks(ctx, actor, p.DeviceID, req.Checks); err != nil {
-		return j, err
 	}
 	alone, err := s.mayAlone(ctx, actor, p, req)
 	if err != nil {
@@ -126,6 +117,36 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	})
 	s.Kick()
 	return j, err
+}
+
+// sound tells what is wrong with a push that is asked for, now or for later, and
+// reads its checks.
+func (s *Service) sound(ctx context.Context, actor core.Actor, p Preview, req *PushRequest) (err error) {
+	if err := windowSound(req.Within); err != nil {
+		return err
+	}
+	if req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }) {
+		return ErrNoRestart
+	}
+	if len(p.Doubts) > 0 && strings.TrimSpace(req.Despite) == "" {
+		return fmt.Errorf("%w: %s", ErrDoubts, strings.Join(p.Doubts, "; "))
+	}
+	req.Checks, err = s.readChecks(ctx, actor, p.DeviceID, req.Checks)
+	return err
+}
+
+// windowSound tells whether a window is neither too short nor too long; nought is
+// none.
+func windowSound(within time.Duration) error {
+	if within != 0 && (within < MinWindow || within > MaxWindow) {
+		return fmt.Errorf("%w: it is %s", ErrWindow, within)
+	}
+	return nil
+}
+
+// asker is who asked for a job, for what it asks for in turn.
+func asker(j core.Job) core.Actor {
+	return core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
 }
 
 // shown opens a preview, if it is the one that was shown.
@@ -210,16 +231,15 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	within, cancel := u.windowed(ctx)
 	defer cancel()
-	steps, rest := u.p.Steps, 0
-	if u.req.HoldRestart {
-		steps = slices.DeleteFunc(slices.Clone(steps), func(st SendStep) bool { return st.Kind == "restart" })
-		rest = len(u.p.Steps) - len(steps)
+	steps := u.p.Steps
+	if u.req.HoldRestart { // it is the last of them
+		steps = steps[:len(steps)-1]
 	}
 	if err := u.send(within, steps, "sending"); err != nil {
 		u.broken(within, err)
 		return
 	}
-	if rest > 0 {
+	if u.req.HoldRestart {
 		u.hold()
 		return
 	}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -180,13 +179,4 @@ func (s *Service) inbox() link.Inbox {
 		return nil
 	}
 	return s.Inbox
-}
-
-// wayOf is how a device is usually spoken to.
-func (s *Service) wayOf(d core.Device) (dialect.Way, bool) {
-	dia := s.dialectOf(d)
-	if dia == nil {
-		return dialect.Way{}, false
-	}
-	return dia.Way(d.Transport)
 }

@@ -45,11 +45,7 @@ func (s *Service) RelayFor(d core.Device, at string) (reaches []string, err erro
 	if d.JumpID != "" {
 		return nil, fmt.Errorf("%w: %s is reached through a jump host, %s", ErrRelay, d.Name, d.Jump)
 	}
-	port := d.Port
-	if way, ok := dia.Way(d.Transport); ok && port == 0 {
-		port = way.Port
-	}
-	ports := []int{port}
+	ports := []int{d.Port}
 	for _, p := range d.Ports {
 		ports = append(ports, p)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"slices"
 	"strings"
 	"sync"
@@ -207,7 +206,7 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string, pick
 			return no(err)
 		}
 	}
-	preview, made, err := s.previewed(ctx, core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}, d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
+	preview, made, err := s.previewed(ctx, asker(j), d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
 	if err != nil {
 		return no(err)
 	}
@@ -236,8 +235,8 @@ func (s *Service) awaitJob(ctx context.Context, id string, until func(core.Job) 
 
 // RequestRestore queues the pushes that a survey shows.
 func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req RestoreRequest, key string) (core.Job, error) {
-	if req.Within != 0 && (req.Within < MinWindow || req.Within > MaxWindow) {
-		return core.Job{}, fmt.Errorf("%w: it is %s", ErrWindow, req.Within)
+	if err := windowSound(req.Within); err != nil {
+		return core.Job{}, err
 	}
 	survey, err := s.surveyed(ctx, req.SurveyID)
 	if err != nil {
@@ -311,13 +310,8 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	var mu sync.Mutex
 	bad := 0
-	keep := func() { // mu is held
-		raw := RestoreResult{out.Which, slices.Clone(out.Rows)}
-		if err := l.commit(context.Background(), func(q *store.Q) error { return q.SetResult(context.Background(), j.ID, raw) }); err != nil {
-			slog.Warn("restore's state not kept", "job", j.ID, "err", err)
-		}
-	}
-	actor := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
+	keep := func() { l.result(out) } // mu is held
+	actor := asker(j)
 	var due *time.Time
 	if req.Together && j.StartedAt != nil {
 		at := j.StartedAt.Add(req.Within).UTC().Truncate(time.Millisecond)

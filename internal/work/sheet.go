@@ -58,11 +58,7 @@ func (s *Service) Sheet(ctx context.Context, actor core.Actor, target core.Versi
 	if err != nil {
 		return out, err
 	}
-	port := d.Port
-	if way, ok := dia.Way(d.Transport); ok && port == 0 {
-		port = way.Port
-	}
-	out = Sheet{Device: d.Name, Target: label(target), User: d.User, At: fmt.Sprintf("%s port %d", d.Address, port)}
+	out = Sheet{Device: d.Name, Target: label(target), User: d.User, At: fmt.Sprintf("%s port %d", d.Address, d.Port)}
 	doc := dia.Doc(target.Part)
 	if dia.Language == nil || dia.Change.Remove == "" || doc.Opaque() {
 		out.File = &SheetFile{target.Part, len(raw), fmt.Sprintf("%x", sha256.Sum256(raw))}

@@ -8,7 +8,6 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/link"
-	"magpie/internal/store"
 )
 
 // errOverwritten is why a device is not restarted: startup no longer holds what
@@ -36,17 +35,7 @@ func (u *push) hold() {
 	u.journal.Phase = "staged"
 	summary := fmt.Sprintf("startup holds %s; the device still runs %s, and goes on to do so until it is restarted", u.p.Target, u.res.Before)
 	u.l.Step("the restart is left to a person")
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	err := u.l.commit(ctx, func(q *store.Q) error {
-		if err := q.PutJournal(ctx, u.journal); err != nil {
-			return err
-		}
-		return q.ParkJob(ctx, u.j.ID, core.AwaitsRestart, nil, summary, u.res)
-	})
-	if err != nil {
-		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")
-	}
+	u.l.park(core.AwaitsRestart, nil, summary, u.res, u.journaled)
 }
 
 // unhold takes up a push whose restart was left to a person.
@@ -73,7 +62,7 @@ func (u *push) unhold(ctx context.Context) {
 	if err != nil {
 		u.v.close()
 		u.l.Trouble(err.Error(), "")
-		u.wait(fmt.Sprintf("startup holds %s; the device was not restarted: %v", u.p.Target, err))
+		u.l.park(core.AwaitsRestart, nil, fmt.Sprintf("startup holds %s; the device was not restarted: %v", u.p.Target, err), u.res)
 		return
 	}
 	defer func() { u.v.close() }()
@@ -108,15 +97,6 @@ func (u *push) lookAgain(ctx context.Context) (runs bool, err error) {
 	}
 	restart := u.p.Steps[len(u.p.Steps)-1]
 	return u.v.dia.Doc(u.p.Part).Equivalent(u.v.parts[u.p.Part].Text, string(restart.Content)), nil
-}
-
-// wait parks a staged push again.
-func (u *push) wait(summary string) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	if err := u.l.commit(ctx, func(q *store.Q) error { return q.ParkJob(ctx, u.j.ID, core.AwaitsRestart, nil, summary, u.res) }); err != nil {
-		u.l.Trouble("it could not be set aside to wait: "+err.Error(), "")
-	}
 }
 
 // startupBack has startup hold again what it held before a staged push, when it

@@ -31,7 +31,7 @@ async function another(): Promise<boolean> {
   const way = dialect.ways.find((w) => w.transport === d.transport) ?? dialect.ways[0]
   if (!way?.shows_key) return false
   const [, host, port] = /^(.*?)(?::(\d+))?$/.exec(place ?? d.address) ?? []
-  const p = await post<Probe>('/probe', { transport: way.transport, address: host, port: port ? Number(port) : d.port || way.port, relay: through.value })
+  const p = await post<Probe>('/probe', { transport: way.transport, address: host, port: port ? Number(port) : d.port, relay: through.value })
   if (p.fingerprint === d.host_key_fingerprint && !place) return false
   key.value = { shown: p.fingerprint, before: d.host_key_fingerprint }
   return true
