@@ -147,15 +147,15 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 		u.res = PlanResult{Plan: u.req.Plan, PreviewID: u.req.PreviewID}
 		err = q.OpenResult(j, &u.res)
 	}
+	if err == nil && u.res.PushID != "" {
+		u.follow(ctx)
+		return
+	}
 	if err == nil {
-		_, err = q.Preview(papers, u.res.PreviewID, &u.p)
+		err = s.papers(papers, u.res.PreviewID, &u.p)
 	}
 	if err != nil {
 		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
-		return
-	}
-	if u.res.PushID != "" {
-		u.follow(ctx)
 		return
 	}
 	d, err := q.DeviceByID(papers, j.DeviceID)

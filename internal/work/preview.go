@@ -221,15 +221,20 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 // away is how long at most the device is away because of the push; nought if it
 // does not restart.
 func (p Preview) away(dia *dialect.Dialect) time.Duration {
-	for _, st := range p.Steps {
-		switch {
-		case st.Kind == "restart":
-			return dia.Span(dia.Change.Stage.Back, 0)
-		case dia.Restarts > 0:
-			return dia.Restarts
-		}
+	_, back := absence(p.Steps, dia)
+	return back
+}
+
+// absence is how long a device may go on answering after the steps that restart
+// it, and within what time it is back; nought if they do not.
+func absence(steps []SendStep, dia *dialect.Dialect) (down, back time.Duration) {
+	switch {
+	case len(steps) == 0:
+		return 0, 0
+	case steps[len(steps)-1].Kind == "restart":
+		return dia.Span(dia.Change.Stage.Down, 10*time.Second), dia.Span(dia.Change.Stage.Back, 0)
 	}
-	return 0
+	return 0, dia.Restarts
 }
 
 func (p Preview) lineCount() (n int) {

@@ -374,11 +374,8 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		u.res.Sent += len(st.Lines)
 	}
 	u.journal.Answered = len(steps)
-	if last := steps[len(steps)-1]; last.Kind == "restart" {
-		return u.restarted(ctx, u.v.dia.Span(u.v.dia.Change.Stage.Down, 10*time.Second), u.v.dia.Span(u.v.dia.Change.Stage.Back, 0))
-	}
-	if u.v.dia.Restarts > 0 {
-		return u.restarted(ctx, 0, u.v.dia.Restarts)
+	if down, back := absence(steps, u.v.dia); back > 0 {
+		return u.restarted(ctx, down, back)
 	}
 	if err := sess.Finish(); err != nil {
 		return fmt.Errorf("after the last line: %w", err)

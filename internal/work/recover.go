@@ -111,17 +111,11 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 	owed, done := s.lasting()
 	defer done()
 	err := q.OpenRequest(j, &u.req)
-	for tries := 0; err == nil; tries++ {
-		if _, err = q.Preview(owed, u.req.PreviewID, &u.p); err == nil {
-			break
-		}
-		if owed.Err() != nil {
-			return // the next start goes on
-		}
-		if tries < 5 && !errors.Is(err, store.ErrNotFound) { // the database may be away
-			err = nil
-			time.Sleep(time.Second)
-		}
+	if err == nil {
+		err = s.papers(owed, u.req.PreviewID, &u.p)
+	}
+	if owed.Err() != nil {
+		return // the next start goes on
 	}
 	if err != nil {
 		u.finish(core.Unknown, "the push broke off and its papers cannot be read: "+err.Error())
@@ -170,6 +164,18 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 		case <-time.After(wait):
 		}
 	}
+}
+
+// papers opens the preview that a job goes by, also when the database is away for
+// a moment.
+func (s *Service) papers(ctx context.Context, id string, into *Preview) (err error) {
+	for range 6 {
+		if _, err = s.Store.As(service).Preview(ctx, id, into); err == nil || errors.Is(err, store.ErrNotFound) || ctx.Err() != nil {
+			break
+		}
+		time.Sleep(time.Second)
+	}
+	return err
 }
 
 // reload finds again what a push knew before it was interrupted.
