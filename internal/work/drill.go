@@ -37,16 +37,8 @@ func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target cor
 	case on.Member != "":
 		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a drill is held on a device of its own", ErrDrill, on.Name, on.Parent)
 	}
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, why}, Key: key}
-		err := q.AddJob(ctx, &n)
-		if j = n.Job; err != nil || n.Old {
-			return err
-		}
-		return q.Audit(ctx, "drill", on.Name, fmt.Sprintf("job %s, %s on %s%s", j.ID, label(target), on.Name, note(why)))
-	})
-	s.Kick()
-	return j, err
+	return s.queue(ctx, actor, "drill", store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, why}, Key: key},
+		fmt.Sprintf("%s on %s%s", label(target), on.Name, note(why)))
 }
 
 // drillJob holds a drill. Begun anew after a crash it finds its pushes again:

@@ -105,16 +105,8 @@ func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, 
 	if err := s.sound(ctx, actor, p, &req); err != nil {
 		return j, err
 	}
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "planned", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: PlanRequest{previewID, req, plan}, Key: key}
-		err := q.AddJob(ctx, &n)
-		if j = n.Job; err != nil || n.Old {
-			return err
-		}
-		return q.Audit(ctx, "push planned", p.Device, fmt.Sprintf("job %s, %s of %s, %d lines, from %s until %s%s", j.ID, p.Method, p.Target, p.lineCount(), inZone(plan.From, plan.Zone), inZone(plan.Until, plan.Zone), note(req.Note)+despite(p, req)))
-	})
-	s.Kick()
-	return j, err
+	return s.queue(ctx, actor, "push planned", store.NewJob{Job: core.Job{Kind: "planned", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: PlanRequest{previewID, req, plan}, Key: key},
+		fmt.Sprintf("%s of %s, %d lines, from %s until %s%s", p.Method, p.Target, p.lineCount(), inZone(plan.From, plan.Zone), inZone(plan.Until, plan.Zone), note(req.Note)+despite(p, req)))
 }
 
 func inZone(t time.Time, zone string) string {

@@ -124,16 +124,8 @@ func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.D
 			req.At = r.Address
 		}
 	}
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key}
-		err := q.AddJob(ctx, &n)
-		if j = n.Job; err != nil || n.Old {
-			return err
-		}
-		return q.Audit(ctx, "preview", d.Name, fmt.Sprintf("job %s, %s of %s", j.ID, req.Method, label(target)))
-	})
-	s.Kick()
-	return j, err
+	return s.queue(ctx, actor, "preview", store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key},
+		fmt.Sprintf("%s of %s", req.Method, label(target)))
 }
 
 func label(v core.Version) string {

@@ -100,23 +100,17 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		node = r.Node
 	}
 	req.PreviewID = previewID
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key}
-		err := q.AddJob(ctx, &n)
-		if j = n.Job; err != nil || n.Old {
-			return err
-		}
-		holder, err := q.Claim(ctx, p.DeviceID, j.ID)
-		if err != nil {
-			return err
-		}
-		if holder != "" {
-			return ErrClaimed{holder}
-		}
-		return q.Audit(ctx, "push", p.Device, fmt.Sprintf("job %s, %s of %s onto %s, %d lines%s", j.ID, p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)+alone))
-	})
-	s.Kick()
-	return j, err
+	return s.queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key},
+		fmt.Sprintf("%s of %s onto %s, %d lines%s", p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)+alone), s.claim)
+}
+
+// claim gives a push its device.
+func (s *Service) claim(ctx context.Context, q *store.Q, j core.Job) error {
+	holder, err := q.Claim(ctx, j.DeviceID, j.ID)
+	if err == nil && holder != "" {
+		err = ErrClaimed{holder}
+	}
+	return err
 }
 
 // sound tells what is wrong with a push that is asked for, now or for later, and

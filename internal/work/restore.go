@@ -83,20 +83,7 @@ func (s *Service) RequestSurvey(ctx context.Context, actor core.Actor, devices [
 	for _, d := range inOrder(devices) {
 		req.DeviceIDs = append(req.DeviceIDs, d.ID)
 	}
-	return s.request(ctx, actor, "survey", counts(len(devices), "device", "devices"), req, key, fmt.Sprintf("%d devices to %s", len(devices), which))
-}
-
-func (s *Service) request(ctx context.Context, actor core.Actor, kind, what string, req any, key, detail string) (j core.Job, err error) {
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: kind, Device: what}, Wants: req, Key: key}
-		err := q.AddJob(ctx, &n)
-		if j = n.Job; err != nil || n.Old {
-			return err
-		}
-		return q.Audit(ctx, kind, what, "job "+j.ID+", "+detail)
-	})
-	s.Kick()
-	return j, err
+	return s.queue(ctx, actor, "survey", store.NewJob{Job: core.Job{Kind: "survey", Device: counts(len(devices), "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%d devices to %s", len(devices), which))
 }
 
 // inOrder puts devices that others hang on, or are reached through, behind
@@ -261,7 +248,7 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 		return core.Job{}, fmt.Errorf("%w: one window for all was asked for, and no window", ErrWindow)
 	}
 	req.AtOnce = min(req.AtOnce, maxAtOnce)
-	return s.request(ctx, actor, "restore", counts(n, "device", "devices"), req, key, fmt.Sprintf("%s to %s%s", counts(n, "device", "devices"), survey.Which, note(req.Note)))
+	return s.queue(ctx, actor, "restore", store.NewJob{Job: core.Job{Kind: "restore", Device: counts(n, "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%s to %s%s", counts(n, "device", "devices"), survey.Which, note(req.Note)))
 }
 
 // ErrNothingToRestore is returned for a survey that found nothing to push.

@@ -439,6 +439,26 @@ func (s *Service) do(ctx context.Context, j core.Job, l *Log) {
 	}
 }
 
+// queue queues a job once, however often it is asked for with its key, and writes
+// the deed down. More may be done in the same transaction, for a new one.
+func (s *Service) queue(ctx context.Context, actor core.Actor, deed string, n store.NewJob, detail string, also ...func(ctx context.Context, q *store.Q, j core.Job) error) (j core.Job, err error) {
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		n := n
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
+			return err
+		}
+		for _, do := range also {
+			if err := do(ctx, q, j); err != nil {
+				return err
+			}
+		}
+		return q.Audit(ctx, deed, j.Device, "job "+j.ID+", "+detail)
+	})
+	s.Kick()
+	return j, err
+}
+
 // end ends a job with its outcome. More may be written in the same
 // transaction.
 func (s *Service) end(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
