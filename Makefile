@@ -1,5 +1,5 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
-PROGRAMS = mariadbd:mariadb-server-core ssh:openssh-client git:git patch:patch gcc:gcc node:nodejs npm:npm chromium:chromium \
+PROGRAMS = mariadbd:mariadb-server-core my_print_defaults:mariadb-client-core ssh:openssh-client git:git patch:patch gcc:gcc node:nodejs npm:npm chromium:chromium \
   sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
