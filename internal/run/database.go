@@ -24,6 +24,7 @@ import (
 // with a password nobody else has.
 type Database struct {
 	dir      string // the data folder
+	schemas  string // which schemas the account has rights on, as a pattern of GRANT
 	password string
 	port     int
 
@@ -36,9 +37,15 @@ type Database struct {
 // leftover is what a start writes down, so that the next one finds a server
 // that outlived its service.
 type leftover struct {
-	PID  int `json:"pid"`
-	Port int `json:"port"`
+	PID   int `json:"pid"`
+	Port  int `json:"port"`
+	Shape int `json:"shape"` // which start made it what it is; see shape
 }
+
+// shape counts the ways in which servers have been started: one that is left
+// behind by an older way is stopped and started anew, so that what is closed
+// here is closed there too.
+const shape = 2
 
 func program(name string) (string, error) {
 	if p, err := exec.LookPath(name); err == nil {
@@ -48,13 +55,23 @@ func program(name string) (string, error) {
 	if _, err := os.Stat(p); err == nil {
 		return p, nil
 	}
-	return "", fmt.Errorf("%s is not installed; run: apt-get install mariadb-server-core (or give a database of your own, see docs/operations.md)", name)
+	return "", fmt.Errorf("%s is not installed; run: apt-get install mariadb-server-core mariadb-client-core (or give a database of your own, see docs/operations.md)", name)
 }
 
 // StartDatabase brings the server of a data folder up, or takes on the one that
 // an earlier service left behind.
 func StartDatabase(ctx context.Context, dir string) (*Database, error) {
-	db := &Database{dir: dir}
+	return startDatabase(ctx, dir, "magpie")
+}
+
+// StartScratch does so for tests, which make a schema each: magpie and whatever
+// follows.
+func StartScratch(ctx context.Context, dir string) (*Database, error) {
+	return startDatabase(ctx, dir, "magpie%")
+}
+
+func startDatabase(ctx context.Context, dir, schemas string) (*Database, error) {
+	db := &Database{dir: dir, schemas: schemas}
 	var err error
 	if db.password, err = keptPassword(filepath.Join(dir, "db.password")); err != nil {
 		return nil, err
@@ -107,7 +124,7 @@ func (db *Database) install(ctx context.Context) error {
 		return err
 	}
 	half := db.data() + ".new"
-	args := []string{"--no-defaults", "--datadir=" + half, "--skip-test-db", "--auth-root-authentication-method=normal", "--skip-name-resolve"}
+	args := []string{"--no-defaults", "--datadir=" + half, "--skip-test-db", "--auth-root-authentication-method=socket", "--skip-name-resolve"}
 	if os.Getuid() == 0 {
 		args = append(args, "--user=root")
 	}
@@ -138,7 +155,14 @@ func (db *Database) adopt(ctx context.Context) bool {
 	db.pid, db.port = l.PID, l.Port
 	wait, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	if db.answers(wait, func() bool { return !db.ours(l.PID) }) != nil {
+	if l.Shape != shape {
+		slog.Info("the database server that an earlier version left behind is started anew", "pid", l.PID)
+		_ = syscall.Kill(l.PID, syscall.SIGTERM)
+		for present(l.PID) && wait.Err() == nil {
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	if l.Shape != shape || db.answers(wait, func() bool { return !db.ours(l.PID) }) != nil {
 		_ = syscall.Kill(l.PID, syscall.SIGKILL) // it is ours, but past talking to
 		for present(l.PID) {
 			time.Sleep(20 * time.Millisecond)
@@ -176,19 +200,23 @@ func (db *Database) start(ctx context.Context) error {
 			return err
 		}
 	}
-	// The server reads this at every start; nothing secret is on its command line.
-	setup := fmt.Sprintf(`CREATE DATABASE IF NOT EXISTS magpie CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
-CREATE USER IF NOT EXISTS 'magpie'@'127.0.0.1' IDENTIFIED BY '%[1]s';
-ALTER USER 'magpie'@'127.0.0.1' IDENTIFIED BY '%[1]s';
-GRANT ALL ON *.* TO 'magpie'@'127.0.0.1';
-ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
-`, db.password)
-	initFile := filepath.Join(db.dir, "db.init.sql")
-	if err := os.WriteFile(initFile, []byte(setup), 0o600); err != nil {
+	// An empty folder is all of the file system that a statement could name.
+	none := filepath.Join(db.dir, "db.none")
+	if err := os.MkdirAll(none, 0o700); err != nil {
 		return err
 	}
+	// What an earlier version left lying about, with the password in it.
+	if err := os.Remove(filepath.Join(db.dir, "db.init.sql")); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	told, err := pipeOf(accounts(db.password, db.schemas))
+	if err != nil {
+		return err
+	}
+	defer told.Close()
 	args := []string{"--no-defaults", "--datadir=" + db.data(), "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port),
-		"--socket=" + socketPath(db.dir), "--pid-file=" + filepath.Join(db.data(), "mariadbd.pid"), "--log-error=" + db.log(), "--init-file=" + initFile,
+		"--socket=" + socketPath(db.dir), "--pid-file=" + filepath.Join(db.data(), "mariadbd.pid"), "--log-error=" + db.log(), "--init-file=/dev/fd/3",
+		"--secure-file-priv=" + none, "--local-infile=OFF", "--symbolic-links=OFF",
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=192M",
 		"--innodb-log-file-size=48M", "--performance-schema=OFF", "--max-allowed-packet=128M", "--skip-log-bin", "--max-connections=200"}
 	if os.Getuid() == 0 {
@@ -200,6 +228,7 @@ ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
 	}
 	cmd := exec.Command(tool, args...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C is for us; we stop it
+	cmd.ExtraFiles = []*os.File{told}
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("starting the database server: %w", err)
 	}
@@ -208,7 +237,7 @@ ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
 	db.mu.Lock()
 	db.pid, db.gone = cmd.Process.Pid, gone
 	db.mu.Unlock()
-	raw, _ := json.Marshal(leftover{db.pid, db.port})
+	raw, _ := json.Marshal(leftover{db.pid, db.port, shape})
 	if err := os.WriteFile(filepath.Join(db.dir, "db.json"), raw, 0o600); err != nil {
 		return err
 	}
@@ -219,6 +248,36 @@ ALTER USER 'root'@'localhost' IDENTIFIED BY '%[1]s';
 		return fmt.Errorf("the database server in %s did not come up: %w\nits log (%s) ends with:\n%s", db.data(), err, db.log(), newLines(db.log(), logged, 8))
 	}
 	return nil
+}
+
+// accounts are the statements that the server carries out at every start, before
+// it answers anybody: nobody may sign in but its own root, by the socket, from
+// the system's root, and the service's account, which has rights on its own
+// schema and none besides. What an older data folder had more is taken away.
+func accounts(password, schemas string) string {
+	return fmt.Sprintf(`CREATE DATABASE IF NOT EXISTS magpie CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
+DELETE FROM mysql.global_priv WHERE (User, Host) NOT IN (('root', 'localhost'), ('mariadb.sys', 'localhost'));
+DELETE FROM mysql.db;
+FLUSH PRIVILEGES;
+ALTER USER 'root'@'localhost' IDENTIFIED VIA unix_socket;
+CREATE USER 'magpie'@'127.0.0.1' IDENTIFIED BY '%s';
+GRANT ALL ON `+"`%s`"+`.* TO 'magpie'@'127.0.0.1';
+`, password, schemas)
+}
+
+// pipeOf returns the reading end of a pipe that holds a text, so that what it
+// says never lies in a file.
+func pipeOf(text string) (*os.File, error) {
+	r, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer w.Close()
+	if _, err := w.WriteString(text); err != nil { // far less than a pipe holds
+		r.Close()
+		return nil, err
+	}
+	return r, nil
 }
 
 func ended(gone chan struct{}) bool {
@@ -304,6 +363,10 @@ func (db *Database) Stop() {
 	}
 	_ = os.Remove(filepath.Join(db.dir, "db.json"))
 }
+
+// Socket is the server's socket, by which the system's root may do everything.
+// It is told in full; see socketPath.
+func (db *Database) Socket() string { return filepath.Join(db.dir, "db.sock") }
 
 // PID is the server's process number.
 func (db *Database) PID() int {

@@ -2,6 +2,9 @@ package run
 
 import (
 	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -49,7 +52,7 @@ func TestDatabaseLife(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, secret := range []string{"db.password", "db.init.sql", "db.json"} {
+	for _, secret := range []string{"db.password", "db.json"} {
 		if st, err := os.Stat(filepath.Join(dir, secret)); err != nil || st.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v, %v", secret, st, err)
 		}
@@ -93,4 +96,96 @@ func TestDatabaseThatCannotStart(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "did not come up") || !strings.Contains(err.Error(), "db.log") {
 		t.Errorf("%v", err)
 	}
+}
+
+// TestNobodyElseSignsIn: of the server's accounts nobody gets in but the service
+// with its password, and what it may do ends at its own schema. A data folder
+// that an earlier version made, and a server it left running, are put right.
+func TestNobodyElseSignsIn(t *testing.T) {
+	dir := t.TempDir()
+	db, err := StartDatabase(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Stop() })
+	look := func(when string) {
+		t.Helper()
+		for _, who := range []string{"root", "root:" + db.password, "magpie", "", "mysql", "mariadb.sys"} {
+			for _, net := range []string{fmt.Sprintf("tcp(127.0.0.1:%d)", db.port)} {
+				if err := ping(who + "@" + net + "/mysql"); err == nil {
+					t.Errorf("%s: %q gets in over %s", when, who, net)
+				}
+			}
+		}
+		conn, err := sql.Open("mysql", db.DSN())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		key := filepath.Join(dir, "db.password")
+		var got sql.NullString
+		if err := conn.QueryRow("SELECT LOAD_FILE(?)", key).Scan(&got); err == nil && got.Valid {
+			t.Errorf("%s: a statement reads files: %q", when, got.String)
+		}
+		for _, q := range []string{"SELECT 'x' INTO OUTFILE '" + dir + "/written'", "CREATE DATABASE other", "SELECT * FROM mysql.global_priv", "CREATE USER someone",
+			"LOAD DATA LOCAL INFILE '" + key + "' INTO TABLE x", "SET GLOBAL general_log = ON", "GRANT ALL ON magpie.* TO 'magpie'@'127.0.0.1'"} {
+			if rows, err := conn.Query(q); err == nil {
+				rows.Close()
+				t.Errorf("%s: the service's account may %s", when, q)
+			}
+		}
+		if _, err := conn.Exec("CREATE OR REPLACE TABLE looked (id INT PRIMARY KEY)"); err != nil {
+			t.Errorf("%s: %v", when, err)
+		}
+		lying, _ := filepath.Glob(filepath.Join(dir, "*"))
+		for _, f := range lying {
+			raw, _ := os.ReadFile(f)
+			if strings.Contains(string(raw), db.password) && filepath.Base(f) != "db.password" {
+				t.Errorf("%s: the password lies in %s", when, f)
+			}
+		}
+	}
+	look("as made")
+	if os.Getuid() != 0 {
+		t.Skip("who is not root cannot make a folder as earlier versions did")
+	}
+	// As earlier versions left it: accounts without a password, rights on all, the
+	// statements in a file, and the server running.
+	conn, err := sql.Open("mysql", "root@unix("+db.Socket()+")/mysql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{"CREATE USER 'root'@'127.0.0.1'", "GRANT ALL ON *.* TO 'root'@'127.0.0.1' WITH GRANT OPTION", "CREATE USER ''@'127.0.0.1'", "CREATE USER 'root'@'::1'",
+		"GRANT ALL ON *.* TO 'magpie'@'127.0.0.1'"} {
+		if _, err := conn.Exec(q); err != nil {
+			t.Fatalf("%s: %v", q, err)
+		}
+	}
+	conn.Close()
+	if err := ping(fmt.Sprintf("root@tcp(127.0.0.1:%d)/mysql", db.port)); err != nil {
+		t.Fatalf("the old folder is not as it was: %v", err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "db.init.sql"), []byte("IDENTIFIED BY '"+db.password+"'"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	old, _ := json.Marshal(map[string]int{"pid": db.PID(), "port": db.port})
+	if err := os.WriteFile(filepath.Join(dir, "db.json"), old, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	db.mu.Lock()
+	db.stopping = true // whoever started it is gone
+	db.mu.Unlock()
+	if db, err = StartDatabase(context.Background(), dir); err != nil {
+		t.Fatal(err)
+	}
+	look("taken over from an earlier version")
+}
+
+func ping(dsn string) error {
+	conn, err := sql.Open("mysql", dsn)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Ping()
 }

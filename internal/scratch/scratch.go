@@ -28,7 +28,7 @@ func Main(m *testing.M) int {
 		panic(err)
 	}
 	defer os.RemoveAll(dir)
-	if server, err = run.StartDatabase(context.Background(), dir); err != nil {
+	if server, err = run.StartScratch(context.Background(), dir); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
@@ -39,7 +39,7 @@ func Main(m *testing.M) int {
 // Database makes an empty database and returns its DSN.
 func Database(t testing.TB) string {
 	t.Helper()
-	name := fmt.Sprintf("t%d", count.Add(1))
+	name := fmt.Sprintf("magpie%d", count.Add(1))
 	base := strings.TrimSuffix(server.DSN(), "/magpie")
 	db, err := sql.Open("mysql", base+"/")
 	if err != nil {
