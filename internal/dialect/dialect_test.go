@@ -1,7 +1,9 @@
 package dialect
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -153,13 +155,22 @@ func TestWhatCountsAsTheSame(t *testing.T) {
 	}
 }
 
-// FuzzLoad: no file breaks the loader, and every complaint has a place in it.
+// FuzzLoad: no file breaks the loader or takes much memory, and every complaint
+// has a place in it.
 func FuzzLoad(f *testing.F) {
 	f.Add(source(f))
 	f.Add("dialect: x\nrules: [{path: 'a / {b...} c'}]\n")
-	f.Add("a: &a [*a]\n")
+	for _, bomb := range bombs() {
+		f.Add(bomb)
+	}
 	f.Fuzz(func(t *testing.T, src string) {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
 		d, err := Load("f.yaml", []byte(src))
+		runtime.ReadMemStats(&after)
+		if took := (after.TotalAlloc - before.TotalAlloc) >> 20; took > 96 {
+			t.Fatalf("%d bytes took %d MiB", len(src), took)
+		}
 		if (d == nil) == (err == nil) {
 			t.Fatalf("both or neither: %v %v", d, err)
 		}
@@ -176,4 +187,53 @@ func FuzzLoad(f *testing.F) {
 			}
 		}
 	})
+}
+
+// bombs are small files that once took gigabytes, or minutes.
+func bombs() map[string]string {
+	alias := "a: &a [x,x,x,x,x,x,x,x,x]\n"
+	for c := 'b'; c <= 'j'; c++ {
+		alias += fmt.Sprintf("%c: &%[1]c [*%[2]c,*%[2]c,*%[2]c,*%[2]c,*%[2]c,*%[2]c,*%[2]c,*%[2]c,*%[2]c]\n", c, c-1)
+	}
+	patterns := ""
+	for range 200 {
+		patterns += "  - {pattern: '(?:[^a]{1000}|[^b]{900}|x{1000})+', means: refused}\n"
+	}
+	deep := ""
+	for i := range 300 {
+		deep += strings.Repeat(" ", i) + "a:\n"
+	}
+	return map[string]string{
+		"aliases": alias, "patterns": "dialect: x\nrefusals:\n" + patterns, "nested": deep,
+		"lists": strings.Repeat("[", 60000), "lists in lines": strings.Repeat("[\n", 30000), "mappings": strings.Repeat("{a: ", 15000), "dashes": strings.Repeat("- ", 30000),
+		"quoted": strings.Repeat("\"a\"\n", 15000), "quoted on a line": strings.Repeat("\"a\" ", 15000), "anchors": strings.Repeat("&a ", 20000), "questions": strings.Repeat("?\n", 30000),
+		"names": strings.Repeat("a: b\n", 12000), "documents": strings.Repeat("---\n", 15000), "long pattern": "dialect: x\ntitle: '" + strings.Repeat("(ab|cd){90}", 80) + "'\n",
+		"wide": func() (s string) {
+			for i := range 2800 {
+				s += fmt.Sprintf("k%d: [1]\n", i)
+			}
+			return s
+		}(),
+	}
+}
+
+// TestBombs: each is refused, with a place and a reason, before it takes much.
+func TestBombs(t *testing.T) {
+	for name, src := range bombs() {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, err := Load("f.yaml", []byte(src))
+		runtime.ReadMemStats(&after)
+		if took := (after.TotalAlloc - before.TotalAlloc) >> 20; err == nil || took > 96 {
+			t.Errorf("%s: %d bytes took %d MiB, and the answer is %v", name, len(src), took, err)
+		}
+		if len(err.(Problems)) > mostProblems {
+			t.Errorf("%s: %d problems are told", name, len(err.(Problems)))
+		}
+	}
+	for name, says := range map[string]string{"aliases": "f.yaml:1:4: anchors, aliases and merge keys are not read", "patterns": "repeat less", "long pattern": "compile"} {
+		if _, err := Load("f.yaml", []byte(bombs()[name])); !strings.Contains(fmt.Sprint(err), says) {
+			t.Errorf("%s: %v, want %q", name, err, says)
+		}
+	}
 }

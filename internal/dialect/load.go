@@ -81,6 +81,9 @@ var schema = func() *jsonschema.Schema {
 // Load reads and checks a dialect file. The error is of type Problems.
 func Load(name string, source []byte) (*Dialect, error) {
 	l := loader{name: name}
+	if bad := l.within(source); bad != nil {
+		return nil, bad
+	}
 	tree, err := parser.ParseBytes(source, 0)
 	if err != nil {
 		return nil, l.syntax(err)
@@ -89,6 +92,9 @@ func Load(name string, source []byte) (*Dialect, error) {
 		return nil, Problems{{File: name, Line: 1, Column: 1, Text: "a dialect file is one YAML document; this has " + strconv.Itoa(len(tree.Docs))}}
 	}
 	l.root = tree.Docs[0].Body
+	if bad := l.plain(l.root); bad != nil {
+		return nil, bad
+	}
 	var any any
 	if err := yaml.Unmarshal(source, &any); err != nil {
 		return nil, l.syntax(err)
@@ -192,7 +198,7 @@ func (l *loader) sorted() Problems {
 		}
 		return a.Column - b.Column
 	})
-	return l.found
+	return l.found[:min(len(l.found), mostProblems)]
 }
 
 var position = regexp.MustCompile(`^\[(\d+):(\d+)\] ([^\n]*)`)
