@@ -21,7 +21,7 @@ console/node_modules/.kept: console/package-lock.json
 	touch $@
 
 demo: build
-	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --devices $(or $(DEVICES),12)
+	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --routers $(or $(ROUTERS),12)
 
 test: build check
 	go test -race -timeout 14m -parallel 4 ./...

@@ -111,6 +111,10 @@ func q(pairs ...string) url.Values {
 
 type none struct{}
 
+// etag is a revision as If-Match takes it. One that is not known is sent all the
+// same: the service then says what is wrong, as that nobody has that name.
+func etag(revision int) string { return fmt.Sprintf("%q", strconv.Itoa(max(revision, 1))) }
+
 // Login signs in and returns a token.
 func (c *Client) Login(ctx context.Context, l Login) (Granted, error) {
 	return call[Granted](c, ctx, "POST", "/login", nil, l)
@@ -124,9 +128,9 @@ func (c *Client) Status(ctx context.Context) (Status, error) {
 	return call[Status](c, ctx, "GET", "/status", nil, nil)
 }
 
-// Devices lists the devices a selector picks.
+// Devices lists the devices a selector picks; all, without words.
 func (c *Client) Devices(ctx context.Context, selector []string) ([]Device, error) {
-	return call[[]Device](c, ctx, "GET", "/devices", q("selector", strings.Join(selector, " ")), nil)
+	return call[[]Device](c, ctx, "GET", "/devices", selected(selector), nil)
 }
 
 // Device returns one device.
@@ -169,7 +173,18 @@ func (c *Client) AddCredentialSet(ctx context.Context, n NewCredentialSet) (Cred
 
 // EditCredentialSet changes a credential set.
 func (c *Client) EditCredentialSet(ctx context.Context, name string, n NewCredentialSet) (CredentialSet, error) {
-	return call[CredentialSet](c, ctx, "PATCH", "/credentials/"+url.PathEscape(name), nil, n)
+	if n.Revision == 0 {
+		all, err := c.CredentialSets(ctx)
+		if err != nil {
+			return CredentialSet{}, err
+		}
+		for _, s := range all {
+			if s.Name == name {
+				n.Revision = s.Revision
+			}
+		}
+	}
+	return call[CredentialSet](c, ctx, "PATCH", "/credentials/"+url.PathEscape(name), nil, n, "If-Match", etag(n.Revision))
 }
 
 // RemoveCredentialSet deletes a credential set that no device uses.
@@ -221,7 +236,14 @@ func (c *Client) AddDevice(ctx context.Context, d NewDevice) (Device, error) {
 
 // EditDevice changes what is given of a device.
 func (c *Client) EditDevice(ctx context.Context, name string, d NewDevice) (Device, error) {
-	return call[Device](c, ctx, "PATCH", "/devices/"+url.PathEscape(name), nil, d)
+	if d.Revision == 0 {
+		now, err := c.Device(ctx, name)
+		if err != nil {
+			return now, err
+		}
+		d.Revision = now.Revision
+	}
+	return call[Device](c, ctx, "PATCH", "/devices/"+url.PathEscape(name), nil, d, "If-Match", etag(d.Revision))
 }
 
 // RemoveDevice removes a device.
@@ -245,6 +267,16 @@ func (c *Client) Pull(ctx context.Context, selector []string, key string) ([]Job
 // Versions lists a part's versions, newest first.
 func (c *Client) Versions(ctx context.Context, device, part string, before, limit int) ([]Version, error) {
 	return call[[]Version](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/versions", q("part", part, "before", positive(before), "limit", positive(limit)), nil)
+}
+
+// selected is a selector as a list takes it. No words at all are left out, which
+// lists everything; empty ones are sent, and refused.
+func selected(words []string) url.Values {
+	v := url.Values{}
+	if len(words) > 0 {
+		v.Set("selector", strings.Join(words, " "))
+	}
+	return v
 }
 
 func positive(n int) string {
@@ -276,7 +308,7 @@ func (c *Client) Diff(ctx context.Context, from, to string, lines int, all bool)
 
 // Drift judges devices against their baselines.
 func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Drift, error) {
-	v := q("selector", strings.Join(selector, " "))
+	v := selected(selector)
 	if live {
 		v.Set("live", "true")
 	}
@@ -524,7 +556,18 @@ func (c *Client) AddUser(ctx context.Context, u NewUser) (User, error) {
 
 // EditUser changes what is given of a user.
 func (c *Client) EditUser(ctx context.Context, name string, u NewUser) (User, error) {
-	return call[User](c, ctx, "PATCH", "/users/"+url.PathEscape(name), nil, u)
+	if u.Revision == 0 {
+		all, err := c.Users(ctx)
+		if err != nil {
+			return User{}, err
+		}
+		for _, x := range all {
+			if x.Name == name {
+				u.Revision = x.Revision
+			}
+		}
+	}
+	return call[User](c, ctx, "PATCH", "/users/"+url.PathEscape(name), nil, u, "If-Match", etag(u.Revision))
 }
 
 // Tokens lists one's own tokens.
@@ -546,6 +589,12 @@ func (c *Client) Audit(ctx context.Context, before int64, limit int) (Deeds, err
 // CheckAudit tells whether the audit log is as it was written.
 func (c *Client) CheckAudit(ctx context.Context) (AuditCheck, error) {
 	return call[AuditCheck](c, ctx, "GET", "/audit-check", nil, nil)
+}
+
+// CloseRelay ends a relay.
+func (c *Client) CloseRelay(ctx context.Context, id string) error {
+	_, err := call[none](c, ctx, "DELETE", "/relays/"+url.PathEscape(id), nil, nil)
+	return err
 }
 
 // Logout ends the token or session that is used.

@@ -4,6 +4,12 @@ package client
 
 import "time"
 
+// The window in which a push has to be confirmed.
+const (
+	MinWindow = 20 * time.Second
+	MaxWindow = 24 * time.Hour
+)
+
 // Problem is an error as the service words it (RFC 9457).
 type Problem struct {
 	Type   string `json:"type"`
@@ -28,6 +34,7 @@ func (p *Problem) Error() string {
 // Device is a managed network element.
 type Device struct {
 	ID           string     `json:"id"`
+	Revision     int        `json:"revision"` // counts the changes of its entry; what a change is based on
 	Name         string     `json:"name"`
 	Address      string     `json:"address"`
 	Port         int        `json:"port"`
@@ -76,6 +83,8 @@ type Child struct {
 // NewDevice is what a device is added or edited with. Empty fields of an edit
 // leave things as they are.
 type NewDevice struct {
+	Revision int `json:"-"` // of an edit: which one it is based on; 0: the newest, looked up before
+
 	Name     string    `json:"name,omitempty"`
 	Address  string    `json:"address,omitempty"`
 	Port     int       `json:"port,omitempty"`
@@ -98,6 +107,7 @@ type NewDevice struct {
 	Timeouts   *map[string]string `json:"timeouts,omitempty"`   // connect, answer, idle, whole
 	Ports      *map[string]int    `json:"ports,omitempty"`      // sftp, scp, ftp, ftps, tftp
 	Serials    *[]string          `json:"serials,omitempty"`    // the hardware that may answer there
+	Twice      bool               `json:"twice,omitempty"`      // another device is registered at the same address, on purpose
 }
 
 // Tried is what a device showed that is not registered yet.
@@ -127,11 +137,14 @@ type CredentialSet struct {
 	Latched   int        `json:"latched"`              // how many of them refused it
 	ShutSince *time.Time `json:"shut_since,omitempty"` // it is not tried anywhere
 	ShutWhy   string     `json:"shut_why,omitempty"`
+	Revision  int        `json:"revision"`
 }
 
 // NewCredentialSet is what a set is made or changed with. Empty fields of a
 // change leave things as they are.
 type NewCredentialSet struct {
+	Revision int `json:"-"` // of a change: which one it is based on; 0: the newest, looked up before
+
 	Name       string  `json:"name,omitempty"`
 	Selector   *string `json:"selector,omitempty"`
 	User       string  `json:"user,omitempty"`
@@ -423,6 +436,8 @@ type NewVersion struct {
 	Ref  string `json:"ref"` // the version it was made of
 	Text string `json:"text"`
 	Note string `json:"note,omitempty"`
+
+	Despite string `json:"despite,omitempty"` // why it is kept although it hardly is the device's
 }
 
 // NewPreview asks what a push would do.
@@ -496,6 +511,8 @@ type Preview struct {
 	Unsaved    bool       `json:"unsaved"`
 	Masked     bool       `json:"masked"`
 	UndoOf     string     `json:"undo_of,omitempty"`
+
+	TouchesPath bool `json:"touches_path"` // it touches what the device is reached by, or the account that signs in
 
 	Only      []string       `json:"only,omitempty"` // the blocks it is limited to
 	Doubts    []string       `json:"doubts"`         // what speaks against it; a push has to say why it is done all the same
@@ -593,7 +610,7 @@ type SheetLine struct {
 type SheetFile struct {
 	Part   string `json:"part"`
 	Bytes  int    `json:"bytes"`
-	SHA256 string `json:"sha256"`
+	SHA256 string `json:"sha256,omitempty"` // for those who may see secrets
 }
 
 // Approval is a selector of devices to which nobody pushes alone.
@@ -686,11 +703,14 @@ type User struct {
 	Secrets  bool      `json:"secrets"`
 	Disabled bool      `json:"disabled"`
 	MadeAt   time.Time `json:"made_at"`
+	Revision int       `json:"revision"`
 }
 
 // NewUser is what a user is added or edited with; absent fields of an edit
 // leave things as they are.
 type NewUser struct {
+	Revision int `json:"-"` // of an edit: which one it is based on; 0: the newest, looked up before
+
 	Name     string `json:"name,omitempty"`
 	Password string `json:"password,omitempty"`
 	Role     string `json:"role,omitempty"`

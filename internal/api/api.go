@@ -6,13 +6,12 @@ import (
 	_ "embed"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/url"
-	"strconv"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -45,16 +44,28 @@ type Server struct {
 	// Done is closed when the service stops, so that live events end.
 	Done <-chan struct{}
 
+	// Proxies are the addresses and networks of those whose word is taken for where
+	// a request came from and whether it came by TLS.
+	Proxies []string
+
+	throttle *throttle
+	refused  *refusals
+	hashing  *line // of passwords, which takes much memory
+	checking *line // of dialects
+
 	mu    sync.Mutex
-	tries map[string]*attempts
+	looks map[string]time.Time // what was written down of who looked at what
 }
 
 // Handler is everything the service answers over HTTP.
 func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	s.tries = map[string]*attempts{}
+	s.throttle, s.refused = newThrottle(s.Clock), &refusals{now: s.Clock, m: map[string]*refused{}}
+	s.hashing, s.checking = newLine(2, 32), newLine(2, 8)
+	s.looks = map[string]time.Time{}
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
+	_ = g.SetTrustedProxies(s.Proxies) // they were checked when the settings were read
 	g.Use(s.guard)
 	pages := newPages(s.Console)
 	g.NoRoute(func(c *gin.Context) {
@@ -71,83 +82,111 @@ func (s *Server) Handler() http.Handler {
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(200, "application/yaml", Spec) })
 	g.GET("/metrics", gin.WrapH(s.metrics()))
 	v := g.Group("/api/v1")
-	v.POST("/login", s.login)
-	v.POST("/session", s.openSession)
-	reader, operator, admin := v.Group("", s.role(core.Reader)), v.Group("", s.role(core.Operator)), v.Group("", s.role(core.Admin))
-
-	reader.DELETE("/session", s.closeSession)
-	reader.GET("/me", s.me)
-	reader.GET("/status", s.status)
-	reader.GET("/tokens", s.tokens)
-	reader.DELETE("/tokens/:id", s.dropToken)
-
-	reader.GET("/devices", s.devices)
-	reader.GET("/devices/:name", s.device)
-	reader.GET("/devices/:name/versions", s.versions)
-	admin.POST("/devices", s.addDevice)
-	admin.PATCH("/devices/:name", s.editDevice)
-	admin.DELETE("/devices/:name", s.removeDevice)
-	operator.POST("/devices/:name/retry-login", s.retryLogin)
-	operator.POST("/probe", s.probe) // who may swap a unit has to see its key
-	admin.POST("/try", s.try)
-	admin.POST("/devices-import", s.importDevices)
-
-	reader.GET("/credentials", s.credentials)
-	admin.POST("/credentials", s.addCredential)
-	admin.PATCH("/credentials/:name", s.editCredential)
-	admin.DELETE("/credentials/:name", s.removeCredential)
-	admin.POST("/credentials/:name/attach", s.attachCredential)
-	operator.POST("/credentials/:name/retry", s.retryCredential)
-
-	reader.GET("/version", s.version)
-	reader.GET("/version/text", s.versionText)
-	operator.PATCH("/version", s.mark)
-	operator.POST("/versions", s.edit)
-	reader.GET("/diff", s.diff)
-	reader.GET("/drift", s.drift)
-
-	operator.POST("/pulls", s.pull)
-	operator.POST("/previews", s.newPreview)
-	reader.GET("/previews/:id", s.preview)
-	operator.POST("/pushes", s.push)
-	reader.GET("/jobs", s.jobs)
-	reader.GET("/devices/:name/swaps", s.swaps)
-	reader.GET("/jobs/:id", s.job)
-	reader.GET("/jobs/:id/log", s.log)
-	reader.GET("/jobs/:id/events", s.events)
-	operator.POST("/surveys", s.survey)
-	operator.POST("/restores", s.restore)
-	operator.POST("/jobs/:id/cancel", s.cancel)
-	operator.POST("/jobs/:id/confirm", s.decide("confirm"))
-	operator.POST("/jobs/:id/undo", s.decide("undo"))
-	operator.POST("/jobs/:id/restart", s.decide("restart"))
-	operator.POST("/jobs/:id/approve", s.decide("approve"))
-	operator.POST("/jobs/:id/decline", s.decide("decline"))
-	operator.POST("/drills", s.drill)
-	operator.GET("/sheet", s.sheet)
-	reader.GET("/relays", s.relays)
-	operator.GET("/relay", s.openRelay)
-	reader.GET("/snapshots", s.snapshots)
-	reader.GET("/snapshots/:name", s.snapshot)
-	operator.POST("/snapshots", s.addSnapshot)
-	operator.DELETE("/snapshots/:name", s.removeSnapshot)
-	reader.GET("/approvals", s.approvals)
-	admin.POST("/approvals", s.addApproval)
-	admin.DELETE("/approvals/:id", s.removeApproval)
-
-	reader.GET("/dialects", s.dialects)
-	reader.GET("/dialects/:name", s.dialect)
-	reader.POST("/dialect-check", s.checkDialect)
-	reader.GET("/dialect-schema", s.dialectSchema)
-	admin.POST("/dialects", s.loadDialect)
-	admin.POST("/dialect-try", s.tryDialect)
-
-	admin.GET("/users", s.users)
-	admin.POST("/users", s.addUser)
-	admin.PATCH("/users/:name", s.editUser)
-	admin.GET("/audit", s.audit)
-	admin.GET("/audit-check", s.checkAudit)
+	for _, r := range s.routes() {
+		do := []gin.HandlerFunc{r.do}
+		if strings.HasPrefix(r.path, "/jobs/:id") {
+			do = slices.Insert(do, 0, s.wholeID)
+		}
+		if r.role != nobody {
+			do = slices.Insert(do, 0, s.role(r.role))
+		}
+		v.Handle(r.method, r.path, do...)
+	}
+	go s.sweep()
 	return g
+}
+
+// nobody is the role of routes that nobody has to be signed in for.
+const nobody = "nobody"
+
+// route is one operation and the least role that it takes.
+type route struct {
+	method, path, role string
+	do                 gin.HandlerFunc
+}
+
+// routes are all operations of the API. openapi.yaml says the same of them, and a
+// test compares.
+func (s *Server) routes() []route {
+	const reader, operator, admin = core.Reader, core.Operator, core.Admin
+	return []route{
+		{"POST", "/login", nobody, s.login},
+		{"POST", "/session", nobody, s.openSession},
+
+		{"DELETE", "/session", reader, s.closeSession},
+		{"GET", "/me", reader, s.me},
+		{"GET", "/status", reader, s.status},
+		{"GET", "/tokens", reader, s.tokens},
+		{"DELETE", "/tokens/:id", reader, s.dropToken},
+
+		{"GET", "/devices", reader, s.devices},
+		{"GET", "/devices/:name", reader, s.device},
+		{"GET", "/devices/:name/versions", reader, s.versions},
+		{"POST", "/devices", admin, s.addDevice},
+		{"PATCH", "/devices/:name", admin, s.editDevice},
+		{"DELETE", "/devices/:name", admin, s.removeDevice},
+		{"POST", "/devices/:name/retry-login", operator, s.retryLogin},
+		{"POST", "/probe", operator, s.probe},
+		{"POST", "/try", admin, s.try},
+		{"POST", "/devices-import", admin, s.importDevices},
+
+		{"GET", "/credentials", reader, s.credentials},
+		{"POST", "/credentials", admin, s.addCredential},
+		{"PATCH", "/credentials/:name", admin, s.editCredential},
+		{"DELETE", "/credentials/:name", admin, s.removeCredential},
+		{"POST", "/credentials/:name/attach", admin, s.attachCredential},
+		{"POST", "/credentials/:name/retry", operator, s.retryCredential},
+
+		{"GET", "/version", reader, s.version},
+		{"GET", "/version/text", reader, s.versionText},
+		{"PATCH", "/version", operator, s.mark},
+		{"POST", "/versions", operator, s.edit},
+		{"GET", "/diff", reader, s.diff},
+		{"GET", "/drift", reader, s.drift},
+
+		{"POST", "/pulls", operator, s.pull},
+		{"POST", "/previews", operator, s.newPreview},
+		{"GET", "/previews/:id", reader, s.preview},
+		{"POST", "/pushes", operator, s.push},
+		{"GET", "/jobs", reader, s.jobs},
+		{"GET", "/devices/:name/swaps", reader, s.swaps},
+		{"GET", "/jobs/:id", reader, s.job},
+		{"GET", "/jobs/:id/log", reader, s.log},
+		{"GET", "/jobs/:id/events", reader, s.events},
+		{"POST", "/surveys", operator, s.survey},
+		{"POST", "/restores", operator, s.restore},
+		{"POST", "/jobs/:id/cancel", operator, s.cancel},
+		{"POST", "/jobs/:id/confirm", operator, s.decide("confirm")},
+		{"POST", "/jobs/:id/undo", operator, s.decide("undo")},
+		{"POST", "/jobs/:id/restart", operator, s.decide("restart")},
+		{"POST", "/jobs/:id/approve", operator, s.decide("approve")},
+		{"POST", "/jobs/:id/decline", operator, s.decide("decline")},
+		{"POST", "/drills", operator, s.drill},
+		{"GET", "/sheet", operator, s.sheet},
+		{"GET", "/relays", reader, s.relays},
+		{"GET", "/relay", operator, s.openRelay},
+		{"DELETE", "/relays/:id", operator, s.closeRelay},
+		{"GET", "/snapshots", reader, s.snapshots},
+		{"GET", "/snapshots/:name", reader, s.snapshot},
+		{"POST", "/snapshots", operator, s.addSnapshot},
+		{"DELETE", "/snapshots/:name", operator, s.removeSnapshot},
+		{"GET", "/approvals", reader, s.approvals},
+		{"POST", "/approvals", admin, s.addApproval},
+		{"DELETE", "/approvals/:id", admin, s.removeApproval},
+
+		{"GET", "/dialects", reader, s.dialects},
+		{"GET", "/dialects/:name", reader, s.dialect},
+		{"POST", "/dialect-check", operator, s.checkDialect},
+		{"GET", "/dialect-schema", reader, s.dialectSchema},
+		{"POST", "/dialects", admin, s.loadDialect},
+		{"POST", "/dialect-try", admin, s.tryDialect},
+
+		{"GET", "/users", admin, s.users},
+		{"POST", "/users", admin, s.addUser},
+		{"PATCH", "/users/:name", admin, s.editUser},
+		{"GET", "/audit", admin, s.audit},
+		{"GET", "/audit-check", admin, s.checkAudit},
+	}
 }
 
 // guard sets the headers every answer has, and turns a breakdown into an error
@@ -162,7 +201,15 @@ func (s *Server) guard(c *gin.Context) {
 		fail(c, bad("the address holds bytes that are no text", "encode it as UTF-8"))
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 4<<20)
+	for _, words := range [][]string{{c.Request.URL.Path}, slices.Concat(slices.Collect(maps.Values(c.Request.URL.Query()))...)} {
+		for _, w := range words {
+			if p := printable("the address", w); p != nil {
+				fail(c, p)
+				return
+			}
+		}
+	}
+	bounded(c)
 	defer func() {
 		if p := recover(); p != nil {
 			slog.Error("request broke down", "path", c.FullPath(), "panic", p)
@@ -200,12 +247,24 @@ func problem(err error) *client.Problem {
 	switch {
 	case errors.As(err, &p):
 		return p
+	case errors.Is(err, store.ErrRevision):
+		return say(412, "changed since", "look at it again, then make your change on top of what it is now")
+	case errors.Is(err, store.ErrKeyUsed):
+		return say(422, "key used for another request", "use a new Idempotency-Key for each thing you ask for")
+	case errors.Is(err, work.ErrMayNot):
+		return say(403, "not allowed any more", "")
+	case errors.Is(err, work.ErrNotTold), errors.Is(err, work.ErrNotHanded):
+		return say(403, "not allowed", "ask somebody who may see secrets, or an admin for the right: magpie user edit NAME --secrets")
+	case errors.Is(err, errBusy):
+		return say(503, "busy", "try again in a moment")
 	case errors.As(err, &claimed):
 		return say(409, "another push holds the device", "")
 	case errors.Is(err, work.ErrChecks):
 		return say(400, "checks that cannot be made", "")
 	case errors.Is(err, work.ErrNotEditable):
 		return say(400, "not kept", "")
+	case errors.Is(err, work.ErrUnlikely):
+		return say(409, "hardly the device's", "if it is to be kept all the same, say why: despite")
 	case errors.Is(err, work.ErrNothingToRestore), errors.Is(err, work.ErrNoSurvey):
 		return say(409, "nothing to restore", "look at the devices again: magpie restore SELECTOR --to WHICH --preview")
 	case errors.Is(err, work.ErrDoubts):
@@ -216,6 +275,8 @@ func problem(err error) *client.Problem {
 		return say(400, "not planned", "")
 	case errors.Is(err, work.ErrSnapshot):
 		return say(400, "no snapshot", "")
+	case errors.Is(err, work.ErrMayNotClose):
+		return say(403, "not allowed", "ask them, or an admin")
 	case errors.Is(err, work.ErrRelay):
 		return say(409, "no relay", "see which are open: magpie relay list")
 	case errors.Is(err, work.ErrSheet):
@@ -248,8 +309,10 @@ func problem(err error) *client.Problem {
 		return say(502, "the device refused", "")
 	case errors.As(err, &part):
 		return say(502, "not whole", "")
+	case errors.Is(err, store.ErrAmbiguous):
+		return say(409, "not clear", "give more of it")
 	case errors.Is(err, store.ErrNotFound):
-		return &client.Problem{Status: 404, Title: "not found", Detail: strings.TrimPrefix(err.Error(), store.ErrNotFound.Error()+": ")}
+		return notFound(err)
 	case errors.Is(err, store.ErrTaken):
 		return &client.Problem{Status: 409, Title: "already in use", Detail: firstLine(err), Next: "choose another name"}
 	case errors.Is(err, context.Canceled):
@@ -257,6 +320,15 @@ func problem(err error) *client.Problem {
 	}
 	slog.Error("request failed", "err", err)
 	return say(500, "it did not work", "the service's log may say more; if the database is away it is tried again by itself")
+}
+
+// notFound says what was not found in so many words, and what may have been meant.
+func notFound(err error) *client.Problem {
+	said, next, _ := strings.Cut(err.Error(), store.ErrNotFound.Error()+"; ")
+	if next != "" {
+		said += store.ErrNotFound.Error()
+	}
+	return &client.Problem{Status: 404, Title: "not found", Detail: said, Next: next}
 }
 
 func firstLine(err error) string { return strings.SplitN(err.Error(), ": Error", 2)[0] }
@@ -277,48 +349,6 @@ func answer(c *gin.Context, status int, v any, err error) {
 		return
 	}
 	c.JSON(status, v)
-}
-
-// read reads a JSON body, unknown fields being errors.
-func read(c *gin.Context, into any) bool {
-	d := json.NewDecoder(c.Request.Body)
-	d.DisallowUnknownFields()
-	err := d.Decode(into)
-	if err == nil {
-		if _, err := d.Token(); err != io.EOF {
-			fail(c, bad("the body holds more than one JSON value", "send one"))
-			return false
-		}
-		return true
-	}
-	fail(c, bad("the body cannot be read: "+strings.TrimPrefix(err.Error(), "json: "), "the fields there are stand in /openapi.yaml"))
-	return false
-}
-
-// long is the most characters a note or reason may have.
-const long = 2000
-
-// limit reads how many rows are wanted.
-func limit(c *gin.Context, usual, most int) (int, bool) {
-	raw := c.Query("limit")
-	if raw == "" {
-		return usual, true
-	}
-	n, err := strconv.Atoi(raw)
-	if err != nil || n < 1 || n > most {
-		fail(c, bad(fmt.Sprintf("limit is %q; it takes 1 to %d", raw, most), ""))
-		return 0, false
-	}
-	return n, true
-}
-
-func selector(c *gin.Context, words []string) (ref.Selector, bool) {
-	sel, err := ref.ParseSelector(words)
-	if err != nil {
-		fail(c, bad(err.Error(), "a selector reads like: site=skerrinsay tag=core name=quay-*"))
-		return sel, false
-	}
-	return sel, true
 }
 
 func (s *Server) reference(c *gin.Context, raw, field string) (ref.Version, bool) {

@@ -1,12 +1,16 @@
 package api
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"strings"
 	"time"
 
@@ -16,6 +20,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/store"
+	"magpie/internal/work"
 )
 
 // Costs of hashing a password with argon2id (RFC 9106).
@@ -63,6 +68,9 @@ func passwordFits(hash, password string) bool {
 
 // CheckPassword tells what is wrong with a new password, or nil.
 func CheckPassword(p string) error {
+	if len(p) > 1024 {
+		return fmt.Errorf("the password has %d characters; it takes at most 1024", len(p))
+	}
 	if len(p) < 10 {
 		return fmt.Errorf("the password has %d characters; it takes at least 10", len(p))
 	}
@@ -75,55 +83,82 @@ func random() string {
 	return base64.RawURLEncoding.EncodeToString(b)
 }
 
-// attempts counts failed sign-ins of one user from one address.
-type attempts struct {
-	n     int
-	until time.Time
+// from is whom a request counts for: the peer of the connection, or whom a proxy
+// named in the settings names.
+func from(c *gin.Context) string { return peer(c.ClientIP()) }
+
+// proxied tells whether the peer of the connection is a proxy of the settings.
+func (s *Server) proxied(c *gin.Context) bool {
+	ip, err := netip.ParseAddr(c.RemoteIP())
+	if err != nil {
+		return false
+	}
+	for _, p := range s.Proxies {
+		if net, err := netip.ParsePrefix(p); err == nil && net.Contains(ip.Unmap()) {
+			return true
+		}
+		if a, err := netip.ParseAddr(p); err == nil && a.Unmap() == ip.Unmap() {
+			return true
+		}
+	}
+	return false
 }
 
-// slow tells how long a sign-in has to wait. Nobody is locked out for good; the
-// wait grows with every failure and ends with a success.
-func (s *Server) slow(key string) time.Duration {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if a := s.tries[key]; a != nil {
-		return time.Until(a.until)
-	}
-	return 0
+// byTLS tells whether the browser's side of a request is encrypted.
+func (s *Server) byTLS(c *gin.Context) bool {
+	return c.Request.TLS != nil || s.proxied(c) && c.GetHeader("X-Forwarded-Proto") == "https"
 }
 
-func (s *Server) tried(key string, ok bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if ok || len(s.tries) > 10000 {
-		delete(s.tries, key)
+// sameSite tells whether a request comes from a page of this service, by the
+// Origin that browsers send (RFC 6454 §7). Programs send none, so where a cookie
+// is given out or used, none is not enough: needed says so.
+func (s *Server) sameSite(c *gin.Context, needed bool) bool {
+	origin := c.GetHeader("Origin")
+	if origin == "" {
+		return !needed
 	}
-	if ok {
-		return
+	host := c.Request.Host
+	if h := c.GetHeader("X-Forwarded-Host"); h != "" && s.proxied(c) {
+		host = h
 	}
-	a := s.tries[key]
-	if a == nil {
-		a = &attempts{}
-		s.tries[key] = a
-	}
-	if a.n++; a.n >= 5 {
-		a.until = time.Now().Add(min(time.Second<<min(a.n-5, 9), 5*time.Minute))
-	}
+	u, err := url.Parse(origin)
+	return err == nil && u.Host == host
 }
 
-// signIn checks a user's password.
-func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
+// signIn checks a user's password. console tells whether a browser asks.
+func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login, bool) {
 	var l client.Login
+	none := store.User{}
+	if !s.sameSite(c, console) {
+		fail(c, &client.Problem{Status: 403, Title: "from another site", Detail: "the header Origin does not name this service, so some other page asks to sign in", Next: "open the service's own address"})
+		return none, l, false
+	}
 	if !read(c, &l) {
-		return store.User{}, l, false
+		return none, l, false
 	}
-	key := l.User + " " + c.ClientIP()
-	if wait := s.slow(key); wait > 0 {
-		c.Header("Retry-After", fmt.Sprint(int(wait.Seconds())+1))
-		fail(c, &client.Problem{Status: 429, Title: "too many failed sign-ins", Detail: fmt.Sprintf("wait %d seconds", int(wait.Seconds())+1), Next: "then try again"})
-		return store.User{}, l, false
+	if n := len([]rune(l.User)); n > 64 {
+		fail(c, wrong("user", fmt.Sprintf("the name has %d characters; no user's has more than 64", n), ""))
+		return none, l, false
 	}
-	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(c.Request.Context(), l.User)
+	if len(l.Password) > 1024 {
+		fail(c, wrong("password", "the password has more than 1024 characters", ""))
+		return none, l, false
+	}
+	ctx, addr := c.Request.Context(), from(c)
+	leave, err := s.hashing.enter(ctx, 10*time.Second)
+	if err != nil {
+		c.Header("Retry-After", "2")
+		fail(c, problem(err))
+		return none, l, false
+	}
+	defer leave()
+	if wait := s.throttle.wait(l.User, addr); wait > 0 {
+		seconds := int(wait.Seconds()) + 1
+		c.Header("Retry-After", fmt.Sprint(seconds))
+		fail(c, &client.Problem{Status: 429, Title: "too many failed sign-ins", Detail: fmt.Sprintf("wait %d seconds", seconds), Next: "then try again"})
+		return none, l, false
+	}
+	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(ctx, l.User)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		fail(c, problem(err))
 		return u, l, false
@@ -132,20 +167,86 @@ func (s *Server) signIn(c *gin.Context) (store.User, client.Login, bool) {
 	if hash == "" {
 		hash = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA" // takes as long as a real one
 	}
-	ok := passwordFits(hash, l.Password) && u.ID != "" && !u.Disabled
-	s.tried(key, ok)
-	if !ok {
-		who := core.Actor{Name: cut(l.User, 64)}
-		if err := s.Work.Store.Tx(c.Request.Context(), who, func(q *store.Q) error {
-			return q.Audit(c.Request.Context(), "sign-in refused", "", "from "+c.ClientIP())
-		}); err != nil {
+	if passwordFits(hash, l.Password) && u.ID != "" && !u.Disabled {
+		s.throttle.passed(l.User, addr)
+		return u, l, true
+	}
+	s.throttle.failed(l.User, addr)
+	if s.refused.note(l.User, addr) {
+		if err := s.wrote(ctx, core.Actor{Name: nobody}, "sign-in refused", l.User, "from "+addr); err != nil {
 			fail(c, problem(err))
 			return u, l, false
 		}
-		fail(c, &client.Problem{Status: 401, Title: "not signed in", Detail: "no user of that name has that password", Next: "an admin can set a new password: magpie user edit NAME --password"})
-		return u, l, false
 	}
-	return u, l, true
+	fail(c, &client.Problem{Status: 401, Title: "not signed in", Detail: "no user of that name has that password", Next: "an admin can set a new password: magpie user edit NAME --password"})
+	return u, l, false
+}
+
+// wrote writes a deed down that changes nothing.
+func (s *Server) wrote(ctx context.Context, who core.Actor, deed, object, detail string) error {
+	return s.Work.Store.Tx(ctx, who, func(q *store.Q) error { return q.Audit(ctx, deed, object, detail) })
+}
+
+// sweep writes down, once a minute and address, how many more sign-ins were
+// refused, and forgets who looked at what.
+func (s *Server) sweep() {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.Done:
+			return
+		case <-tick.C:
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		for _, said := range s.refused.due() {
+			if err := s.wrote(ctx, core.Actor{Name: nobody}, "sign-ins refused", "", said); err != nil {
+				slog.Warn("refused sign-ins not written down", "what", said, "err", err)
+			}
+		}
+		cancel()
+		s.mu.Lock()
+		for k, at := range s.looks {
+			if s.Clock().Sub(at) > lookLasts {
+				delete(s.looks, k)
+			}
+		}
+		s.mu.Unlock()
+	}
+}
+
+// lookLasts is how long looking at the same thing again is the same look.
+const lookLasts = 5 * time.Minute
+
+// once tells whether something was not written down in the last minutes.
+func (s *Server) once(c *gin.Context, deed, object string) bool {
+	key := strings.Join([]string{actor(c).ID, deed, object}, "\x00")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if at, ok := s.looks[key]; ok && s.Clock().Sub(at) < lookLasts {
+		return false
+	}
+	if len(s.looks) >= 100_000 { // rather twice than never
+		clear(s.looks)
+	}
+	s.looks[key] = s.Clock()
+	return true
+}
+
+// saw writes down that somebody was shown secrets, before they are. It returns
+// false when that could not be written down: then they are not shown.
+func (s *Server) saw(c *gin.Context, object, detail string) bool {
+	if !s.once(c, "secrets shown", object) {
+		return true
+	}
+	if err := s.wrote(c.Request.Context(), actor(c), "secrets shown", object, detail); err != nil {
+		s.mu.Lock()
+		clear(s.looks)
+		s.mu.Unlock()
+		fail(c, problem(err))
+		return false
+	}
+	return true
 }
 
 // cut keeps at most n characters.
@@ -164,13 +265,13 @@ func (s *Server) grant(c *gin.Context, u store.User, kind, name string, lasts ti
 		if err := q.AddToken(c.Request.Context(), &t, token); err != nil {
 			return err
 		}
-		return q.Audit(c.Request.Context(), "sign in", u.Name, kind+" from "+c.ClientIP())
+		return q.Audit(c.Request.Context(), "sign in", u.Name, kind+" from "+from(c))
 	})
 	return token, t, err
 }
 
 func (s *Server) login(c *gin.Context) {
-	u, l, ok := s.signIn(c)
+	u, l, ok := s.signIn(c, false)
 	if !ok {
 		return
 	}
@@ -179,14 +280,14 @@ func (s *Server) login(c *gin.Context) {
 }
 
 func (s *Server) openSession(c *gin.Context) {
-	u, _, ok := s.signIn(c)
+	u, _, ok := s.signIn(c, true)
 	if !ok {
 		return
 	}
 	token, t, err := s.grant(c, u, "session", "", sessionLasts)
 	if err == nil {
 		http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-			Secure: c.Request.TLS != nil, MaxAge: int(sessionLasts.Seconds())})
+			Secure: s.byTLS(c), MaxAge: int(sessionLasts.Seconds())})
 	}
 	answer(c, 200, client.Granted{CSRF: t.CSRF, Expires: t.ExpiresAt, Me: me(u.Actor())}, err)
 }
@@ -203,7 +304,7 @@ func (s *Server) closeSession(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.byTLS(c), MaxAge: -1})
 	c.Status(204)
 }
 
@@ -236,23 +337,47 @@ func (s *Server) role(least string) gin.HandlerFunc {
 			return
 		}
 		write := c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead
+		if !bearer && write && !s.sameSite(c, false) {
+			fail(c, &client.Problem{Status: 403, Title: "from another site", Detail: "the header Origin does not name this service", Next: "open the service's own address"})
+			return
+		}
 		if !bearer && write && subtle.ConstantTimeCompare([]byte(c.GetHeader("X-CSRF-Token")), []byte(t.CSRF)) != 1 {
 			fail(c, &client.Problem{Status: 403, Title: "CSRF token missing", Detail: "the header X-CSRF-Token does not hold this session's token", Next: "GET /api/v1/me tells it"})
 			return
 		}
 		a := u.Actor()
+		c.Set("actor", a)
+		c.Set("token", t)
+		c.Set("word", token)
 		if !a.May(least) {
+			if what := c.Request.Method + " " + c.FullPath(); s.once(c, "refused", what) {
+				if err := s.wrote(c.Request.Context(), a, "refused", what, "it takes the role "+least); err != nil {
+					fail(c, problem(err))
+					return
+				}
+			}
 			fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: fmt.Sprintf("this takes the role %s; %s is %s", least, a.Name, a.Role), Next: "an admin can change a role: magpie user edit " + a.Name + " --role " + least})
 			return
 		}
 		_ = q.Used(c.Request.Context(), t)
-		c.Set("actor", a)
-		c.Set("token", t)
 		c.Next()
 	}
 }
 
 func actor(c *gin.Context) core.Actor { return c.MustGet("actor").(core.Actor) }
+
+// still is who a stream is for, as they stand now; an error when they may not go
+// on. A database that is away says nothing of them.
+func (s *Server) still(c *gin.Context, was core.Actor, least string) (core.Actor, error) {
+	_, u, err := s.Work.Store.As(core.Actor{}).Who(c.Request.Context(), c.GetString("word"))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return was, nil
+	}
+	if err == nil && !u.Actor().May(least) {
+		err = work.ErrMayNot
+	}
+	return u.Actor(), err
+}
 
 func me(a core.Actor) client.Me { return client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets} }
 
@@ -288,7 +413,7 @@ func (s *Server) dropToken(c *gin.Context) {
 }
 
 func wireUser(u store.User) client.User {
-	return client.User{Name: u.Name, Role: u.Role, Secrets: u.Actor().Secrets, Disabled: u.Disabled, MadeAt: u.MadeAt}
+	return client.User{Name: u.Name, Role: u.Role, Secrets: u.Actor().Secrets, Disabled: u.Disabled, MadeAt: u.MadeAt, Revision: u.Revision}
 }
 
 func (s *Server) users(c *gin.Context) {
@@ -317,15 +442,20 @@ func (s *Server) addUser(c *gin.Context) {
 	u := store.User{Name: n.Name, Role: n.Role, Secrets: n.Secrets != nil && *n.Secrets}
 	err := func() error {
 		if strings.TrimSpace(n.Name) != n.Name || n.Name == "" || len(n.Name) > 64 {
-			return bad("a user needs a name of 1 to 64 characters without blanks around it", "")
+			return wrong("name", "a user needs a name of 1 to 64 characters without blanks around it", "")
+		}
+		if n.Name == nobody || n.Name == "service" {
+			return wrong("name", fmt.Sprintf("no user can be named %q: the audit log uses it", n.Name), "choose another name")
 		}
 		if err := knownRole(n.Role); err != nil {
 			return err
 		}
 		if err := CheckPassword(n.Password); err != nil {
-			return bad(err.Error(), "")
+			return wrong("password", err.Error(), "")
 		}
-		u.Password = HashPassword(n.Password)
+		if err := s.hash(c, n.Password, &u.Password); err != nil {
+			return err
+		}
 		return s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 			if err := q.AddUser(c.Request.Context(), &u); err != nil {
 				return err
@@ -336,14 +466,39 @@ func (s *Server) addUser(c *gin.Context) {
 	answer(c, 201, wireUser(u), err)
 }
 
+// hash makes a password ready to be kept. A few are worked on at a time.
+func (s *Server) hash(c *gin.Context, password string, into *string) error {
+	leave, err := s.hashing.enter(c.Request.Context(), 10*time.Second)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	*into = HashPassword(password)
+	return nil
+}
+
 func (s *Server) editUser(c *gin.Context) {
 	var n client.NewUser
-	if !read(c, &n) {
+	revision, ok := based(c)
+	if !ok || !read(c, &n) {
 		return
 	}
 	var u store.User
+	hash := ""
+	if n.Password != "" {
+		err := CheckPassword(n.Password)
+		if err != nil {
+			err = wrong("password", err.Error(), "")
+		} else {
+			err = s.hash(c, n.Password, &hash)
+		}
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
 	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
-		if u, err = q.UserNamed(c.Request.Context(), c.Param("name")); err != nil {
+		if u, err = q.LockUser(c.Request.Context(), c.Param("name"), revision); err != nil {
 			return err
 		}
 		said := ""
@@ -363,10 +518,7 @@ func (s *Server) editUser(c *gin.Context) {
 			said += fmt.Sprintf(" disabled %v", u.Disabled)
 		}
 		if n.Password != "" {
-			if err := CheckPassword(n.Password); err != nil {
-				return bad(err.Error(), "")
-			}
-			u.Password = HashPassword(n.Password)
+			u.Password = hash
 			said += " password"
 			if err := q.DropTokens(c.Request.Context(), u.ID); err != nil {
 				return err
@@ -381,11 +533,12 @@ func (s *Server) editUser(c *gin.Context) {
 				return &client.Problem{Status: 409, Title: "last admin", Detail: u.Name + " is the only admin who can sign in", Next: "make another user admin first"}
 			}
 		}
-		if err := q.EditUser(c.Request.Context(), u); err != nil {
+		if err := q.EditUser(c.Request.Context(), &u); err != nil {
 			return err
 		}
 		return q.Audit(c.Request.Context(), "user edited", u.Name, strings.TrimSpace(said))
 	})
+	c.Header("ETag", etag(u.Revision))
 	answer(c, 200, wireUser(u), err)
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 func wireSet(c store.Credential) client.CredentialSet {
-	return client.CredentialSet{Name: c.Name, User: c.User, Selector: c.Selector, ChangedAt: c.ChangedAt, Devices: c.Devices, Latched: c.Latched, ShutSince: c.Shut, ShutWhy: c.Why}
+	return client.CredentialSet{Name: c.Name, User: c.User, Selector: c.Selector, ChangedAt: c.ChangedAt, Devices: c.Devices, Latched: c.Latched, ShutSince: c.Shut, ShutWhy: c.Why, Revision: c.Revision}
 }
 
 func (s *Server) credentials(c *gin.Context) {
@@ -46,8 +46,10 @@ func fillSet(n client.NewCredentialSet, set *store.Credential, sec *store.Secret
 		set.Name, said = n.Name, append(said, "name "+n.Name)
 	}
 	if n.Selector != nil && *n.Selector != set.Selector {
-		if _, err := ref.ParseSelector(strings.Fields(*n.Selector)); err != nil {
-			return nil, bad("selector: "+err.Error(), "")
+		if *n.Selector != "" { // empty takes it away
+			if _, err := ref.ParseSelector([]string{*n.Selector}); err != nil {
+				return nil, wrong("selector", err.Error(), likeSelector)
+			}
 		}
 		set.Selector, said = *n.Selector, append(said, fmt.Sprintf("selector %q", *n.Selector))
 	}
@@ -88,10 +90,11 @@ func (s *Server) addCredential(c *gin.Context) {
 
 func (s *Server) editCredential(c *gin.Context) {
 	var n client.NewCredentialSet
-	if !read(c, &n) {
+	revision, ok := based(c)
+	if !ok || !read(c, &n) {
 		return
 	}
-	s.changeSet(c, func(q *store.Q, set *store.Credential) error {
+	s.changeSet(c, revision, func(q *store.Q, set *store.Credential) error {
 		ctx, name := c.Request.Context(), set.Name
 		sec, err := q.SecretOf(ctx, set.ID)
 		if err != nil {
@@ -113,11 +116,13 @@ func (s *Server) editCredential(c *gin.Context) {
 	})
 }
 
-func (s *Server) changeSet(c *gin.Context, do func(q *store.Q, set *store.Credential) error) {
+// changeSet changes a set. based is the revision that the change is based on; 0
+// is based on none.
+func (s *Server) changeSet(c *gin.Context, based int, do func(q *store.Q, set *store.Credential) error) {
 	var set store.Credential
 	ctx := c.Request.Context()
 	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) (err error) {
-		if set, err = q.CredentialSet(ctx, c.Param("name")); err != nil {
+		if set, err = q.LockCredentialSet(ctx, c.Param("name"), based); err != nil {
 			return err
 		}
 		if err := do(q, &set); err != nil {
@@ -131,7 +136,7 @@ func (s *Server) changeSet(c *gin.Context, do func(q *store.Q, set *store.Creden
 
 // retryCredential lifts a set's latches and closes its breaker.
 func (s *Server) retryCredential(c *gin.Context) {
-	s.changeSet(c, func(q *store.Q, set *store.Credential) error {
+	s.changeSet(c, 0, func(q *store.Q, set *store.Credential) error {
 		if err := q.OpenCredential(c.Request.Context(), set.ID); err != nil {
 			return err
 		}
@@ -147,20 +152,12 @@ func (s *Server) attachCredential(c *gin.Context) {
 	if !read(c, &in) {
 		return
 	}
-	sel, err := ref.ParseSelector(in.Selector)
-	if err != nil || len(in.Selector) == 0 {
-		fail(c, bad("which devices is not said", "give a selector, like site=skerrinsay kind=switch"))
+	devices, ok := s.chosen(c, in.Selector)
+	if !ok {
 		return
 	}
-	s.changeSet(c, func(q *store.Q, set *store.Credential) error {
+	s.changeSet(c, 0, func(q *store.Q, set *store.Credential) error {
 		ctx := c.Request.Context()
-		devices, err := q.Devices(ctx, sel)
-		if err != nil {
-			return err
-		}
-		if len(devices) == 0 {
-			return bad("no device is picked by "+strings.Join(in.Selector, " "), "magpie device list")
-		}
 		if err := q.Attach(ctx, set.ID, devices); err != nil {
 			return err
 		}

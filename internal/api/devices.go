@@ -24,7 +24,7 @@ func wireDevice(d core.Device) client.Device {
 	if tags == nil {
 		tags = []string{}
 	}
-	out := client.Device{ID: d.ID, Name: d.Name, Address: d.Address, Port: d.Port, Site: d.Site, Kind: d.Kind, Tags: tags, Dialect: d.Dialect, User: d.User,
+	out := client.Device{ID: d.ID, Revision: d.Revision, Name: d.Name, Address: d.Address, Port: d.Port, Site: d.Site, Kind: d.Kind, Tags: tags, Dialect: d.Dialect, User: d.User,
 		HostKey: link.Fingerprint(d.HostKey), State: d.State, Drifted: d.Drifted, Unsaved: d.Unsaved, Trouble: d.Trouble, Host: d.Host, Model: d.Model,
 		Serial: d.Serial, Release: d.Release, CreatedAt: d.CreatedAt, LastTried: d.LastTried, LastPulled: d.LastPulled, LastChanged: d.LastChanged, LastProven: d.ProvenAt, Proven: d.Proven,
 		Latest: d.Latest, LatchedSince: d.Latched, Transport: d.Transport, Parent: d.Parent, Member: d.Member, Jump: d.Jump, Timeouts: d.Timeouts, Ports: d.Ports,
@@ -36,16 +36,15 @@ func wireDevice(d core.Device) client.Device {
 }
 
 func (s *Server) devices(c *gin.Context) {
-	sel, ok := selector(c, strings.Fields(c.Query("selector")))
+	rows, ok := s.listed(c)
 	if !ok {
 		return
 	}
-	rows, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
 	out := make([]client.Device, len(rows))
 	for i, d := range rows {
 		out[i] = wireDevice(d)
 	}
-	answer(c, 200, out, err)
+	c.JSON(200, out)
 }
 
 func (s *Server) device(c *gin.Context) {
@@ -80,6 +79,7 @@ func (s *Server) device(c *gin.Context) {
 	for _, k := range children {
 		w.Children = append(w.Children, client.Child{Name: k.Name, State: k.State})
 	}
+	c.Header("ETag", etag(w.Revision))
 	answer(c, 200, w, err)
 }
 
@@ -100,6 +100,28 @@ func (s *Server) probe(c *gin.Context) {
 	}
 	if !slices.Contains([]string{"", dialect.SSH, dialect.Netconf, dialect.Telnet, dialect.HTTP, dialect.HTTPS}, in.Transport) {
 		fail(c, bad(fmt.Sprintf("%q is no transport", in.Transport), "it is one of ssh, netconf, telnet, http, https"))
+		return
+	}
+	ctx := c.Request.Context()
+	if !actor(c).Secrets && in.Relay == "" {
+		// Whoever may not see secrets looks where devices are registered, and finds no
+		// other open ports by this.
+		known, err := s.Work.Store.As(actor(c)).AtAddress(ctx, in.Address, in.Port)
+		if err == nil && !known {
+			err = &client.Problem{Status: 403, Title: "not allowed", Detail: fmt.Sprintf("no device is registered at %s port %d, and to look elsewhere takes the right to see secrets", in.Address, in.Port),
+				Next: "ask the device itself for its key's fingerprint and give that, or ask an admin"}
+		}
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
+	where := fmt.Sprintf("%s port %d", in.Address, in.Port)
+	if in.Relay != "" {
+		where += ", through relay " + in.Relay
+	}
+	if err := s.wrote(ctx, actor(c), "key asked for", in.Address, where); err != nil {
+		fail(c, problem(err))
 		return
 	}
 	t := link.Target{Transport: in.Transport, Address: in.Address, Port: in.Port}
@@ -125,7 +147,17 @@ func (s *Server) try(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
+	if err := s.wrote(ctx, actor(c), "device tried", e.d.Name, e.reach()); err != nil {
+		fail(c, problem(err))
+		return
+	}
 	out, err := s.attempt(ctx, q, s.Work.Dialect(e.d.Dialect), e, nil)
+	if err == nil {
+		twins, e := q.WithSerial(ctx, out.Serial, "")
+		if err = e; len(twins) > 0 {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("serial %s is registered already, as %s", out.Serial, strings.Join(twins, ", ")))
+		}
+	}
 	answer(c, 200, out, err)
 }
 
@@ -174,8 +206,12 @@ type entry struct {
 // result.
 func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *entry) error {
 	d := &e.d
+	was := *d
 	set := func(what string, into *string, v string) {
 		if v != "" && *into != v {
+			if *into != "" {
+				what = fmt.Sprintf("%s %s instead of %s", what, v, *into)
+			}
 			*into, e.said = v, append(e.said, what)
 		}
 	}
@@ -184,6 +220,10 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	set("kind", &d.Kind, n.Kind)
 	set("dialect", &d.Dialect, n.Dialect)
 	set("transport", &d.Transport, n.Transport)
+	if n.HostKey != "" && n.HostKey == link.Fingerprint(d.HostKey) {
+		n.HostKey = d.HostKey // the same key, said to be right once more
+		e.said = append(e.said, "host key "+link.Fingerprint(d.HostKey)+" as before")
+	}
 	if n.HostKey != "" && n.HostKey != d.HostKey {
 		key := strings.TrimSpace(n.HostKey)
 		if link.Fingerprint(key) == "" {
@@ -195,7 +235,10 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		d.HostKey, e.said = key, append(e.said, "host key "+link.Fingerprint(key))
 	}
 	if n.Port != 0 && n.Port != d.Port {
-		d.Port, e.said = n.Port, append(e.said, "port")
+		d.Port, e.said = n.Port, append(e.said, fmt.Sprintf("port %d", n.Port))
+	}
+	if moved := d.Address != was.Address || d.Transport != was.Transport; moved && n.HostKey == "" && was.HostKey != "" {
+		d.HostKey = "" // what is trusted is a key at an address
 	}
 	if n.Site != nil && *n.Site != d.Site {
 		d.Site, e.said = *n.Site, append(e.said, "site")
@@ -240,7 +283,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 				return bad("a device cannot be its own "+x.what, "name another device")
 			}
 		}
-		*x.id, e.said = id, append(e.said, x.what)
+		*x.id, e.said = id, append(e.said, fmt.Sprintf("%s %q", x.what, *x.sent))
 	}
 	if n.Credential != "" {
 		if n.User != "" || n.Password != "" || n.Key != "" {
@@ -281,6 +324,41 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		}
 	}
 	return s.checkDevice(d, e.own)
+}
+
+// reach is what the audit log has of where a device's login goes, and which.
+func (e entry) reach() string {
+	shown := link.Fingerprint(e.d.HostKey)
+	if shown == "" {
+		shown = "none"
+	}
+	login := "login of " + e.d.User
+	switch {
+	case e.d.SetName != "":
+		login = "credential set " + e.d.SetName
+	case e.own != nil:
+		login = "login of " + e.own.User
+	}
+	said := fmt.Sprintf("%s port %d, dialect %s, host key %s, %s", e.d.Address, e.d.Port, e.d.Dialect, shown, login)
+	if e.d.Transport != "" {
+		said += ", by " + e.d.Transport
+	}
+	if e.d.JumpID != "" {
+		said += ", through " + e.d.Jump
+	}
+	return said
+}
+
+// alone makes sure that no other device is registered at the same address.
+func alone(ctx context.Context, q *store.Q, d core.Device, twice bool) error {
+	if d.Member != "" || twice {
+		return nil
+	}
+	twin, err := q.Twin(ctx, d)
+	if err == nil && twin != "" {
+		err = &client.Problem{Status: 409, Title: "registered already", Field: "address", Detail: fmt.Sprintf("%s is registered at %s port %d", twin, d.Address, d.Port), Next: fmt.Sprintf("see it: magpie device show %s; if both are meant, say so: twice", twin)}
+	}
+	return err
 }
 
 // setFor finds the credential set whose selector picks a device.
@@ -353,7 +431,7 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		for _, x := range s.Work.Dialects() {
 			names = append(names, x.Dialect)
 		}
-		return wrong("dialect", fmt.Sprintf("no dialect is named %q", d.Dialect), "there are: "+strings.Join(names, ", "))
+		return wrong("dialect", fmt.Sprintf("dialect %q: not found; there are %s", d.Dialect, strings.Join(names, ", ")), ref.Meant(d.Dialect, names))
 	}
 	way, ok := dia.Way(d.Transport)
 	if !ok {
@@ -373,7 +451,7 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		return err
 	}
 	if !slices.Contains(core.Kinds, d.Kind) {
-		return wrong("kind", fmt.Sprintf("%q is no kind of device", d.Kind), "the kinds are "+strings.Join(core.Kinds, ", "))
+		return wrong("kind", fmt.Sprintf("%q is no kind of device; the kinds are %s", d.Kind, strings.Join(core.Kinds, ", ")), ref.Meant(d.Kind, core.Kinds))
 	}
 	for _, t := range append([]string{d.Site}, d.Tags...) {
 		if len(t) > 64 || strings.ContainsAny(t, " \t=*?[]\\") {
@@ -381,7 +459,7 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 		}
 	}
 	if d.HostKey == "" && link.Shows(way.Transport) {
-		return wrong("host_key", "no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key")
+		return wrong("host_key", "no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key; that it still is the one accepted before is said by sending that one's fingerprint")
 	}
 	if sec != nil && (sec.User == "" || sec.Password == "" && sec.Key == "" && sec.Agent == "") {
 		return wrong("user", "no user with a password or key is given", "give user, and password or key; or a credential set")
@@ -408,25 +486,28 @@ func (s *Server) add(ctx context.Context, q *store.Q, n client.NewDevice) (core.
 	if err := s.apply(ctx, q, n, &e); err != nil {
 		return e.d, err
 	}
+	if err := alone(ctx, q, e.d, n.Twice); err != nil {
+		return e.d, err
+	}
 	if err := q.AddDevice(ctx, &e.d, e.own); err != nil {
 		return e.d, err
 	}
-	shown := link.Fingerprint(e.d.HostKey)
-	if shown == "" {
-		shown = "none, the transport shows none"
-	}
-	if err := q.Audit(ctx, "device added", e.d.Name, fmt.Sprintf("%s port %d, dialect %s, host key %s", e.d.Address, e.d.Port, e.d.Dialect, shown)); err != nil {
+	if err := q.Audit(ctx, "device added", e.d.Name, e.reach()); err != nil {
 		return e.d, err
 	}
 	return q.DeviceByID(ctx, e.d.ID)
 }
 
-// change edits one device in a transaction and answers with it.
-func (s *Server) change(c *gin.Context, do func(q *store.Q, d *core.Device) error) {
+// change edits one device in a transaction and answers with it. based is the
+// revision that the change is based on; 0 is based on none.
+func (s *Server) change(c *gin.Context, based int, do func(q *store.Q, d *core.Device) error) {
 	var d core.Device
 	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
 		if d, err = q.Device(c.Request.Context(), c.Param("name")); err != nil {
 			return err
+		}
+		if d, err = q.LockDevice(c.Request.Context(), d.ID, based); err != nil {
+			return fmt.Errorf("device %s: %w", c.Param("name"), err)
 		}
 		if err := do(q, &d); err != nil {
 			return err
@@ -434,15 +515,19 @@ func (s *Server) change(c *gin.Context, do func(q *store.Q, d *core.Device) erro
 		d, err = q.DeviceByID(c.Request.Context(), d.ID)
 		return err
 	})
+	if err == nil {
+		c.Header("ETag", etag(d.Revision))
+	}
 	answer(c, 200, wireDevice(d), err)
 }
 
 func (s *Server) editDevice(c *gin.Context) {
 	var n client.NewDevice
-	if !read(c, &n) {
+	revision, ok := based(c)
+	if !ok || !read(c, &n) {
 		return
 	}
-	s.change(c, func(q *store.Q, d *core.Device) error {
+	s.change(c, revision, func(q *store.Q, d *core.Device) error {
 		ctx := c.Request.Context()
 		e, name := entry{d: *d}, d.Name
 		if d.SetName == "" {
@@ -454,6 +539,11 @@ func (s *Server) editDevice(c *gin.Context) {
 		}
 		if err := s.apply(ctx, q, n, &e); err != nil {
 			return err
+		}
+		if e.d.Address != d.Address || e.d.Port != d.Port || e.d.JumpID != d.JumpID {
+			if err := alone(ctx, q, e.d, n.Twice); err != nil {
+				return err
+			}
 		}
 		if e.own != nil && d.SetName != "" {
 			// A credential of its own, instead of the set.
@@ -501,7 +591,7 @@ func (s *Server) removeDevice(c *gin.Context) {
 }
 
 func (s *Server) retryLogin(c *gin.Context) {
-	s.change(c, func(q *store.Q, d *core.Device) error {
+	s.change(c, 0, func(q *store.Q, d *core.Device) error {
 		if err := q.Unlatch(c.Request.Context(), *d); err != nil {
 			return err
 		}
@@ -512,7 +602,7 @@ func (s *Server) retryLogin(c *gin.Context) {
 func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error) {
 	q := s.Work.Store.As(a)
 	st := client.Status{Version: s.Version, Node: s.Node, States: map[string]int{}, Order: core.States, Attend: []client.Device{}}
-	all, err := q.Devices(ctx, ref.Selector{})
+	all, err := q.Devices(ctx, ref.All())
 	if err != nil {
 		return st, err
 	}

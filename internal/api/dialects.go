@@ -29,7 +29,7 @@ func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
 }
 
 func (s *Server) dialects(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), ref.Selector{})
+	all, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), ref.All())
 	count := map[string]int{}
 	for _, d := range all {
 		count[d.Dialect]++
@@ -43,10 +43,21 @@ func (s *Server) dialects(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
+func (s *Server) meantDialect(name string) string {
+	var names []string
+	for _, d := range s.Work.Dialects() {
+		names = append(names, d.Dialect)
+	}
+	if q := ref.Meant(name, names); q != "" {
+		return q
+	}
+	return "magpie dialect list"
+}
+
 func (s *Server) dialect(c *gin.Context) {
 	d := s.Work.Dialect(c.Param("name"))
 	if d == nil {
-		fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no dialect is named %q", c.Param("name")), Next: "magpie dialect list"})
+		fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("dialect %q: not found", c.Param("name")), Next: s.meantDialect(c.Param("name"))})
 		return
 	}
 	w := s.wireDialect(d)
@@ -57,26 +68,55 @@ func (s *Server) dialect(c *gin.Context) {
 	answer(c, 200, w, err)
 }
 
-// load checks a dialect file.
-func load(name string, source []byte) (*dialect.Dialect, []client.DialectProblem) {
-	out := []client.DialectProblem{}
-	d, err := dialect.Load(name, source)
+// checkWithin is how long a dialect file may take to be checked. One that is
+// within its bounds takes a hundredth.
+const checkWithin = 5 * time.Second
+
+// load checks a dialect file, a few at a time. ok is false when it could not be
+// checked, and that was answered.
+func (s *Server) load(c *gin.Context, name string, source []byte) (d *dialect.Dialect, out []client.DialectProblem, ok bool) {
+	leave, err := s.checking.enter(c.Request.Context(), checkWithin)
+	if err != nil {
+		fail(c, problem(err))
+		return nil, nil, false
+	}
+	type checked struct {
+		d   *dialect.Dialect
+		err error
+	}
+	done := make(chan checked, 1)
+	go func() {
+		defer leave() // not before it has come to its end
+		d, err := dialect.Load(cut(name, 100), source)
+		done <- checked{d, err}
+	}()
+	out = []client.DialectProblem{}
+	select {
+	case got := <-done:
+		d, err = got.d, got.err
+	case <-time.After(checkWithin):
+		fail(c, bad(fmt.Sprintf("the dialect file takes more than %s to check", checkWithin), "make it smaller, or its patterns simpler"))
+		return nil, nil, false
+	}
 	if err != nil {
 		for _, p := range err.(dialect.Problems) {
 			out = append(out, client.DialectProblem(p))
 		}
 	}
-	return d, out
+	return d, out, true
 }
 
+// yamlKinds are the media types of a dialect file (RFC 9512).
+var yamlKinds = []string{"application/yaml", "text/yaml", "text/plain"}
+
 func (s *Server) checkDialect(c *gin.Context) {
-	source, err := c.GetRawData()
-	if err != nil {
-		fail(c, bad("the body cannot be read: "+err.Error(), ""))
+	source, ok := body(c, yamlKinds...)
+	if !ok {
 		return
 	}
-	_, out := load(c.DefaultQuery("name", "dialect.yaml"), source)
-	c.JSON(200, out)
+	if _, out, ok := s.load(c, c.DefaultQuery("name", "dialect.yaml"), source); ok {
+		c.JSON(200, out)
+	}
 }
 
 func (s *Server) dialectSchema(c *gin.Context) {
@@ -85,19 +125,21 @@ func (s *Server) dialectSchema(c *gin.Context) {
 
 // loadDialect takes a dialect into use, on every node.
 func (s *Server) loadDialect(c *gin.Context) {
-	source, err := c.GetRawData()
-	if err != nil {
-		fail(c, bad("the body cannot be read: "+err.Error(), ""))
+	source, ok := body(c, yamlKinds...)
+	if !ok {
 		return
 	}
 	ctx := c.Request.Context()
-	d, wrong := load(c.DefaultQuery("name", "dialect.yaml"), source)
+	d, wrong, ok := s.load(c, c.DefaultQuery("name", "dialect.yaml"), source)
+	if !ok {
+		return
+	}
 	if len(wrong) > 0 {
 		fail(c, bad(fmt.Sprintf("the dialect is not sound: line %d column %d: %s: %s", wrong[0].Line, wrong[0].Column, wrong[0].Path, wrong[0].Text),
 			fmt.Sprintf("there are %d problems; see them all: magpie dialect check FILE", len(wrong))))
 		return
 	}
-	err = s.Work.TakeDialect(ctx, d)
+	err := s.Work.TakeDialect(ctx, d)
 	if err == nil {
 		err = s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
 			if err := q.DialectUploaded(ctx, d.Dialect, d.Revision); err != nil {
@@ -117,7 +159,10 @@ func (s *Server) tryDialect(c *gin.Context) {
 		return
 	}
 	out := client.DialectTried{Problems: []client.DialectProblem{}, Exchanges: []client.Exchange{}}
-	dia, wrong := load("dialect.yaml", []byte(in.Source))
+	dia, wrong, ok := s.load(c, "dialect.yaml", []byte(in.Source))
+	if !ok {
+		return
+	}
 	if len(wrong) > 0 {
 		out.Problems = wrong
 		c.JSON(200, out)
@@ -147,6 +192,11 @@ func (s *Server) tryDialect(c *gin.Context) {
 	}
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 10*time.Minute)
 	defer cancel()
+	e.d.Dialect = dia.Dialect
+	if err := s.wrote(ctx, actor(c), "dialect tried", dia.Dialect, e.reach()); err != nil {
+		fail(c, problem(err))
+		return
+	}
 	tried, err := s.attempt(ctx, s.Work.Store.As(actor(c)), dia, e, func(x link.Exchange) {
 		w := client.Exchange{Sent: x.Sent, Answer: x.Answer, MS: x.Took.Milliseconds()}
 		if x.Err != nil {

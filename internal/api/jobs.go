@@ -14,6 +14,7 @@ import (
 
 	"magpie/client"
 	"magpie/internal/core"
+	"magpie/internal/core/ref"
 	"magpie/internal/store"
 	"magpie/internal/work"
 )
@@ -104,44 +105,14 @@ func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {
 	return out
 }
 
-// key reads the idempotency key.
-func key(c *gin.Context) (string, bool) {
-	k := c.GetHeader("Idempotency-Key")
-	if len(k) > 80 {
-		fail(c, bad("the Idempotency-Key is longer than 80 characters", ""))
-		return "", false
-	}
-	return k, true
-}
-
 func (s *Server) pull(c *gin.Context) {
 	var in client.NewPull
-	k, ok := key(c)
-	if !ok || !read(c, &in) {
-		return
-	}
-	if len(in.Selector) == 0 {
-		fail(c, bad("no selector is given", `name devices, or select them like site=skerrinsay; name=* selects all`))
-		return
-	}
-	sel, ok := selector(c, in.Selector)
+	k, ok := s.asked(c, &in)
 	if !ok {
 		return
 	}
-	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	// A name typed in full that is not there is a mistake, not an empty choice.
-	for _, name := range sel.Names() {
-		if !slices.ContainsFunc(devs, func(d core.Device) bool { return d.Name == name }) {
-			fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no device is named %q", name), Next: "nothing was pulled; see which there are: magpie device list"})
-			return
-		}
-	}
-	if len(devs) == 0 {
-		fail(c, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"})
+	devs, ok := s.chosen(c, in.Selector)
+	if !ok {
 		return
 	}
 	jobs, err := s.Work.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
@@ -163,8 +134,8 @@ func (s *Server) pull(c *gin.Context) {
 
 func (s *Server) newPreview(c *gin.Context) {
 	var in client.NewPreview
-	k, ok := key(c)
-	if !ok || !read(c, &in) {
+	k, ok := s.asked(c, &in)
+	if !ok {
 		return
 	}
 	ctx, q := c.Request.Context(), s.Work.Store.As(actor(c))
@@ -174,7 +145,9 @@ func (s *Server) newPreview(c *gin.Context) {
 	case in.UndoOf != "" && in.Ref != "":
 		err = bad("both ref and undo_of are given", "give one: a version to push, or the push to undo")
 	case in.UndoOf != "":
-		target, err = s.undoTarget(ctx, q, in.UndoOf)
+		if in.UndoOf, err = q.JobID(ctx, in.UndoOf); err == nil {
+			target, err = s.undoTarget(ctx, q, in.UndoOf)
+		}
 	default:
 		r, ok := s.reference(c, in.Ref, "ref")
 		if !ok {
@@ -225,6 +198,18 @@ func (s *Server) newPreview(c *gin.Context) {
 	answer(c, http.StatusAccepted, w, err)
 }
 
+// wholeID completes the job's id in the address, so that its beginning is enough.
+func (s *Server) wholeID(c *gin.Context) {
+	id, err := s.Work.Store.As(actor(c)).JobID(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	c.Set("job", id)
+}
+
+func jobID(c *gin.Context) string { return c.GetString("job") }
+
 // undoTarget is the version that was kept before a push.
 func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Version, error) {
 	j, err := q.Job(ctx, id)
@@ -251,9 +236,12 @@ func (s *Server) preview(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
+	if a.Secrets && p.HoldsSecrets() && !s.saw(c, p.Device, "preview "+row.ID) {
+		return
+	}
 	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
 		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Held: wireResiduals(a, p.Held), Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesPath: p.TouchesPath, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Held: wireResiduals(a, p.Held), Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
 	if d, err := s.Work.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Work.Methods(d))
 	}
@@ -277,8 +265,8 @@ func (s *Server) preview(c *gin.Context) {
 		if !a.Secrets {
 			out.Steps[i].Lines = st.Masked
 		}
-		out.Lines += len(st.Lines)
 	}
+	out.Lines = len(p.Steps)
 	c.JSON(200, out)
 }
 
@@ -287,12 +275,11 @@ func orNone(list []string) []string { return append([]string{}, list...) }
 
 func (s *Server) push(c *gin.Context) {
 	var in client.NewPush
-	k, ok := key(c)
-	if !ok || !read(c, &in) {
+	k, ok := s.asked(c, &in)
+	if !ok {
 		return
 	}
-	if len([]rune(in.Note)) > long {
-		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+	if !noted(c, "note", in.Note) {
 		return
 	}
 	if in.EndSession != "" && in.Note == "" {
@@ -347,7 +334,23 @@ func (s *Server) jobs(c *gin.Context) {
 	if !ok {
 		return
 	}
+	for _, f := range []struct {
+		what, given string
+		known       []string
+	}{{"state", c.Query("state"), []string{core.Queued, core.Running, core.Waiting, core.Ended}}, {"kind", c.Query("kind"), work.Kinds}} {
+		if f.given != "" && !slices.Contains(f.known, f.given) {
+			fail(c, wrong(f.what, fmt.Sprintf("%q is no %s of a job; they are %s", f.given, f.what, strings.Join(f.known, ", ")), ref.Meant(f.given, f.known)))
+			return
+		}
+	}
 	rows, err := s.Work.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
+	if name := c.Query("device"); err == nil && name != "" && len(rows) == 0 {
+		_, err = s.Work.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
+	}
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
 	out := client.Jobs{Jobs: make([]client.Job, len(rows))}
 	for i, j := range rows {
 		w, err := s.wireJob(actor(c), j)
@@ -364,7 +367,7 @@ func (s *Server) jobs(c *gin.Context) {
 }
 
 func (s *Server) job(c *gin.Context) {
-	j, err := s.Work.Store.As(actor(c)).Job(c.Request.Context(), c.Param("id"))
+	j, err := s.Work.Store.As(actor(c)).Job(c.Request.Context(), jobID(c))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -376,11 +379,14 @@ func (s *Server) job(c *gin.Context) {
 func (s *Server) log(c *gin.Context) {
 	after, _ := strconv.Atoi(c.Query("after"))
 	q := s.Work.Store.As(actor(c))
-	if _, err := q.Job(c.Request.Context(), c.Param("id")); err != nil {
+	if _, err := q.Job(c.Request.Context(), jobID(c)); err != nil {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Entries(c.Request.Context(), c.Param("id"), after, 10000)
+	rows, err := q.Entries(c.Request.Context(), jobID(c), after, 10000)
+	if err == nil && !s.sawLog(c, actor(c), jobID(c), rows) {
+		return
+	}
 	out := make([]client.Entry, len(rows))
 	for i, e := range rows {
 		out[i] = s.wireEntry(actor(c), e)
@@ -388,11 +394,17 @@ func (s *Server) log(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
+// sawLog writes down that somebody is shown secrets in a job's log, if they are.
+func (s *Server) sawLog(c *gin.Context, a core.Actor, id string, rows []core.Entry) bool {
+	hides := func(e core.Entry) bool { return e.Masked != "" || e.Secret }
+	return !a.Secrets || !slices.ContainsFunc(rows, hides) || s.saw(c, "job "+id, "its log")
+}
+
 // events sends a job's log and its changes as they come (server-sent events,
 // WHATWG HTML §9.2), from after the event id the watcher has seen last. It ends
 // when the job has ended.
 func (s *Server) events(c *gin.Context) {
-	id, a := c.Param("id"), actor(c)
+	id, a := jobID(c), actor(c)
 	q := s.Work.Store.As(a)
 	after, _ := strconv.Atoi(c.GetHeader("Last-Event-ID"))
 	if _, err := q.Job(c.Request.Context(), id); err != nil {
@@ -413,13 +425,21 @@ func (s *Server) events(c *gin.Context) {
 	last := ""
 	quiet := time.Now()
 	for {
+		// Whoever was disabled, or may see less by now, is shown no more than that.
+		now, err := s.still(c, a, core.Reader)
+		if err != nil {
+			return
+		}
+		if now != a {
+			a, q = now, s.Work.Store.As(now)
+		}
 		// The job is read before its log: when it has ended, the log is whole.
 		j, err := q.Job(c.Request.Context(), id)
 		if err != nil {
 			return
 		}
 		rows, err := q.Entries(c.Request.Context(), id, after, 10000)
-		if err != nil {
+		if err != nil || !s.sawLog(c, a, id, rows) {
 			return
 		}
 		for _, e := range rows {
@@ -455,7 +475,7 @@ func (s *Server) events(c *gin.Context) {
 // decide keeps a push that waits, or takes it back now.
 func (s *Server) decide(decision string) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		ctx, id := c.Request.Context(), c.Param("id")
+		ctx, id := c.Request.Context(), jobID(c)
 		if j, err := s.Work.Store.As(actor(c)).Job(ctx, id); err == nil && j.Kind == "restore" {
 			if _, err = s.Work.DecideAll(ctx, actor(c), id, decision); err == nil {
 				w, err := s.wireJob(actor(c), j)
@@ -478,7 +498,7 @@ func (s *Server) decide(decision string) gin.HandlerFunc {
 func (s *Server) cancel(c *gin.Context) {
 	var j core.Job
 	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
-		id := c.Param("id")
+		id := jobID(c)
 		if j, err = q.Job(c.Request.Context(), id); err != nil {
 			return err
 		}

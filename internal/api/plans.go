@@ -47,10 +47,17 @@ func (s *Server) addApproval(c *gin.Context) {
 	if !read(c, &in) {
 		return
 	}
-	text := strings.Join(in.Selector, " ")
-	if _, err := ref.ParseSelector(in.Selector); err != nil || text == "" || len(text) > 255 {
-		fail(c, wrong("selector", "this selects no devices: "+text, "name devices, or select them like site=control kind=firewall; name=* selects all"))
+	text, ok := s.selectorText(c, in.Selector)
+	if !ok {
 		return
+	}
+	// A name of nobody's would protect nobody; a pattern may be for devices to come.
+	sel, _ := ref.ParseSelector(in.Selector)
+	for _, name := range sel.Names() {
+		if _, err := s.Work.Store.As(actor(c)).Device(c.Request.Context(), name); err != nil {
+			fail(c, problem(err))
+			return
+		}
 	}
 	var a store.Approval
 	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
@@ -84,8 +91,8 @@ func (s *Server) removeApproval(c *gin.Context) {
 // drill tries a version out on another device.
 func (s *Server) drill(c *gin.Context) {
 	var in client.NewDrill
-	k, ok := key(c)
-	if !ok || !read(c, &in) {
+	k, ok := s.asked(c, &in)
+	if !ok {
 		return
 	}
 	r, ok := s.reference(c, in.Ref, "ref")
@@ -140,13 +147,11 @@ func (s *Server) addSnapshot(c *gin.Context) {
 	if !read(c, &in) {
 		return
 	}
-	text := strings.Join(in.Selector, " ")
-	if text == "" || len(text) > 255 {
-		fail(c, wrong("selector", "no devices are selected", "name devices, or select them like site=callowmere; name=* selects all"))
+	text, ok := s.selectorText(c, in.Selector)
+	if !ok {
 		return
 	}
-	if len([]rune(in.Note)) > long {
-		fail(c, wrong("note", "the note is too long", "shorten it"))
+	if !noted(c, "note", in.Note) {
 		return
 	}
 	devs, ok := s.chosen(c, in.Selector)
@@ -187,6 +192,9 @@ func (s *Server) sheet(c *gin.Context) {
 	target, err := s.Work.Version(ctx, a, r)
 	if err != nil {
 		fail(c, problem(err))
+		return
+	}
+	if secrets && !s.saw(c, target.Device, "carry sheet with its secrets") {
 		return
 	}
 	x, err := s.Work.Sheet(ctx, a, target, secrets)

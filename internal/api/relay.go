@@ -74,6 +74,15 @@ func (s *Server) openRelay(c *gin.Context) {
 	go s.lend(conn, key, a, d, at, reaches, until)
 }
 
+// closeRelay ends a relay: one's own, or as admin anybody's.
+func (s *Server) closeRelay(c *gin.Context) {
+	if err := s.Work.CloseRelay(c.Request.Context(), actor(c), c.Param("id")); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	c.Status(204)
+}
+
 // lend uses a connection that was turned around until it ends or its time is
 // over.
 func (s *Server) lend(conn net.Conn, key ssh.PublicKey, a core.Actor, d core.Device, at string, reaches []string, until time.Time) {
@@ -97,6 +106,16 @@ func (s *Server) lend(conn net.Conn, key ssh.PublicKey, a core.Actor, d core.Dev
 	if _, _, err := far.SendRequest("opened", true, []byte(r.ID)); err != nil {
 		return
 	}
+	go func() { // it ends when somebody closed it, or who opened it may not any more
+		for ctx.Err() == nil {
+			time.Sleep(time.Second)
+			if why := s.Work.RelayOver(ctx, r); why != "" {
+				_, _, _ = far.SendRequest("refused", false, []byte(why))
+				time.Sleep(100 * time.Millisecond)
+				far.Close()
+			}
+		}
+	}()
 	go func() {
 		for ctx.Err() == nil {
 			time.Sleep(10 * time.Second)

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"time"
 
@@ -18,8 +17,8 @@ import (
 // survey looks what putting many devices back would take.
 func (s *Server) survey(c *gin.Context) {
 	var in client.NewSurvey
-	k, ok := key(c)
-	if !ok || !read(c, &in) {
+	k, ok := s.asked(c, &in)
+	if !ok {
 		return
 	}
 	if in.Snapshot != "" {
@@ -29,7 +28,7 @@ func (s *Server) survey(c *gin.Context) {
 		}
 		in.Which = in.Snapshot
 		if len(in.Selector) == 0 {
-			in.Selector = []string{"name=*"}
+			in.Selector = []string{"all"}
 		}
 	}
 	if len(in.Selector) == 0 || in.Which == "" {
@@ -41,7 +40,7 @@ func (s *Server) survey(c *gin.Context) {
 		return
 	}
 	if _, err := ref.ParseVersion("x@"+in.Which, time.UTC); err != nil {
-		fail(c, bad(err.Error(), ""))
+		fail(c, wrong("which", err.Error(), "name baseline, previous, a version's name, or a time"))
 		return
 	}
 	devs, ok := s.chosen(c, in.Selector)
@@ -60,36 +59,18 @@ func (s *Server) survey(c *gin.Context) {
 	s.accepted(c, j, err)
 }
 
-// chosen reads the devices that a selector picks; none is a mistake.
-func (s *Server) chosen(c *gin.Context, words []string) ([]core.Device, bool) {
-	sel, ok := selector(c, words)
-	if !ok {
-		return nil, false
-	}
-	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
-	if err == nil && len(devs) == 0 {
-		err = &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device", Next: "see which there are: magpie device list"}
-	}
-	if err != nil {
-		fail(c, problem(err))
-		return nil, false
-	}
-	return devs, true
-}
-
 // restore pushes what a survey shows.
 func (s *Server) restore(c *gin.Context) {
 	var in client.NewRestore
-	k, ok := key(c)
-	if !ok || !read(c, &in) {
+	k, ok := s.asked(c, &in)
+	if !ok {
 		return
 	}
 	within, ok := window(c, in.Within)
 	if !ok {
 		return
 	}
-	if len([]rune(in.Note)) > long {
-		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+	if !noted(c, "note", in.Note) {
 		return
 	}
 	j, err := s.Work.RequestRestore(c.Request.Context(), actor(c), work.RestoreRequest{SurveyID: in.Survey, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Despite: in.Despite}, k)

@@ -1,8 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -44,8 +46,10 @@ func (s *Server) versions(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	if part == "" {
-		part = s.Work.PartOf(d, "running")
+	part = s.Work.PartOf(d, cmp.Or(part, "running"))
+	if err := s.Work.HasPart(c.Request.Context(), actor(c), d, part); err != nil {
+		fail(c, problem(err))
+		return
 	}
 	rows, err := q.Versions(c.Request.Context(), d.ID, part, before, n)
 	out := make([]client.Version, len(rows))
@@ -65,6 +69,12 @@ func (s *Server) side(c *gin.Context, raw, field string) (work.Side, bool) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at a device live takes the role operator", Next: "compare with @latest instead"})
 		return work.Side{}, false
 	}
+	if r.Which == "live" {
+		if err := s.wrote(c.Request.Context(), actor(c), "looked at live", r.Device, r.String()); err != nil {
+			fail(c, problem(err))
+			return work.Side{}, false
+		}
+	}
 	side, err := s.Work.Resolve(c.Request.Context(), actor(c), r)
 	if err != nil {
 		fail(c, problem(err))
@@ -80,6 +90,9 @@ func (s *Server) version(c *gin.Context) {
 	}
 	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !actor(c).Secrets, Opaque: side.Opaque(), Size: side.Size(), Landmarks: []client.Landmark{}}
 	var err error
+	if !out.Opaque && !s.sawSide(c, side) {
+		return
+	}
 	if !out.Opaque {
 		out.Text, err = s.Work.Shown(actor(c), side)
 	}
@@ -95,10 +108,19 @@ func (s *Server) version(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
+// sawSide writes down that somebody is shown a text with its secrets, if it has
+// any.
+func (s *Server) sawSide(c *gin.Context, side work.Side) bool {
+	return !actor(c).Secrets || !s.Work.Hides(side) || s.saw(c, side.Ref, "the text as it is")
+}
+
 // versionText answers with the text alone, under a name that sorts.
 func (s *Server) versionText(c *gin.Context) {
 	side, ok := s.side(c, c.Query("ref"), "ref")
 	if !ok {
+		return
+	}
+	if !s.sawSide(c, side) {
 		return
 	}
 	shown, err := s.Work.Shown(actor(c), side)
@@ -156,11 +178,10 @@ func (s *Server) edit(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if len([]rune(in.Note)) > long {
-		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
+	if !noted(c, "note", in.Note) || !noted(c, "despite", in.Despite) {
 		return
 	}
-	v, err := s.Work.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note)
+	v, err := s.Work.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note, in.Despite)
 	answer(c, 201, wireVersion(v), err)
 }
 
@@ -179,6 +200,9 @@ func (s *Server) diff(c *gin.Context) {
 	}
 	to, ok := s.side(c, c.Query("to"), "to")
 	if !ok {
+		return
+	}
+	if !from.Opaque() && !(s.sawSide(c, from) && s.sawSide(c, to)) {
 		return
 	}
 	cmp, err := s.Work.Compare(actor(c), from, to, lines, c.Query("all") == "true")
@@ -210,19 +234,20 @@ func wireResiduals(a core.Actor, rs []work.Residual) []client.Residual {
 }
 
 func (s *Server) drift(c *gin.Context) {
-	sel, ok := selector(c, strings.Fields(c.Query("selector")))
-	if !ok {
-		return
-	}
 	live := c.Query("live") == "true"
 	if live && !actor(c).May(core.Operator) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at devices live takes the role operator", Next: "leave live out to judge by the newest versions"})
 		return
 	}
-	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
-	if err != nil {
-		fail(c, problem(err))
+	devs, ok := s.listed(c)
+	if !ok {
 		return
+	}
+	if live {
+		if err := s.wrote(c.Request.Context(), actor(c), "looked at live", cut(c.Query("selector"), 200), fmt.Sprintf("drift of %d devices", len(devs))); err != nil {
+			fail(c, problem(err))
+			return
+		}
 	}
 	out := []client.Drift{}
 	for _, d := range devs {
@@ -235,6 +260,9 @@ func (s *Server) drift(c *gin.Context) {
 			j, err := s.Work.Drift(c.Request.Context(), actor(c), d, part, live)
 			if err != nil {
 				fail(c, problem(err))
+				return
+			}
+			if actor(c).Secrets && slices.ContainsFunc(j.Differences, work.Residual.Hides) && !s.saw(c, d.Name, "drift of "+part) {
 				return
 			}
 			out = append(out, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,

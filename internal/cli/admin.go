@@ -15,14 +15,14 @@ func (a *app) user() *cli.Command {
 		&cli.BoolFlag{Name: "secrets", Usage: "may see secrets unmasked (--secrets=false: no longer)"},
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_NEW_PASSWORD)"},
 	}
-	fill := func(c *cli.Command, n *client.NewUser) (err error) {
+	fill := func(ctx context.Context, c *cli.Command, n *client.NewUser) (err error) {
 		n.Role = c.String("role")
 		if c.IsSet("secrets") {
 			v := c.Bool("secrets")
 			n.Secrets = &v
 		}
 		if c.Bool("password") || c.String("password-file") != "" || n.Name != "" {
-			n.Password, err = a.s.secret("New password", "MAGPIE_NEW_PASSWORD", c.String("password-file"))
+			n.Password, err = a.s.secret(ctx, "New password", "MAGPIE_NEW_PASSWORD", c.String("password-file"))
 		}
 		return err
 	}
@@ -54,7 +54,7 @@ func (a *app) user() *cli.Command {
 		}),
 		a.do("add", "NAME", "add a user", flags, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewUser{Name: got[0]}
-			if err := fill(c, &n); err != nil {
+			if err := fill(ctx, c, &n); err != nil {
 				return err
 			}
 			u, err := s.AddUser(ctx, n)
@@ -69,7 +69,7 @@ func (a *app) user() *cli.Command {
 			&cli.BoolFlag{Name: "disabled", Usage: "may no longer sign in (--disabled=false: may again)"},
 		}, flags...), 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewUser{}
-			if err := fill(c, &n); err != nil {
+			if err := fill(ctx, c, &n); err != nil {
 				return err
 			}
 			if c.IsSet("disabled") {
@@ -134,7 +134,7 @@ func (a *app) audit() *cli.Command {
 			a.print(c, page, func() {
 				var rows [][]cell
 				for _, d := range page.Deeds {
-					rows = append(rows, []cell{{fmt.Sprint(d.Seq), faint}, {when(d.At), plain}, {d.Actor, strong}, {d.Action, plain}, {d.Object, plain}, {oneLine(d.Detail, 90), plain}})
+					rows = append(rows, []cell{{fmt.Sprint(d.Seq), faint}, {when(d.At), plain}, {d.Actor, strong}, {d.Action, plain}, {d.Object, plain}, {d.Detail, plain}})
 				}
 				a.s.table([]string{"row", "at (" + zoneName() + ")", "who", "did", "to", "detail"}, rows)
 			})

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
@@ -33,15 +34,36 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{s: newScreen()}
-	err := a.root().Run(ctx, args)
+	root := a.root()
+	err := root.Run(ctx, helped(root, args))
 	switch {
 	case err == nil:
 		return exitDone
 	case errors.Is(err, errDiffers):
 		return exitDiffers
 	}
-	fmt.Fprintf(os.Stderr, "%s %v\n", a.s.paint(strong, "magpie:"), err)
+	fmt.Fprintf(a.s.err, "%s %v\n", a.s.paint(strong, "magpie:"), err)
 	return exitTrouble
+}
+
+// helped lets --help stand anywhere: behind a device's name it asks for the same
+// as before it.
+func helped(root *cli.Command, args []string) []string {
+	asks := false
+	out, at := args[:1:1], root
+	for _, a := range args[1:] {
+		if a == "--" {
+			break
+		}
+		asks = asks || a == "--help" || a == "-h"
+		if sub := at.Command(a); sub != nil {
+			out, at = append(out, a), sub
+		}
+	}
+	if !asks {
+		return args
+	}
+	return append(out, "--help")
 }
 
 type app struct {
@@ -124,6 +146,16 @@ func (a *app) print(c *cli.Command, v any, show func()) {
 	show()
 }
 
+// described gives a command a longer text of help.
+func (a *app) described(c *cli.Command, text string) *cli.Command {
+	c.Description = text
+	return c
+}
+
+// selecting is what the help of each command says that takes a selector.
+const selecting = "A selector is a device's name or a pattern of names (quay-*), or KEY=PATTERN with name, site, kind, tag, dialect or state. " +
+	"Words of one key widen the choice, different keys narrow it: site=skerrinsay kind=switch kind=router. all is the whole fleet; nothing is not."
+
 // args checks how many arguments there are.
 func args(c *cli.Command, least, most int) ([]string, error) {
 	got := c.Args().Slice()
@@ -135,7 +167,11 @@ func args(c *cli.Command, least, most int) ([]string, error) {
 
 // do makes a command whose action has the client at hand.
 func (a *app) do(name, argsUsage, usage string, flags []cli.Flag, least, most int, run func(ctx context.Context, c *cli.Command, s *client.Client, args []string) error) *cli.Command {
-	return &cli.Command{Name: name, ArgsUsage: argsUsage, Usage: usage, Flags: flags, Action: func(ctx context.Context, c *cli.Command) error {
+	text := ""
+	if strings.Contains(argsUsage, "SELECTOR") {
+		text = selecting
+	}
+	return &cli.Command{Name: name, ArgsUsage: argsUsage, Usage: usage, Description: text, Flags: flags, Action: func(ctx context.Context, c *cli.Command) error {
 		got, err := args(c, least, most)
 		if err != nil {
 			return err

@@ -2,16 +2,20 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"magpie/client"
 )
 
 func paper(colour bool) (*app, *bytes.Buffer, *bytes.Buffer) {
 	var out, err bytes.Buffer
-	return &app{s: &screen{out: &out, err: &err, colour: colour}}, &out, &err
+	s := &screen{colour: colour}
+	s.guard(&out, &err)
+	return &app{s: s}, &out, &err
 }
 
 // TestTable: columns stand under each other whatever their letters and colours,
@@ -33,6 +37,60 @@ func TestTable(t *testing.T) {
 			t.Errorf("colour %v:\n%s", colour, got)
 		}
 	}
+}
+
+// TestNarrowTable: too narrow a terminal folds the widest column between words;
+// names and ids stay whole; without a terminal a row is a line.
+func TestNarrowTable(t *testing.T) {
+	rows := func() [][]cell {
+		return [][]cell{{{"06h15ze6e294fn8b", plain}, {"2026-11-20 09:00", plain}, {"the push broke off while sending: of 12 lines, 3 were taken", plain}, {"admin", plain}}, {{"06h15ze6e294fn8c", plain}, {"2026-11-20 09:01", plain}, {"short", plain}, {"admin", plain}}}
+	}
+	head := []string{"job", "at", "summary", "by"}
+	for _, width := range []int{60, 72, 80, 200} {
+		a, out, _ := paper(false)
+		a.s.width = width
+		a.s.table(head, rows())
+		for _, l := range strings.Split(out.String(), "\n") {
+			if len([]rune(l)) > width {
+				t.Errorf("at %d: %q", width, l)
+			}
+		}
+		all := strings.Join(strings.Fields(out.String()), " ")
+		for _, whole := range []string{"06h15ze6e294fn8b", "06h15ze6e294fn8c", "taken", "admin"} {
+			if !strings.Contains(all, whole) {
+				t.Errorf("at %d %q is broken:\n%s", width, whole, out)
+			}
+		}
+		if lines := strings.Count(out.String(), "\n"); width == 200 && lines != 3 || width == 60 && lines < 5 {
+			t.Errorf("at %d there are %d lines:\n%s", width, lines, out)
+		}
+	}
+	a, out, _ := paper(false)
+	a.s.table(head, rows())
+	if strings.Count(out.String(), "\n") != 3 {
+		t.Errorf("piped:\n%s", out)
+	}
+	if got := fold("one  two three", 7); strings.Join(got, "|") != "one two|three" {
+		t.Errorf("%q", got)
+	}
+}
+
+// FuzzVisible: nothing that steers a terminal comes through, and what is plain
+// comes through as it is.
+func FuzzVisible(f *testing.F) {
+	f.Add("quay\x1b[2J\u202e\xff")
+	f.Fuzz(func(t *testing.T, s string) {
+		var out bytes.Buffer
+		sc := &screen{colour: true}
+		sc.guard(&out, &out)
+		sc.printf("%s", s)
+		if strings.ContainsFunc(out.String(), steers) || !utf8.ValidString(out.String()) {
+			t.Errorf("%q comes out as %q", s, out.String())
+		}
+		if !strings.ContainsFunc(s, steers) && utf8.ValidString(s) && out.String() != s {
+			t.Errorf("%q is changed to %q", s, out.String())
+		}
+	})
 }
 
 func TestReferences(t *testing.T) {
@@ -82,14 +140,14 @@ func TestAgo(t *testing.T) {
 // may.
 func TestNobodyIsAsked(t *testing.T) {
 	a, _, _ := paper(false)
-	if _, err := a.s.ask("?"); err != errNobody {
+	if _, err := a.s.ask(context.Background(), "?"); err != errNobody {
 		t.Errorf("%v", err)
 	}
-	if _, err := a.s.secret("The word", "MAGPIE_TEST_WORD", ""); err == nil || !strings.Contains(err.Error(), "set MAGPIE_TEST_WORD") {
+	if _, err := a.s.secret(context.Background(), "The word", "MAGPIE_TEST_WORD", ""); err == nil || !strings.Contains(err.Error(), "set MAGPIE_TEST_WORD") {
 		t.Errorf("%v", err)
 	}
 	t.Setenv("MAGPIE_TEST_WORD", "hush")
-	if got, err := a.s.secret("The word", "MAGPIE_TEST_WORD", ""); got != "hush" || err != nil {
+	if got, err := a.s.secret(context.Background(), "The word", "MAGPIE_TEST_WORD", ""); got != "hush" || err != nil {
 		t.Errorf("%q, %v", got, err)
 	}
 }

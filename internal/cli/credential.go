@@ -23,7 +23,7 @@ func (a *app) credential() *cli.Command {
 		&cli.StringFlag{Name: "factory-password-file", Usage: "`FILE` that holds its password (or set MAGPIE_FACTORY_PASSWORD)"},
 		&cli.StringFlag{Name: "selector", Usage: "new devices that this `SELECTOR` picks get the set, like: 'site=skerrinsay kind=switch'"},
 	}
-	fill := func(c *cli.Command, n *client.NewCredentialSet, add bool) (err error) {
+	fill := func(ctx context.Context, c *cli.Command, n *client.NewCredentialSet, add bool) (err error) {
 		n.User, n.FactoryUser = c.String("user"), c.String("factory-user")
 		if c.IsSet("selector") {
 			v := c.String("selector")
@@ -51,7 +51,7 @@ func (a *app) credential() *cli.Command {
 			{"factory-password-file", "MAGPIE_FACTORY_PASSWORD", "Password of a unit with factory settings", &n.FactoryPassword, n.FactoryUser != ""},
 		} {
 			if x.must || c.String(x.flag) != "" || os.Getenv(x.env) != "" && !keyed {
-				if *x.into, err = a.s.secret(x.ask, x.env, c.String(x.flag)); err != nil {
+				if *x.into, err = a.s.secret(ctx, x.ask, x.env, c.String(x.flag)); err != nil {
 					return err
 				}
 			}
@@ -91,7 +91,7 @@ func (a *app) credential() *cli.Command {
 		}),
 		a.do("add", "NAME", "make a credential set", flags, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewCredentialSet{Name: got[0]}
-			if err := fill(c, &n, true); err != nil {
+			if err := fill(ctx, c, &n, true); err != nil {
 				return err
 			}
 			set, err := s.AddCredentialSet(ctx, n)
@@ -104,7 +104,7 @@ func (a *app) credential() *cli.Command {
 			&cli.BoolFlag{Name: "password", Usage: "ask for a new password"}, &cli.StringFlag{Name: "name", Usage: "new `NAME`"}}, flags...), 1, 1,
 			func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 				n := client.NewCredentialSet{Name: c.String("name")}
-				if err := fill(c, &n, false); err != nil {
+				if err := fill(ctx, c, &n, false); err != nil {
 					return err
 				}
 				set, err := s.EditCredentialSet(ctx, got[0], n)

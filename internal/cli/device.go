@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -38,9 +39,11 @@ func deviceFlags(edit bool) []cli.Flag {
 		return append(f, &cli.StringFlag{Name: "dialect", Usage: "`DIALECT` it speaks", Required: true},
 			&cli.BoolFlag{Name: "yes", Usage: "add it without asking, once it was tried"},
 			&cli.BoolFlag{Name: "untried", Usage: "add it without signing in first"},
+			&cli.BoolFlag{Name: "twice", Usage: "another device is registered at the same address, on purpose"},
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"})
 	}
 	return append(f, &cli.StringFlag{Name: "name", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
+		&cli.StringFlag{Name: "accept-key", Usage: "with --address: accept the host key with this `FINGERPRINT` there without asking"},
 		&cli.BoolFlag{Name: "raise", Usage: "ask for a new secret of the raised mode"},
 		&cli.BoolFlag{Name: "retry-login", Usage: "the login it refused is right after all: try it again"})
 }
@@ -50,9 +53,11 @@ func (a *app) device() *cli.Command {
 		a.do("list", "[SELECTOR…]", "list devices", nil, 0, -1, a.deviceList),
 		a.do("show", "DEVICE", "all that is known of a device", nil, 1, 1, a.deviceShow),
 		a.do("add", "NAME", "add a device; its host key is shown first", deviceFlags(false), 1, 1, a.deviceAdd),
-		a.do("import", "FILE.csv", "add many devices; the first row names the columns", []cli.Flag{
+		a.described(a.do("import", "FILE.csv", "add many devices; the first row names the columns", []cli.Flag{
 			&cli.BoolFlag{Name: "skip-bad", Usage: "add the rows that are right"},
 			&cli.BoolFlag{Name: "accept-keys", Usage: "accept whatever host keys the devices show now, where the file gives none"}}, 1, 1, a.deviceImport),
+			"The first row names the columns: name, address and dialect, and any of "+strings.Join(otherColumns(), ", ")+". Tags and serials are separated by blanks.\n"+
+				"Devices that show a host key need it in the column host_key, as a key or as its fingerprint (SHA256:…), or --accept-keys, which takes whatever they show now."),
 		a.do("edit", "DEVICE", "change a device's entry or login", deviceFlags(true), 1, 1, a.deviceEdit),
 		a.do("trust", "DEVICE", "look at the host key a device shows now, and accept it", []cli.Flag{
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"}}, 1, 1, a.deviceTrust),
@@ -146,7 +151,7 @@ func (a *app) showDevice(d client.Device, also ...string) {
 }
 
 // acceptKey shows the key a device shows and has a person accept it.
-func (a *app) acceptKey(p client.Probe, given, before string) error {
+func (a *app) acceptKey(ctx context.Context, p client.Probe, given, before string) error {
 	if given != "" {
 		if given != p.Fingerprint {
 			return fmt.Errorf("the device shows %s, not %s; nothing was changed", p.Fingerprint, given)
@@ -158,7 +163,7 @@ func (a *app) acceptKey(p client.Probe, given, before string) error {
 	} else {
 		fmt.Fprintf(a.s.err, "The device shows the host key\n  %s\nCompare it with what the device itself says.\n", p.Fingerprint)
 	}
-	yes, err := a.s.ask("Accept this key? (yes/no) ")
+	yes, err := a.s.ask(ctx, "Accept this key? (yes/no) ")
 	if err != nil {
 		return fmt.Errorf("%w; give --accept-key with the fingerprint you know to be right", err)
 	}
@@ -170,7 +175,7 @@ func (a *app) acceptKey(p client.Probe, given, before string) error {
 
 // secrets fills in what signs in, from files, the environment or a prompt.
 // raised tells whether the dialect knows a mode with a secret of its own.
-func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask, raised bool) (err error) {
+func (a *app) secrets(ctx context.Context, c *cli.Command, n *client.NewDevice, ask, raised bool) (err error) {
 	if f := c.String("key-file"); f != "" {
 		raw, err := os.ReadFile(f)
 		if err != nil {
@@ -178,7 +183,7 @@ func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask, raised bool) (er
 		}
 		n.Key = string(raw)
 	} else if n.Credential == "" && c.String("agent-key") == "" && (ask || c.Bool("password") || c.String("password-file") != "") {
-		if n.Password, err = a.s.secret("Password on the device", "MAGPIE_DEVICE_PASSWORD", c.String("password-file")); err != nil {
+		if n.Password, err = a.s.secret(ctx, "Password on the device", "MAGPIE_DEVICE_PASSWORD", c.String("password-file")); err != nil {
 			return err
 		}
 	}
@@ -190,7 +195,7 @@ func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask, raised bool) (er
 		n.Agent = strings.TrimSpace(string(raw))
 	}
 	if c.String("passphrase-file") != "" || os.Getenv("MAGPIE_DEVICE_PASSPHRASE") != "" {
-		if n.Passphrase, err = a.s.secret("Passphrase of its archives", "MAGPIE_DEVICE_PASSPHRASE", c.String("passphrase-file")); err != nil {
+		if n.Passphrase, err = a.s.secret(ctx, "Passphrase of its archives", "MAGPIE_DEVICE_PASSPHRASE", c.String("passphrase-file")); err != nil {
 			return err
 		}
 	}
@@ -198,7 +203,7 @@ func (a *app) secrets(c *cli.Command, n *client.NewDevice, ask, raised bool) (er
 		return nil
 	}
 	if c.Bool("raise") || c.String("raise-file") != "" || os.Getenv("MAGPIE_DEVICE_RAISE") != "" || ask && raised && a.s.asks {
-		n.Raise, err = a.s.secret("Secret of the raised mode (empty if there is none)", "MAGPIE_DEVICE_RAISE", c.String("raise-file"))
+		n.Raise, err = a.s.secret(ctx, "Secret of the raised mode (empty if there is none)", "MAGPIE_DEVICE_RAISE", c.String("raise-file"))
 	}
 	return err
 }
@@ -254,7 +259,7 @@ func pairs(m map[string]string) string {
 
 func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := fromFlags(c)
-	n.Name, n.Dialect = got[0], c.String("dialect")
+	n.Name, n.Dialect, n.Twice = got[0], c.String("dialect"), c.Bool("twice")
 	if n.Address == "" {
 		return fmt.Errorf("a device needs --address")
 	}
@@ -274,14 +279,14 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 		return err
 	}
 	if way.ShowsKey {
-		if err := a.acceptKey(p, c.String("accept-key"), ""); err != nil {
+		if err := a.acceptKey(ctx, p, c.String("accept-key"), ""); err != nil {
 			return err
 		}
 	} else {
 		fmt.Fprintf(a.s.err, "%s shows no host key: whoever answers at %s is believed, and all that is said travels unencrypted.\n", way.Transport, n.Address)
 	}
 	n.HostKey = p.HostKey
-	if err := a.secrets(c, &n, n.User != "", d.Raised); err != nil {
+	if err := a.secrets(ctx, c, &n, n.User != "", d.Raised); err != nil {
 		return err
 	}
 	if !c.Bool("untried") {
@@ -291,7 +296,7 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 		}
 		a.showTried(t)
 		if !c.Bool("yes") {
-			yes, err := a.s.ask("Add it? (yes/no) ")
+			yes, err := a.s.ask(ctx, "Add it? (yes/no) ")
 			if err != nil {
 				return fmt.Errorf("%w; --yes adds it without asking", err)
 			}
@@ -349,8 +354,18 @@ func (a *app) showTried(t client.Tried) {
 func (a *app) deviceEdit(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := fromFlags(c)
 	n.Name = c.String("name")
-	if err := a.secrets(c, &n, false, false); err != nil {
+	if err := a.secrets(ctx, c, &n, false, false); err != nil {
 		return err
+	}
+	was, err := s.Device(ctx, got[0])
+	if err != nil {
+		return err
+	}
+	n.Revision = was.Revision
+	if n.Address != "" && n.Address != was.Address || n.Transport != "" && n.Transport != was.Transport {
+		if err := a.keyElsewhere(ctx, c, s, was, &n); err != nil {
+			return err
+		}
 	}
 	d, err := s.EditDevice(ctx, got[0], n)
 	if err == nil && c.Bool("retry-login") {
@@ -360,6 +375,35 @@ func (a *app) deviceEdit(ctx context.Context, c *cli.Command, s *client.Client, 
 		return err
 	}
 	a.print(c, d, func() { a.showDevice(d) })
+	return nil
+}
+
+// keyElsewhere has the key accepted that a device shows at its new address: the
+// trust in the old one does not move along.
+func (a *app) keyElsewhere(ctx context.Context, c *cli.Command, s *client.Client, was client.Device, n *client.NewDevice) error {
+	dia, err := s.Dialect(ctx, was.Dialect)
+	if err != nil {
+		return err
+	}
+	way, err := wayOf(dia, cmp.Or(n.Transport, was.Transport))
+	if err != nil || !way.ShowsKey {
+		return err
+	}
+	given := c.String("accept-key")
+	if given != "" && given == was.HostKey { // the same key, which needs no look
+		n.HostKey = given
+		return nil
+	}
+	p, err := s.Probe(ctx, way.Transport, cmp.Or(n.Address, was.Address), cmp.Or(n.Port, was.Port))
+	if err != nil {
+		return fmt.Errorf("%w\nwhat is trusted is a key at an address; if it keeps its key there: --accept-key %s", err, was.HostKey)
+	}
+	if p.Fingerprint != was.HostKey {
+		if err := a.acceptKey(ctx, p, given, was.HostKey); err != nil {
+			return err
+		}
+	}
+	n.HostKey = p.HostKey
 	return nil
 }
 
@@ -384,7 +428,7 @@ func (a *app) deviceTrust(ctx context.Context, c *cli.Command, s *client.Client,
 		a.print(c, d, func() { a.s.printf("%s shows the key accepted for it: %s\n", d.Name, d.HostKey) })
 		return nil
 	}
-	if err := a.acceptKey(p, c.String("accept-key"), d.HostKey); err != nil {
+	if err := a.acceptKey(ctx, p, c.String("accept-key"), d.HostKey); err != nil {
 		return err
 	}
 	if d, err = s.EditDevice(ctx, d.Name, client.NewDevice{HostKey: p.HostKey}); err != nil {
@@ -396,7 +440,7 @@ func (a *app) deviceTrust(ctx context.Context, c *cli.Command, s *client.Client,
 
 func (a *app) deviceRemove(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	if !c.Bool("yes") {
-		name, err := a.s.ask(fmt.Sprintf("Take %s out of every list? Its versions stay in the database. Type its name: ", got[0]))
+		name, err := a.s.ask(ctx, fmt.Sprintf("Take %s out of every list? Its versions stay in the database. Type its name: ", got[0]))
 		if err != nil {
 			return fmt.Errorf("%w; give --yes", err)
 		}

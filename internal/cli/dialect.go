@@ -114,12 +114,12 @@ func (a *app) dialectTry(ctx context.Context, c *cli.Command, s *client.Client, 
 		if err != nil {
 			return err
 		}
-		if err := a.acceptKey(p, c.String("accept-key"), ""); err != nil {
+		if err := a.acceptKey(ctx, p, c.String("accept-key"), ""); err != nil {
 			return err
 		}
 		n.HostKey = p.HostKey
 	}
-	if err := a.secrets(c, &n, true, d.Raised()); err != nil {
+	if err := a.secrets(ctx, c, &n, true, d.Raised()); err != nil {
 		return err
 	}
 	t, err := s.TryDialect(ctx, client.DialectTrial{Source: string(raw), Device: n})

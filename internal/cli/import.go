@@ -41,10 +41,28 @@ var columns = map[string]func(n *client.NewDevice, v string) error{
 	},
 }
 
+// otherColumns are the columns that a file may lack.
+func otherColumns() []string {
+	var out []string
+	for name := range columns {
+		if name != "name" && name != "address" && name != "dialect" {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// The bounds of a file of devices.
+const (
+	mostFile = 16 << 20 // bytes
+	mostRows = 5000
+)
+
 // readDevices reads a file of devices. Rows are counted as a spreadsheet shows
 // them: the first is the one with the columns' names.
 func readDevices(r io.Reader) (rows []client.NewDevice, lines []int, bad []client.BadRow, err error) {
-	in := csv.NewReader(r)
+	in := csv.NewReader(io.LimitReader(r, mostFile))
 	in.TrimLeadingSpace, in.Comment = true, '#'
 	head, err := in.Read()
 	if err != nil {
@@ -71,7 +89,9 @@ func readDevices(r io.Reader) (rows []client.NewDevice, lines []int, bad []clien
 		if err == io.EOF {
 			return rows, lines, bad, nil
 		}
-		line, _ := in.FieldPos(0)
+		if len(rows)+len(bad) >= mostRows {
+			return nil, nil, nil, fmt.Errorf("the file has more than %d rows; import it in pieces", mostRows)
+		}
 		if err != nil {
 			var p *csv.ParseError
 			if !errors.As(err, &p) {
@@ -80,6 +100,7 @@ func readDevices(r io.Reader) (rows []client.NewDevice, lines []int, bad []clien
 			bad = append(bad, client.BadRow{Row: p.Line, Detail: p.Err.Error()})
 			continue
 		}
+		line, _ := in.FieldPos(0)
 		var n client.NewDevice
 		sound := true
 		for i, v := range rec {
@@ -120,8 +141,13 @@ func (a *app) deviceImport(ctx context.Context, c *cli.Command, s *client.Client
 	slices.SortStableFunc(bad, func(x, y client.BadRow) int { return x.Row - y.Row })
 	out.Bad = bad
 	a.print(c, out, func() {
+		keys := 0
 		var table [][]cell
 		for _, b := range bad {
+			if b.Column == "host_key" && strings.Contains(b.Detail, "no host key is given") {
+				keys++
+				b.Next = "give it in the column host_key, or accept whatever the devices show now: --accept-keys"
+			}
 			table = append(table, []cell{{fmt.Sprint(b.Row), strong}, {b.Column, plain}, {b.Name, plain}, {b.Detail, alarm}, {b.Next, faint}})
 		}
 		if len(table) > 0 {
@@ -129,6 +155,8 @@ func (a *app) deviceImport(ctx context.Context, c *cli.Command, s *client.Client
 		}
 		if len(out.Added) > 0 || len(bad) == 0 {
 			a.s.printf("%s added. Pull them for the first time: magpie pull %s\n", count(len(out.Added), "device was", "devices were"), "state=never-pulled")
+		} else if keys == len(bad) {
+			a.s.printf("Nothing was added. --accept-keys accepts the keys that the devices show now; compare a few with what the devices themselves say.\n")
 		} else {
 			a.s.printf("Nothing was added. --skip-bad adds the rows that are right.\n")
 		}

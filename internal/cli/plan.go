@@ -128,7 +128,7 @@ func (a *app) approve(ctx context.Context, c *cli.Command, s *client.Client, id 
 		a.showPreview(p, false, "")
 	}
 	if !c.Bool("yes") {
-		name, err := a.s.ask(fmt.Sprintf("\nApprove this, planned by %s? Type the device's name to approve it: ", j.Actor))
+		name, err := a.s.ask(ctx, fmt.Sprintf("\nApprove this, planned by %s? Type the device's name to approve it: ", j.Actor))
 		if err != nil {
 			return j, fmt.Errorf("%w; look at it with magpie job show %s, then give --yes", err, id)
 		}
@@ -216,7 +216,7 @@ func (a *app) drill() *cli.Command {
 			return err
 		}
 		if on := c.String("on"); !c.Bool("yes") {
-			name, err := a.s.ask(fmt.Sprintf("For a while %s will run %s, with its names and addresses. Type its name to go ahead: ", on, r))
+			name, err := a.s.ask(ctx, fmt.Sprintf("For a while %s will run %s, with its names and addresses. Type its name to go ahead: ", on, r))
 			if err != nil {
 				return fmt.Errorf("%w; give --yes", err)
 			}

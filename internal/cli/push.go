@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -99,7 +100,7 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at, relay stri
 	if !a.s.asks {
 		return "", fmt.Errorf("the unit at %s shows the key %s, not the device's; if it is the unit meant, give --accept-key %s", host, p.Fingerprint, p.Fingerprint)
 	}
-	return p.Fingerprint, a.acceptKey(p, "", d.HostKey)
+	return p.Fingerprint, a.acceptKey(ctx, p, "", d.HostKey)
 }
 
 func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
@@ -167,6 +168,9 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 		ask.AcceptKey = key
 	}
 	from, until, planZone, err := plan(c, time.Now())
+	if err == nil {
+		err = window(c)
+	}
 	if err != nil {
 		return err
 	}
@@ -194,9 +198,6 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 	onlySave := len(p.Steps) == 0 && p.Unsaved && p.Saves && !c.Bool("no-save")
 	if c.Bool("preview") || len(p.Steps) == 0 && !onlySave {
 		a.print(c, p, func() { a.showPreview(p, c.Bool("no-save"), c.String("within")) })
-		if len(p.Steps) > 0 {
-			return errDiffers
-		}
 		return nil
 	}
 	if !c.Bool("json") {
@@ -204,7 +205,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 	}
 	despite := c.String("despite")
 	if len(p.Doubts) > 0 && despite == "" {
-		if despite, err = a.s.ask("\nSomething speaks against it. Why is it done all the same? (kept in the audit log) "); err != nil || despite == "" {
+		if despite, err = a.s.ask(ctx, "\nSomething speaks against it. Why is it done all the same? (kept in the audit log) "); err != nil || despite == "" {
 			return fmt.Errorf("nothing was sent: the preview has doubts; if it is to be done all the same, say why with --despite")
 		}
 	}
@@ -213,7 +214,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 		if onlySave {
 			question = fmt.Sprintf("\nSave what %s runs to startup? Type the device's name to go ahead: ", p.Device)
 		}
-		name, err := a.s.ask(question)
+		name, err := a.s.ask(ctx, question)
 		if err != nil {
 			return fmt.Errorf("%w; look at the preview with --preview, then give --yes", err)
 		}
@@ -231,6 +232,23 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 	}
 	a.tell("push %s\n", j.ID)
 	return a.followPush(ctx, c, s, j)
+}
+
+// window makes sure that the time in which a push is to be confirmed is one,
+// before anybody looks at a preview.
+func window(c *cli.Command) error {
+	given := c.String("within")
+	if given == "" {
+		return nil
+	}
+	d, err := time.ParseDuration(given)
+	if err != nil {
+		return fmt.Errorf("--within %s is no span of time; write it like 90s, 10m or 2h", given)
+	}
+	if d < client.MinWindow || d > client.MaxWindow {
+		return fmt.Errorf("--within %s is not between 20s and 24h; choose a time in which the change can be looked at", given)
+	}
+	return nil
 }
 
 // later words when a planned push is to begin.
@@ -283,6 +301,9 @@ func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, 
 		}
 	}
 	if err != nil {
+		if ctx.Err() != nil {
+			err = errLeft
+		}
 		return fmt.Errorf("%w\nthe push goes on without this terminal; follow it: magpie job watch %s", err, id)
 	}
 	a.print(c, j, func() { a.showPush(j) })
@@ -306,10 +327,23 @@ func (a *app) askToKeep(ctx context.Context, s *client.Client, id string) error 
 	if j.Push != nil {
 		a.checks(j.Push.Checks)
 	}
+	looked := time.Now()
+	over := func() bool { // by time, or because somebody decided elsewhere
+		if time.Since(looked) < time.Second {
+			return false
+		}
+		looked = time.Now()
+		now, err := s.Job(ctx, id)
+		return err == nil && (now.State != "waiting" || now.Decision != "" || now.Cancel)
+	}
 	for {
-		answer, err := a.s.ask(fmt.Sprintf("Type keep to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)))
+		answer, err := a.s.askUntil(ctx, fmt.Sprintf("Type keep to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)), over)
+		if errors.Is(err, errOver) {
+			a.tell("the question is over: the time has passed, or somebody decided it elsewhere\n")
+			return nil
+		}
 		if err != nil {
-			return fmt.Errorf("%w\nthe push still waits; keep it with: magpie push --confirm %s", err, id)
+			return fmt.Errorf("%w\nthe push goes on waiting until %s %s and then takes itself back; keep it with: magpie push --confirm %s; undo it now with: magpie push --take-back %[4]s; in the console: under Jobs", err, when(*j.Due), zoneName(), id)
 		}
 		decide := s.Confirm
 		switch answer {
@@ -429,7 +463,7 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	var marks [][]cell
 	for _, l := range p.Landmarks {
 		if !slices.Equal(l.Have, l.Want) {
-			marks = append(marks, []cell{{l.Name, plain}, {oneLine(strings.Join(l.Have, ", "), 40), removed}, {oneLine(strings.Join(l.Want, ", "), 40), added}})
+			marks = append(marks, []cell{{l.Name, plain}, {strings.Join(l.Have, ", "), removed}, {strings.Join(l.Want, ", "), added}})
 		}
 	}
 	if len(marks) > 0 {
@@ -449,6 +483,9 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	}
 	for _, w := range p.Warnings {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "note:"), w)
+	}
+	if p.TouchesPath && within == "" {
+		a.s.printf("\n%s with --within TIME it goes back by itself if contact is lost\n", a.s.paint(alarm, "note:"))
 	}
 	if len(p.Remains) > 0 {
 		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remains), "line", "lines"), p.Target)

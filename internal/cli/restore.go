@@ -55,6 +55,9 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 		}
 		return a.restored(ctx, c, s, id)
 	}
+	if err := window(c); err != nil {
+		return err
+	}
 	ask := client.NewSurvey{Selector: got, Snapshot: c.String("snapshot")}
 	switch {
 	case ask.Snapshot == "" && (len(got) == 0 || c.String("to") == ""), ask.Snapshot != "" && c.String("to") != "":
@@ -92,13 +95,18 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 		a.print(c, j, func() { a.showSurvey(j) })
 	}
 	if todo == 0 {
+		for _, x := range j.Survey.Rows {
+			if x.Refused {
+				return fmt.Errorf("nothing can be done for any of these devices; why stands beside each")
+			}
+		}
 		return nil
 	}
 	if c.Bool("preview") {
-		return errDiffers
+		return nil
 	}
 	if !c.Bool("yes") {
-		answer, err := a.s.ask(fmt.Sprintf("\nPush to %s? Type the number of devices to go ahead: ", count(todo, "device", "devices")))
+		answer, err := a.s.ask(ctx, fmt.Sprintf("\nPush to %s? Type the number of devices to go ahead: ", count(todo, "device", "devices")))
 		if err != nil {
 			return fmt.Errorf("%w; look at it with --preview, then give --yes", err)
 		}
@@ -142,7 +150,7 @@ func (a *app) showSurvey(j client.Job) {
 		what := cell{count(r.Lines, "line", "lines") + " to send", plain}
 		switch {
 		case r.Refused:
-			what = cell{oneLine(r.Skip, 90), alarm}
+			what = cell{r.Skip, alarm}
 		case r.Skip != "":
 			what = cell{r.Skip, faint}
 		}
@@ -164,7 +172,7 @@ func (a *app) showRestore(j client.Job) {
 		if r.Outcome == "waiting" {
 			waits++
 		}
-		rows = append(rows, []cell{{r.Device, strong}, {r.Outcome, stateStyle(r.Outcome)}, {r.Job, faint}, {oneLine(r.Summary, 80), plain}})
+		rows = append(rows, []cell{{r.Device, strong}, {r.Outcome, stateStyle(r.Outcome)}, {r.Job, faint}, {r.Summary, plain}})
 	}
 	a.s.printf("\n")
 	a.s.table([]string{"device", "came out", "push", ""}, rows)

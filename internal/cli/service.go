@@ -66,14 +66,14 @@ func (a *app) demo() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`ADDRESS:PORT` to answer on"},
 			&cli.StringFlag{Name: "data", Value: "demo", Usage: "`FOLDER` the demo keeps everything in"},
-			&cli.IntFlag{Name: "devices", Value: 12, Usage: "how many devices a new demo has"},
+			&cli.IntFlag{Name: "routers", Aliases: []string{"devices"}, Value: 12, Usage: "how many routers a new demo has; switches, firewalls, gateways and a wireless controller with its access points come with them"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c, 0, 0); err != nil {
 				return err
 			}
 			quietLogs(false)
-			err := run.Demo(ctx, run.Config{Listen: c.String("listen"), Data: c.String("data")}, c.Int("devices"), a.tell)
+			err := run.Demo(ctx, run.Config{Listen: c.String("listen"), Data: c.String("data")}, c.Int("routers"), a.tell)
 			if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 				err = nil
 			}
@@ -107,11 +107,11 @@ func (a *app) login() *cli.Command {
 			s.Token = ""
 			user := c.String("user")
 			if user == "" {
-				if user, err = a.s.ask("User: "); err != nil {
+				if user, err = a.s.ask(ctx, "User: "); err != nil {
 					return fmt.Errorf("name the user with --user: %w", err)
 				}
 			}
-			password, err := a.s.secret("Password of "+user, "MAGPIE_PASSWORD", c.String("password-file"))
+			password, err := a.s.secret(ctx, "Password of "+user, "MAGPIE_PASSWORD", c.String("password-file"))
 			if err != nil {
 				return err
 			}
@@ -222,15 +222,7 @@ func next(d client.Device) string {
 	case "refused login":
 		return fmt.Sprintf("magpie device edit %s --password, or --retry-login", d.Name)
 	}
-	return oneLine(strings.TrimPrefix(d.Trouble, d.State+": "), 76)
-}
-
-func oneLine(s string, n int) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if len(s) > n {
-		return s[:n-1] + "…"
-	}
-	return s
+	return strings.TrimPrefix(d.Trouble, d.State+": ")
 }
 
 // size prints a number of bytes.

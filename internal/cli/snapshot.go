@@ -3,11 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"magpie/client"
+	"magpie/internal/core/ref"
 )
 
 func (a *app) snapshot() *cli.Command {
@@ -24,21 +24,21 @@ func (a *app) snapshot() *cli.Command {
 				}
 				var rows [][]cell
 				for _, x := range all {
-					rows = append(rows, []cell{{x.Name, strong}, {count(x.Count, "version", "versions"), plain}, {x.Selector, plain}, {when(x.MadeAt), plain}, {x.MadeBy, plain}, {oneLine(x.Note, 50), faint}})
+					rows = append(rows, []cell{{x.Name, strong}, {count(x.Count, "version", "versions"), plain}, {x.Selector, plain}, {when(x.MadeAt), plain}, {x.MadeBy, plain}, {x.Note, faint}})
 				}
 				a.s.table([]string{"snapshot", "holds", "of", "made (" + zoneName() + ")", "by", "note"}, rows)
 			})
 			return nil
 		}),
 		a.do("make", "NAME SELECTOR…", "name the versions that devices have now, or had at a time", []cli.Flag{
-			&cli.StringFlag{Name: "at", Usage: "as they were at this `TIME`, like 2026-11-16T09:00; as they were last pulled if not said"},
+			&cli.StringFlag{Name: "at", Usage: "as they were at this `TIME`, like 2026-11-16T09:00 or 2026-11-16; as they were last pulled if not said"},
 			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
 		}, 2, 100, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewSnapshot{Name: got[0], Selector: got[1:], Note: c.String("note")}
 			if at := c.String("at"); at != "" {
-				t, err := clockOrTime(at, time.Now(), zone())
+				t, err := ref.ParseTime(at, zone())
 				if err != nil {
-					return fmt.Errorf("--at %w", err)
+					return fmt.Errorf("--at: %w", err)
 				}
 				n.At = &t
 			}

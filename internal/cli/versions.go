@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -59,7 +61,7 @@ func (a *app) versions() *cli.Command {
 					change, lines = "", fmt.Sprintf("%d bytes", v.Size)
 				}
 				rows = append(rows, []cell{{fmt.Sprint(v.Number), strong}, {when(v.TakenAt), plain}, {until, plain}, {change, plain}, {lines, plain},
-					{v.Author, plain}, {v.Reason, faint}, {v.Name, calm}, {marks(v), calm}, {oneLine(v.Note, 40), plain}})
+					{v.Author, plain}, {v.Reason, faint}, {v.Name, calm}, {marks(v), calm}, {v.Note, plain}})
 			}
 			a.s.table([]string{"no.", "taken (" + zoneName() + ")", "seen until", "change", "lines", "changed by", "pulled", "name", "marks", "note"}, rows)
 			if last := all[len(all)-1]; last.Number > 1 {
@@ -86,7 +88,7 @@ func marks(v client.Version) string {
 
 func (a *app) show() *cli.Command {
 	return a.do("show", "REF", "print a version's text", []cli.Flag{
-		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to `FILE` instead; it must not exist yet"},
+		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to `FILE` instead, which must not exist yet; - is standard output, byte for byte"},
 	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 		r, err := reference(got[0], "")
 		if err != nil {
@@ -101,6 +103,10 @@ func (a *app) show() *cli.Command {
 				if t.Opaque {
 					t.Text, err = s.Download(ctx, r)
 				}
+				if err == nil && file == "-" { // as it is, to standard output
+					_, err = io.WriteString(os.Stdout, t.Text)
+					return
+				}
 				if err == nil {
 					err = writeNew(file, t.Text)
 				}
@@ -112,7 +118,7 @@ func (a *app) show() *cli.Command {
 			if t.Opaque {
 				a.s.printf("%s is an opaque file of %d bytes; nothing in it can be read here\nsave it: magpie show %[1]s --output FILE\n", t.Ref, t.Size)
 			}
-			a.s.printf("%s", t.Text)
+			a.s.text(t.Text)
 			if t.Sure != "" {
 				a.tell("%s\n", a.s.paint(faint, t.Sure))
 			}
@@ -235,7 +241,7 @@ func (a *app) showDiff(d client.Diff) {
 		}
 	}
 	if !a.s.colour {
-		a.s.printf("%s", d.Unified)
+		a.s.text(inZone(d, d.Unified))
 	} else {
 		a.colourDiff(d)
 	}
@@ -262,10 +268,26 @@ func (a *app) showDiff(d client.Diff) {
 	a.tell("%s\n", a.s.paint(faint, note))
 }
 
+// inZone writes the times in a comparison's header as they read here.
+func inZone(d client.Diff, unified string) string {
+	head, rest, found := strings.Cut(unified, "\n@@")
+	if !found {
+		return unified
+	}
+	lines := strings.Split(head, "\n")
+	for i, l := range lines {
+		ref, stamp, ok := strings.Cut(l, "\t")
+		if at, err := time.Parse("2006-01-02 15:04:05 -0700", stamp); ok && err == nil {
+			lines[i] = ref + "\t" + at.In(zone()).Format("2006-01-02 15:04:05 -0700")
+		}
+	}
+	return strings.Join(lines, "\n") + "\n@@" + rest
+}
+
 // colourDiff shows the unified form in colour, with the words that differ
 // marked and the block named.
 func (a *app) colourDiff(d client.Diff) {
-	head, _, _ := strings.Cut(d.Unified, "@@")
+	head, _, _ := strings.Cut(inZone(d, d.Unified), "@@")
 	for _, l := range strings.Split(strings.TrimSuffix(head, "\n"), "\n") {
 		if l != "" {
 			a.s.printf("%s\n", a.s.paint(strong, l))
@@ -334,7 +356,7 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 	var others [][]cell
 	for _, d := range all {
 		if d.State != "drifted" {
-			others = append(others, []cell{{d.Device, plain}, {d.State, stateStyle(d.State)}, {d.Baseline, faint}, {oneLine(d.Trouble, 70), plain}})
+			others = append(others, []cell{{d.Device, plain}, {d.State, stateStyle(d.State)}, {d.Baseline, faint}, {d.Trouble, plain}})
 			continue
 		}
 		a.s.printf("%s  %s: %s runs %s off its baseline %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
@@ -346,7 +368,7 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 		a.s.table([]string{"device", "state", "baseline", "trouble"}, others)
 	}
 	if len(all) == 0 {
-		a.s.printf("No device is selected.\n")
+		a.s.printf("No device is in that state.\n")
 	}
 }
 

@@ -40,6 +40,11 @@ func (a *app) pull() *cli.Command {
 		for i, j := range jobs {
 			wg.Add(1)
 			gate <- struct{}{}
+			if ctx.Err() != nil {
+				<-gate
+				wg.Done()
+				continue
+			}
 			go func() {
 				defer func() { <-gate; wg.Done() }()
 				end, err := s.Watch(ctx, j.ID, nil, nil)
@@ -54,6 +59,9 @@ func (a *app) pull() *cli.Command {
 		}
 		wg.Wait()
 		_ = bar.Finish()
+		if ctx.Err() != nil {
+			return a.leftPulling(c, jobs, ended)
+		}
 		if trouble != nil {
 			return trouble
 		}
@@ -64,11 +72,7 @@ func (a *app) pull() *cli.Command {
 			}
 		}
 		a.print(c, ended, func() {
-			var rows [][]cell
-			for _, j := range ended {
-				rows = append(rows, []cell{{j.Device, strong}, {j.Outcome, stateStyle(j.Outcome)}, {j.Summary, plain}})
-			}
-			a.s.table([]string{"device", "outcome", "what came of it"}, rows)
+			a.pulled(ended)
 			for _, j := range ended {
 				if j.Outcome != "done" {
 					a.advise(ctx, s, j)
@@ -83,6 +87,36 @@ func (a *app) pull() *cli.Command {
 		}
 		return nil
 	})
+}
+
+// leftPulling says what is done and what goes on when somebody leaves with Ctrl-C.
+func (a *app) leftPulling(c *cli.Command, jobs, ended []client.Job) error {
+	var done, open []client.Job
+	for i, j := range ended {
+		if j.State == "ended" {
+			done = append(done, j)
+		} else {
+			open = append(open, jobs[i])
+		}
+	}
+	a.print(c, done, func() {
+		if len(done) > 0 {
+			a.pulled(done)
+		}
+	})
+	if len(open) == 1 {
+		return fmt.Errorf("the pull of %s goes on without this terminal; follow it: magpie job watch %s; stop it: magpie job cancel %[2]s", open[0].Device, open[0].ID)
+	}
+	return fmt.Errorf("%s under way or waiting go on without this terminal; look at them: magpie job list --kind pull", count(len(open), "pull", "pulls"))
+}
+
+// pulled shows what came of pulls.
+func (a *app) pulled(ended []client.Job) {
+	var rows [][]cell
+	for _, j := range ended {
+		rows = append(rows, []cell{{j.Device, strong}, {j.Outcome, stateStyle(j.Outcome)}, {j.Summary, plain}})
+	}
+	a.s.table([]string{"device", "outcome", "what came of it"}, rows)
 }
 
 // advise prints what a failed job's log says to do.
@@ -138,7 +172,7 @@ func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ [
 			if j.State == "ended" {
 				word = j.Outcome
 			}
-			rows = append(rows, []cell{{j.ID, faint}, {when(j.CreatedAt), plain}, {j.Kind, plain}, {j.Device, strong}, {word, stateStyle(word)}, {j.Actor, plain}, {oneLine(j.Summary, 70), plain}})
+			rows = append(rows, []cell{{j.ID, faint}, {when(j.CreatedAt), plain}, {j.Kind, plain}, {j.Device, strong}, {word, stateStyle(word)}, {j.Actor, plain}, {j.Summary, plain}})
 		}
 		if len(rows) == 0 {
 			a.s.printf("No jobs.\n")

@@ -34,7 +34,8 @@ const (
 	ByHand       = "by hand"
 	FirstContact = "first contact"
 	BeforePush   = "before a push"
-	Edited       = "edited" // by a person, of another version; why such a version counts for nothing, too
+	RestoreTest  = "restore test" // why a version counts for nothing that a drill has put there
+	Edited       = "edited"       // by a person, of another version; why such a version counts for nothing, too
 	AfterPush    = "after a push"
 )
 
@@ -112,6 +113,9 @@ type Device struct {
 	Latest      int        `db:"latest"`    // number of the newest running version; 0 for none
 	Latched     *time.Time `db:"latched"`
 	User        string     `db:"login_user"`
+
+	Revision int    `db:"revision"` // counts the changes of its entry by people
+	Testing  string `db:"testing"`  // the drill that has put another device's version on it, until what ran before is back
 
 	Transport string `db:"transport"` // empty: the dialect's usual one
 	ParentID  string `db:"parent_id"` // the device it hangs on

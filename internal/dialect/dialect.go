@@ -23,6 +23,7 @@ type Dialect struct {
 	File
 	Source   string // the file's text
 	Revision int    // given by the store; 0 before that
+	Scope    string // whose texts are read: marks of hidden secrets tell nothing from one to another
 
 	Blocks   *grammar.Blocks // nil where the form is another
 	Table    *rules.Table
@@ -85,7 +86,7 @@ func (d *Dialect) For(transport, model, release string) *Dialect {
 		}
 		// Time-outs and revision may have been set since it was loaded.
 		is := *v.is
-		is.Revision, is.Connect, is.Answer, is.Idle, is.Whole = d.Revision, d.Connect, d.Answer, d.Idle, d.Whole
+		is.Scope, is.Revision, is.Connect, is.Answer, is.Idle, is.Whole = d.Scope, d.Revision, d.Connect, d.Answer, d.Idle, d.Whole
 		return &is
 	}
 	return d

@@ -541,6 +541,17 @@ func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 	return ""
 }
 
+// Lacks tells which line that is always there a text lacks, or "". Marks at its
+// beginning and end, which only a device can make, are not asked for.
+func Lacks(d *dialect.Dialect, p *dialect.Part, src string) string {
+	for _, pattern := range p.Whole.Has {
+		if !hasLine(d.Pattern(pattern), src) {
+			return fmt.Sprintf("no line matches %s, which is always there", pattern)
+		}
+	}
+	return ""
+}
+
 func author(d *dialect.Dialect, p *dialect.Part, src string) string {
 	if p.Author == "" {
 		return ""

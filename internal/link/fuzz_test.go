@@ -7,6 +7,7 @@ import (
 	"compress/gzip"
 	"errors"
 	"io"
+	"runtime"
 	"strings"
 	"testing"
 )
@@ -118,9 +119,17 @@ func FuzzUnpack(f *testing.F) {
 	f.Add(gzipped(tarred(map[string]string{"a": "x"})), uint8(0))
 	f.Add(zipped(f, map[string]string{"a": "x"}), uint8(1))
 	f.Add([]byte("eA=="), uint8(2))
+	f.Add(gzipped(make([]byte, Limit+1)), uint8(4))
+	f.Add(gzipped(gzipped(make([]byte, 4*Limit))), uint8(4))
 	f.Fuzz(func(t *testing.T, raw []byte, how uint8) {
 		kinds := [][]string{{"gzip", "tar"}, {"zip"}, {"base64"}, {"zlib"}, {"gzip"}, {"tar"}}[how%6]
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
 		out, err := unpack(raw, kinds, "")
+		runtime.ReadMemStats(&after)
+		if took := after.TotalAlloc - before.TotalAlloc; took > 10*Limit {
+			t.Fatalf("%d bytes took %d MiB", len(raw), took>>20)
+		}
 		if err == nil && len(out) > Limit {
 			t.Fatalf("%d bytes came out", len(out))
 		}

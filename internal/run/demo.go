@@ -41,7 +41,7 @@ var demoUsers = []struct {
 // that tells a story. It runs until ctx ends and leaves nothing running.
 func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) error {
 	if devices < 1 || devices > 10000 {
-		return fmt.Errorf("--devices is %d; it takes 1 to 10000", devices)
+		return fmt.Errorf("--routers is %d; it takes 1 to 10000", devices)
 	}
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return fmt.Errorf("data folder: %w", err)
@@ -61,10 +61,14 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 	if err := n.seed(ctx, fleet); err != nil {
 		return fmt.Errorf("laying out the demo: %w", err)
 	}
-	return n.Serve(ctx, func(url string) { n.welcome(url, fleet) })
+	known, err := n.store.As(core.Actor{Name: "service"}).Devices(ctx, ref.All())
+	if err != nil {
+		return err
+	}
+	return n.Serve(ctx, func(url string) { n.welcome(url, fleet, len(known)) })
 }
 
-func (n *Node) welcome(url string, f *fleet) {
+func (n *Node) welcome(url string, f *fleet, devices int) {
 	n.Say(`Steady Magpie is up at %[1]s, with %[2]d devices of Brindle Sound Ferries.
 
   user      password         may
@@ -79,7 +83,7 @@ Three commands to try, in another terminal:
 
 A router's own command line:  ssh -p %[3]d okonkwo@%[4]s   (password demo-okonkwo-1, mast word demo-mast-1)
 Ctrl-C stops everything; what happened is kept in %[5]s.
-`, url, len(f.places), sim.Port, f.places[0].Address, n.Config.Data)
+`, url, devices, sim.Port, f.places[0].Address, n.Config.Data)
 }
 
 // fleet is the simulator, running as a process of its own.
@@ -179,7 +183,7 @@ func (n *Node) seed(ctx context.Context, f *fleet) error {
 	if _, err := os.Stat(done); err == nil {
 		return nil
 	}
-	have, err := q.Devices(ctx, ref.Selector{})
+	have, err := q.Devices(ctx, ref.All())
 	if err != nil {
 		return err
 	}

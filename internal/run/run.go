@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -38,7 +39,7 @@ import (
 )
 
 // Version of the program.
-const Version = "0.1.0"
+const Version = "0.2.0"
 
 // Config is what a service is started with.
 type Config struct {
@@ -51,6 +52,8 @@ type Config struct {
 	Sessions        int `yaml:"sessions"`          // conversations with devices at a time; 0: as usual
 	SessionsPerSite int `yaml:"sessions_per_site"` // of one site; 0: no limit
 	SessionsPerJump int `yaml:"sessions_per_jump"` // through one jump host; 0: as usual
+
+	Proxies []string `yaml:"proxies"` // addresses or networks of the proxies before the service
 
 	Inbox inbox.Config `yaml:"inbox"` // where devices send files to; off unless it has ports
 }
@@ -83,6 +86,17 @@ func LoadConfig(path string) (c Config, err error) {
 	for name, into := range map[string]*string{"MAGPIE_LISTEN": &c.Listen, "MAGPIE_DATA": &c.Data, "MAGPIE_DATABASE": &c.Database, "MAGPIE_MASTER_KEY_FILE": &c.MasterKey} {
 		if v := os.Getenv(name); v != "" {
 			*into = v
+		}
+	}
+	if v := os.Getenv("MAGPIE_PROXIES"); v != "" {
+		c.Proxies = strings.Split(v, ",")
+	}
+	for i, p := range c.Proxies {
+		c.Proxies[i] = strings.TrimSpace(p)
+		_, err1 := netip.ParseAddr(c.Proxies[i])
+		_, err2 := netip.ParsePrefix(c.Proxies[i])
+		if err1 != nil && err2 != nil {
+			return c, fmt.Errorf("configuration: proxies: %q is neither an address nor a network; write it like 192.0.2.7 or 192.0.2.0/28", p)
 		}
 	}
 	return c, nil
@@ -401,7 +415,7 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
 	}
-	a := &api.Server{Work: n.Work, Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files()}
+	a := &api.Server{Work: n.Work, Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	n.Work.Start()
 	watching, unwatch := context.WithCancel(ctx)

@@ -183,5 +183,8 @@ func (k *Keys) Hash(purpose string, content []byte) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Tag is the short mark that tells equal secrets from unequal ones.
-func (k *Keys) Tag(secret string) string { return k.Hash("secret tag", []byte(secret))[:4] }
+// Tag is the short mark that tells equal secrets from unequal ones within one
+// scope, and nothing from one scope to another.
+func (k *Keys) Tag(scope, secret string) string {
+	return k.Hash("secret tag", []byte(scope+"\x00"+secret))[:4]
+}

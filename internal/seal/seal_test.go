@@ -3,6 +3,7 @@ package seal
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -81,7 +82,16 @@ func TestHashIsKeyed(t *testing.T) {
 	if a.Hash("content", []byte("x")) == b.Hash("content", []byte("x")) || a.Hash("content", []byte("x")) == a.Hash("fingerprint", []byte("x")) {
 		t.Error("hashes are the same across keys or purposes")
 	}
-	if a.Tag("one") != a.Tag("one") || len(a.Tag("one")) != 4 {
+	if a.Tag("r1", "one") != a.Tag("r1", "one") || len(a.Tag("r1", "one")) != 4 {
 		t.Error("tags are not steady")
+	}
+	same := 0 // four digits agree by chance now and then
+	for i := range 50 {
+		if s := fmt.Sprint("word", i); a.Tag("r1", s) == a.Tag("r2", s) {
+			same++
+		}
+	}
+	if same > 2 {
+		t.Error("tags tell equal secrets of two devices")
 	}
 }

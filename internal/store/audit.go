@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"slices"
@@ -18,6 +19,7 @@ type Deed struct {
 	Object string    `db:"object"`
 	Detail string    `db:"detail"`
 	MAC    string    `db:"mac"`
+	Form   int       `db:"form"` // how its fields are put together for the code
 }
 
 type auditEnd struct {
@@ -39,10 +41,9 @@ func (q *Q) AuditAll(ctx context.Context, deeds []Deed) error {
 	}
 	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
 	if errors.Is(err, ErrNotFound) {
-		if _, err := q.exec(ctx, `INSERT IGNORE INTO audit_end (id, seq, mac, proof) VALUES (1, 0, '', ?)`, q.proof(auditEnd{})); err != nil {
-			return err
+		if end, err = q.auditAnew(ctx); err == nil {
+			deeds = append([]Deed{{Action: logLost, Object: "audit log", Detail: fmt.Sprintf("the log's end mark was gone; it goes on after row %d", end.Seq)}}, deeds...)
 		}
-		end, err = get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
 	}
 	if err != nil {
 		return err
@@ -51,12 +52,13 @@ func (q *Q) AuditAll(ctx context.Context, deeds []Deed) error {
 	for part := range slices.Chunk(deeds, 200) {
 		var rows []any
 		for _, d := range part {
-			d.Seq, d.At, d.Actor = end.Seq+1, now, q.actor.Name
+			d.Seq, d.At, d.Actor, d.Form = end.Seq+1, now, q.actor.Name, prefixed
+			d.Object = shorten(d.Object, 255)
 			end = auditEnd{Seq: d.Seq, MAC: q.mac(d, end.MAC)}
-			rows = append(rows, d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, end.MAC)
+			rows = append(rows, d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, end.MAC, d.Form)
 		}
-		if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac) VALUES `+
-			strings.TrimSuffix(strings.Repeat(`(?, ?, ?, ?, ?, ?, ?), `, len(part)), ", "), rows...); err != nil {
+		if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac, form) VALUES `+
+			strings.TrimSuffix(strings.Repeat(`(?, ?, ?, ?, ?, ?, ?, ?), `, len(part)), ", "), rows...); err != nil {
 			return err
 		}
 	}
@@ -64,8 +66,45 @@ func (q *Q) AuditAll(ctx context.Context, deeds []Deed) error {
 	return err
 }
 
+// prefixed is the form of a row in which each field's length stands before it,
+// so that no two rows read the same.
+const prefixed = 1
+
+// logLost is the deed that the log begins again with when its end mark was gone.
+// Nobody without the keys can write a sound one, nor leave it out.
+const logLost = "audit log lost its end"
+
+// auditAnew makes an end mark where there is none, after whatever rows there
+// are. A database is made with one, so somebody took it away.
+func (q *Q) auditAnew(ctx context.Context) (end auditEnd, err error) {
+	last, err := get[Deed](ctx, q.ext, `SELECT * FROM audit ORDER BY seq DESC LIMIT 1`)
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return end, err
+	}
+	end.Seq, end.MAC = last.Seq, last.MAC
+	if _, err := q.exec(ctx, `INSERT IGNORE INTO audit_end (id, seq, mac, proof) VALUES (1, ?, ?, ?)`, end.Seq, end.MAC, q.proof(end)); err != nil {
+		return end, err
+	}
+	return get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
+}
+
+func shorten(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}
+
 func (q *Q) mac(d Deed, before string) string {
-	return q.keys.Hash("audit row", fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", d.Seq, d.At.Format(time.RFC3339Nano), d.Actor, d.Action, d.Object, d.Detail, before))
+	if d.Form != prefixed { // rows of earlier versions
+		return q.keys.Hash("audit row", fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", d.Seq, d.At.Format(time.RFC3339Nano), d.Actor, d.Action, d.Object, d.Detail, before))
+	}
+	var all []byte
+	for _, f := range []string{fmt.Sprint(d.Seq), d.At.Format(time.RFC3339Nano), d.Actor, d.Action, d.Object, d.Detail, before} {
+		all = binary.BigEndian.AppendUint64(all, uint64(len(f)))
+		all = append(all, f...)
+	}
+	return q.keys.Hash("audit row, prefixed", all)
 }
 
 func (q *Q) proof(e auditEnd) string {
@@ -86,11 +125,7 @@ func (q *Q) Deeds(ctx context.Context, before int64, limit int) ([]Deed, error) 
 func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1`)
 	if errors.Is(err, ErrNotFound) {
-		n, err := get[int64](ctx, q.ext, `SELECT COUNT(*) FROM audit`)
-		if err == nil && n > 0 {
-			err = fmt.Errorf("the log's end mark is missing, with %d rows there", n)
-		}
-		return 0, err
+		return 0, errors.New("the log's end mark is missing: the log was removed, or its end was")
 	}
 	if err != nil {
 		return 0, err
@@ -98,7 +133,7 @@ func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 	if q.proof(end) != end.Proof {
 		return 0, fmt.Errorf("the log's end mark was changed")
 	}
-	mac, seq := "", int64(0)
+	mac, seq, lostAt := "", int64(0), int64(0)
 	for {
 		rows, err := list[Deed](ctx, q.ext, `SELECT * FROM audit WHERE seq > ? ORDER BY seq LIMIT 1000`, seq)
 		if err != nil {
@@ -111,6 +146,9 @@ func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 			if q.mac(d, mac) != d.MAC {
 				return seq, fmt.Errorf("row %d was changed, or the one before it", d.Seq)
 			}
+			if d.Action == logLost && lostAt == 0 {
+				lostAt = d.Seq
+			}
 			mac, seq = d.MAC, d.Seq
 		}
 		if len(rows) == 0 {
@@ -119,6 +157,9 @@ func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 	}
 	if seq != end.Seq || mac != end.MAC {
 		return seq, fmt.Errorf("the log ends at row %d but had %d: its tail was cut off", seq, end.Seq)
+	}
+	if lostAt > 0 {
+		return seq, fmt.Errorf("before row %d the log had been removed, or its end had: what was done until then may be missing", lostAt)
 	}
 	return seq, nil
 }

@@ -28,7 +28,7 @@ type Secret struct {
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
 	d.state, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
-	d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
+	d.revision, d.testing, d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
 	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id
 	LEFT JOIN devices u ON u.id = d.parent_id LEFT JOIN devices j ON j.id = d.jump_id
@@ -44,7 +44,7 @@ func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error
 		}
 	}
 	all, err := list[core.Device](ctx, q.ext, query+` ORDER BY d.name`, args...)
-	if err != nil || sel.Empty() {
+	if err != nil || sel.All() {
 		return all, err
 	}
 	picked := all[:0]
@@ -60,9 +60,30 @@ func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error
 func (q *Q) Device(ctx context.Context, name string) (core.Device, error) {
 	d, err := get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.name = ?`, name)
 	if errors.Is(err, ErrNotFound) {
-		err = fmt.Errorf("device %q: %w", name, ErrNotFound)
+		names, err := list[string](ctx, q.ext, `SELECT name FROM devices WHERE removed_at IS NULL`)
+		if err != nil {
+			return d, err
+		}
+		return d, unknown("device", name, names)
 	}
 	return d, err
+}
+
+// unknown says that nothing of a kind has a name, and what may have been meant.
+func unknown(kind, name string, names []string) error {
+	if q := ref.Meant(name, names); q != "" {
+		return fmt.Errorf("%s %q: %w; %s", kind, name, ErrNotFound, q)
+	}
+	return fmt.Errorf("%s %q: %w", kind, name, ErrNotFound)
+}
+
+// named looks for what may have been meant by a name that is nobody's.
+func (q *Q) named(ctx context.Context, kind, name, query string) error {
+	names, err := list[string](ctx, q.ext, query)
+	if err != nil {
+		return err
+	}
+	return unknown(kind, name, names)
 }
 
 // DeviceByID returns the device of that id.
@@ -71,8 +92,12 @@ func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
 }
 
 // Reread reads again what may have become of a device while it was visited: its
-// name, what is expected there, and what is known of its versions.
+// name, what is expected there, and what is known of its versions. Nobody else
+// changes it until the transaction ends.
 func (q *Q) Reread(ctx context.Context, d *core.Device) error {
+	if err := q.lock(ctx, "devices", d.ID, 0); err != nil {
+		return err
+	}
 	type row struct {
 		Name        string     `db:"name"`
 		Serials     core.Words `db:"serials"`
@@ -80,10 +105,49 @@ func (q *Q) Reread(ctx context.Context, d *core.Device) error {
 		LastChanged *time.Time `db:"last_changed"`
 		Drifted     bool       `db:"drifted"`
 		Unsaved     bool       `db:"unsaved"`
+		Testing     string     `db:"testing"`
 	}
-	r, err := get[row](ctx, q.ext, `SELECT name, serials, latest, last_changed, drifted, unsaved FROM devices WHERE id = ? AND removed_at IS NULL`, d.ID)
-	d.Name, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved = r.Name, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved
+	r, err := get[row](ctx, q.ext, `SELECT name, serials, latest, last_changed, drifted, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL`, d.ID)
+	d.Name, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved, d.Testing = r.Name, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved, r.Testing
 	return err
+}
+
+// LockDevice returns a device that nobody else changes until the transaction
+// ends. based is the revision that a change is based on, or 0; ErrRevision says
+// that it is not the newest.
+func (q *Q) LockDevice(ctx context.Context, id string, based int) (core.Device, error) {
+	if err := q.lock(ctx, "devices", id, based); err != nil {
+		return core.Device{}, err
+	}
+	return q.DeviceByID(ctx, id)
+}
+
+// Twin names another device that is registered at the same address, or "".
+// Devices behind different jump hosts may have the same address, and so have
+// those that another speaks for.
+func (q *Q) Twin(ctx context.Context, d core.Device) (string, error) {
+	if err := q.guard(ctx, "addresses"); err != nil {
+		return "", err
+	}
+	name, err := get[string](ctx, q.ext, `SELECT name FROM devices WHERE address = ? AND port = ? AND jump_id = ? AND member = '' AND id <> ? AND removed_at IS NULL LIMIT 1`, d.Address, d.Port, d.JumpID, d.ID)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return name, err
+}
+
+// AtAddress tells whether a device is registered at an address and port.
+func (q *Q) AtAddress(ctx context.Context, address string, port int) (bool, error) {
+	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM devices WHERE address = ? AND port = ? AND removed_at IS NULL)`, address, port)
+}
+
+// WithSerial lists other devices whose hardware gave this serial number the last
+// time.
+func (q *Q) WithSerial(ctx context.Context, serial, notID string) ([]string, error) {
+	if serial == "" {
+		return nil, nil
+	}
+	return list[string](ctx, q.ext, `SELECT name FROM devices WHERE serial = ? AND id <> ? AND removed_at IS NULL ORDER BY name LIMIT 5`, serial, notID)
 }
 
 // MemberDevice returns the device that a parent speaks for under a name.
@@ -127,16 +191,32 @@ func asJSON(v any) string {
 	return string(raw)
 }
 
-// EditDevice rewrites what a person may change of a device.
+// EditDevice rewrites what a person may change of a device that is locked.
 func (q *Q) EditDevice(ctx context.Context, d core.Device) error {
 	_, err := q.exec(ctx, `UPDATE devices SET name = ?, address = ?, port = ?, site = ?, kind = ?, tags = ?, dialect = ?, host_key = ?, credential_id = ?,
-		transport = ?, parent_id = ?, member = ?, jump_id = ?, timeouts = ?, ports = ?, serials = ? WHERE id = ?`,
+		transport = ?, parent_id = ?, member = ?, jump_id = ?, timeouts = ?, ports = ?, serials = ?, revision = revision + 1 WHERE id = ?`,
 		d.Name, d.Address, d.Port, d.Site, d.Kind, asJSON(d.Tags), d.Dialect, d.HostKey, d.CredentialID,
 		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Ports), asJSON(d.Serials), d.ID)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("device %q: %w", d.Name, ErrTaken)
 	}
 	return err
+}
+
+// SetTesting notes that a job has put another device's version on a device, or,
+// with an empty id, that what ran before is back.
+func (q *Q) SetTesting(ctx context.Context, deviceID, jobID string) error {
+	_, err := q.exec(ctx, `UPDATE devices SET testing = ? WHERE id = ?`, jobID, deviceID)
+	return err
+}
+
+// Named lists other devices that go by a name: as a device, or as the host name
+// that its unit gave the last time.
+func (q *Q) Named(ctx context.Context, name, notID string) ([]string, error) {
+	if name == "" {
+		return nil, nil
+	}
+	return list[string](ctx, q.ext, `SELECT name FROM devices WHERE (name = ? OR host = ?) AND id <> ? AND member = '' AND removed_at IS NULL ORDER BY name LIMIT 5`, name, name, notID)
 }
 
 // RemoveDevice takes a device out of every list. Its versions stay in the
@@ -191,9 +271,10 @@ type Credential struct {
 	Why       string     `db:"shut_reason"`
 	Devices   int        `db:"devices"`
 	Latched   int        `db:"latched"` // how many of them refused it
+	Revision  int        `db:"revision"`
 }
 
-const credentialColumns = `SELECT c.id, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.shut_since, c.shut_reason,
+const credentialColumns = `SELECT c.id, c.revision, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.shut_since, c.shut_reason,
 	(SELECT COUNT(*) FROM devices d WHERE d.credential_id = c.id AND d.removed_at IS NULL) AS devices,
 	(SELECT COUNT(*) FROM latches l WHERE l.credential_id = c.id) AS latched FROM credentials c `
 
@@ -220,9 +301,23 @@ func (q *Q) Access(ctx context.Context, d core.Device) (s Secret, shut *time.Tim
 func (q *Q) CredentialSet(ctx context.Context, name string) (Credential, error) {
 	c, err := get[Credential](ctx, q.ext, credentialColumns+`WHERE c.name = ?`, name)
 	if errors.Is(err, ErrNotFound) {
-		err = fmt.Errorf("credential set %q: %w", name, ErrNotFound)
+		err = q.named(ctx, "credential set", name, `SELECT name FROM credentials WHERE name IS NOT NULL`)
 	}
 	return c, err
+}
+
+// LockCredentialSet returns a set that nobody else changes until the transaction
+// ends. based is the revision that a change is based on, or 0; ErrRevision says
+// that it is not the newest.
+func (q *Q) LockCredentialSet(ctx context.Context, name string, based int) (Credential, error) {
+	c, err := q.CredentialSet(ctx, name)
+	if err != nil {
+		return c, err
+	}
+	if err := q.lock(ctx, "credentials", c.ID, based); err != nil {
+		return c, fmt.Errorf("credential set %s: %w", name, err)
+	}
+	return q.CredentialSet(ctx, name)
 }
 
 // CredentialSets lists the sets by name.
@@ -244,7 +339,7 @@ func (q *Q) PutCredentialSet(ctx context.Context, c *Credential, s *Secret) erro
 			return err
 		}
 	}
-	_, err := q.exec(ctx, `UPDATE credentials SET name = ?, selector = ? WHERE id = ?`, c.Name, c.Selector, c.ID)
+	_, err := q.exec(ctx, `UPDATE credentials SET name = ?, selector = ?, revision = revision + 1 WHERE id = ?`, c.Name, c.Selector, c.ID)
 	if errors.Is(err, ErrTaken) {
 		err = fmt.Errorf("credential set %q: %w", c.Name, ErrTaken)
 	}
@@ -260,7 +355,7 @@ func (q *Q) RemoveCredentialSet(ctx context.Context, id string) error {
 // Attach gives devices a set instead of what they had. Their own credentials go.
 func (q *Q) Attach(ctx context.Context, setID string, devices []core.Device) error {
 	for _, d := range devices {
-		if _, err := q.exec(ctx, `UPDATE devices SET credential_id = ? WHERE id = ?`, setID, d.ID); err != nil {
+		if _, err := q.exec(ctx, `UPDATE devices SET credential_id = ?, revision = revision + 1 WHERE id = ?`, setID, d.ID); err != nil {
 			return err
 		}
 		if _, err := q.exec(ctx, `DELETE FROM credentials WHERE id = ? AND name IS NULL AND NOT EXISTS (SELECT 1 FROM devices WHERE credential_id = ?)`, d.CredentialID, d.CredentialID); err != nil {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,8 +20,54 @@ const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary,
 type NewJob struct {
 	core.Job
 	Wants any
-	Key   string
+	Key   Key
 	Old   bool // it was asked for before: the job is the earlier one
+}
+
+// Key makes asking twice ask once. The zero Key does nothing.
+type Key struct {
+	words string // what is kept
+	older string // what an earlier version kept instead
+	hash  string // of the request; empty for the service's own
+}
+
+// KeyOf is the key that somebody gave with a request. hash binds it to what was
+// asked for.
+func KeyOf(actor core.Actor, given, hash string) Key {
+	if given == "" {
+		return Key{}
+	}
+	return Key{words: "u " + actor.ID + " " + given, hash: hash}
+}
+
+// OwnKey is a key of the service's own, which nobody else can give.
+func OwnKey(actor core.Actor, words string) Key {
+	return Key{words: "s " + words, older: actor.ID + " " + words}
+}
+
+// For is the key's share for one of the jobs that a request makes.
+func (k Key) For(subject string) Key {
+	if k.words != "" {
+		k.words += " " + subject
+	}
+	k.hash = ""
+	return k
+}
+
+// Once notes down what a key was used for. ErrKeyUsed says that it was another
+// request.
+func (q *Q) Once(ctx context.Context, k Key) error {
+	if k.words == "" || k.hash == "" {
+		return nil
+	}
+	if _, err := q.exec(ctx, `INSERT IGNORE INTO asked (idem_key, hash, at) VALUES (?, ?, ?)`, k.words, k.hash, q.clock().UTC()); err != nil {
+		return err
+	}
+	kept, err := get[string](ctx, q.ext, `SELECT hash FROM asked WHERE idem_key = ? FOR UPDATE`, k.words)
+	if err == nil && kept != k.hash {
+		err = ErrKeyUsed
+	}
+	return err
 }
 
 // AddJob queues a job.
@@ -51,9 +98,12 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 	for i := range all {
 		j := &all[i]
 		var idem any
-		if j.Key != "" {
-			idem = q.actor.ID + " " + j.Key
-			old, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key = ?`, idem)
+		if j.Key.words != "" {
+			idem = j.Key.words
+			if err := q.Once(ctx, j.Key); err != nil {
+				return err
+			}
+			old, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key IN (?, ?) LIMIT 1`, idem, cmp.Or(j.Key.older, j.Key.words))
 			if err == nil {
 				j.Job, j.Old = old, true
 				continue
@@ -107,6 +157,38 @@ func (q *Q) OpenResult(j core.Job, into any) error {
 	}
 	return json.Unmarshal(raw, into)
 }
+
+// idLength is how many characters an id has; leastBeginning how many at least
+// name it.
+const idLength, leastBeginning = 16, 4
+
+// JobID completes the beginning of a job's id, if it is the beginning of one only.
+func (q *Q) JobID(ctx context.Context, beginning string) (string, error) {
+	none := fmt.Errorf("job %q: %w", beginning, ErrNotFound)
+	if len(beginning) >= idLength {
+		return beginning, nil
+	}
+	if len(beginning) < leastBeginning || strings.Trim(beginning, "0123456789abcdefghjkmnpqrstvwxyz") != "" {
+		return "", none
+	}
+	ids, err := list[string](ctx, q.ext, `SELECT id FROM jobs WHERE id >= ? AND id <= ? ORDER BY id DESC LIMIT 4`, beginning, beginning+strings.Repeat("z", idLength-len(beginning)))
+	switch {
+	case err != nil:
+		return "", err
+	case len(ids) == 0:
+		return "", none
+	case len(ids) == 1:
+		return ids[0], nil
+	}
+	more := ""
+	if len(ids) == 4 {
+		ids, more = ids[:3], " and others"
+	}
+	return "", fmt.Errorf("job %q: %w: more than one begins like that: %s%s", beginning, ErrAmbiguous, strings.Join(ids, ", "), more)
+}
+
+// ErrAmbiguous is returned for the beginning of more than one id.
+var ErrAmbiguous = errors.New("not clear")
 
 // Job returns a job by its id.
 func (q *Q) Job(ctx context.Context, id string) (core.Job, error) {

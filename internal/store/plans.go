@@ -115,7 +115,7 @@ func (q *Q) Snapshots(ctx context.Context) ([]Snapshot, error) {
 func (q *Q) Snapshot(ctx context.Context, name string) (Snapshot, error) {
 	s, err := get[Snapshot](ctx, q.ext, snapshotColumns+`WHERE s.name = ?`, name)
 	if errors.Is(err, ErrNotFound) {
-		err = fmt.Errorf("snapshot %q: %w", name, ErrNotFound)
+		err = q.named(ctx, "snapshot", name, `SELECT name FROM snapshots`)
 	}
 	return s, err
 }

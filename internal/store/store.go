@@ -38,6 +38,13 @@ var ErrNotFound = errors.New("not found")
 // ErrTaken is returned when a name or key is in use already.
 var ErrTaken = errors.New("already in use")
 
+// ErrRevision is returned when a change is based on another revision of a row
+// than the newest: somebody changed it since.
+var ErrRevision = errors.New("somebody changed it since you looked")
+
+// ErrKeyUsed is returned when an idempotency key was used for another request.
+var ErrKeyUsed = errors.New("this idempotency key was used for another request")
+
 // ErrNewer is returned by Open when a newer program has used the database.
 var ErrNewer = errors.New("the database belongs to a newer version of this program")
 
@@ -186,7 +193,12 @@ func (s *Store) openKeys(ctx context.Context, master seal.Master) (fresh bool, e
 			if _, err := q.ext.ExecContext(ctx, `INSERT INTO instance (id, master_id, hash_key, made_at) VALUES (1, ?, ?, ?)`, master.ID(), master.Wrap(hash), now); err != nil {
 				return err
 			}
-			_, err := q.ext.ExecContext(ctx, `INSERT INTO data_keys (id, wrapped, made_at) VALUES (1, ?, ?)`, master.Wrap(data), now)
+			if _, err := q.ext.ExecContext(ctx, `INSERT INTO data_keys (id, wrapped, made_at) VALUES (1, ?, ?)`, master.Wrap(data), now); err != nil {
+				return err
+			}
+			// The audit log begins with the keys: an end mark that is missing was taken away.
+			begun := &Q{ext: q.ext, keys: seal.NewKeys(hash, data), clock: q.clock, actor: q.actor}
+			_, err := begun.auditAnew(ctx)
 			return err
 		})
 	}
@@ -303,13 +315,18 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 	return true, tx.Commit()
 }
 
-// Tidy removes the traces of commits old enough to be beyond doubt, and
-// sessions and tokens that have run out.
+// keysLast is how long an idempotency key is remembered.
+const keysLast = 30 * 24 * time.Hour
+
+// Tidy removes the traces of commits old enough to be beyond doubt, idempotency
+// keys that nobody can mean any more, and sessions and tokens that have run out.
 func (s *Store) Tidy(ctx context.Context) error {
 	now := s.clock().UTC()
 	_, err1 := s.db.ExecContext(ctx, `DELETE FROM commits WHERE at < ? LIMIT 10000`, now.Add(-24*time.Hour))
 	_, err2 := s.db.ExecContext(ctx, `DELETE FROM tokens WHERE expires_at < ? LIMIT 10000`, now)
-	return errors.Join(err1, err2)
+	_, err3 := s.db.ExecContext(ctx, `DELETE FROM asked WHERE at < ? LIMIT 10000`, now.Add(-keysLast))
+	_, err4 := s.db.ExecContext(ctx, `UPDATE jobs SET idem_key = NULL WHERE state = 'ended' AND idem_key LIKE 'u %' AND created_at < ? LIMIT 10000`, now.Add(-keysLast))
+	return errors.Join(err1, err2, err3, err4)
 }
 
 func number(err error) uint16 {
@@ -379,6 +396,23 @@ func list[T any](ctx context.Context, q sqlx.QueryerContext, query string, args 
 	rows := []T{}
 	err := sqlx.SelectContext(ctx, q, &rows, query, args...)
 	return rows, err
+}
+
+// lock takes a row for the rest of the transaction and holds its revision
+// against the one that a change is based on; 0 is based on none.
+func (q *Q) lock(ctx context.Context, table, id string, based int) error {
+	revision, err := get[int](ctx, q.ext, `SELECT revision FROM `+table+` WHERE id = ? FOR UPDATE`, id)
+	if err == nil && based != 0 && based != revision {
+		return fmt.Errorf("%w: it is at revision %d, the change is based on %d", ErrRevision, revision, based)
+	}
+	return err
+}
+
+// guard makes whatever several changes have to agree about be done one at a
+// time: two that run together conflict, wherever they run.
+func (q *Q) guard(ctx context.Context, name string) error {
+	_, err := q.exec(ctx, `UPDATE guards SET n = n + 1 WHERE name = ?`, name)
+	return err
 }
 
 func (q *Q) exec(ctx context.Context, query string, args ...any) (int64, error) {

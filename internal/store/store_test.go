@@ -283,7 +283,7 @@ func TestJobsAreTakenOnce(t *testing.T) {
 	for range 5 {
 		tx(t, s, func(q *store.Q) error {
 			// Two under one key among others, as when a request comes again.
-			two := []store.NewJob{{Job: core.Job{Kind: "pull"}, Wants: 0}, {Job: core.Job{Kind: "pull"}, Wants: 1, Key: "one key"}}
+			two := []store.NewJob{{Job: core.Job{Kind: "pull"}, Wants: 0}, {Job: core.Job{Kind: "pull"}, Wants: 1, Key: store.OwnKey(who, "one key")}}
 			err := q.AddJobs(bg, two)
 			ids[two[1].ID] = true
 			return err
@@ -435,7 +435,7 @@ func TestLostCommits(t *testing.T) {
 	}
 	// All connections gone at once, while asking.
 	c.all()
-	if _, err := s.As(who).Devices(bg, ref.Selector{}); err != nil {
+	if _, err := s.As(who).Devices(bg, ref.All()); err != nil {
 		t.Errorf("asking after all connections went: %v", err)
 	}
 }

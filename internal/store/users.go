@@ -20,6 +20,7 @@ type User struct {
 	Password string    `db:"password"`
 	Disabled bool      `db:"disabled"`
 	MadeAt   time.Time `db:"made_at"`
+	Revision int       `db:"revision"` // counts its changes
 }
 
 // Token is a session of a browser or a token of a program.
@@ -34,7 +35,7 @@ type Token struct {
 	ExpiresAt time.Time  `db:"expires_at"`
 }
 
-const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at FROM users `
+const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision FROM users `
 
 // Users lists all users by name.
 func (q *Q) Users(ctx context.Context) ([]User, error) {
@@ -50,9 +51,35 @@ func (q *Q) UserNamed(ctx context.Context, name string) (User, error) {
 	return u, err
 }
 
+// UserByID returns the user of that id.
+func (q *Q) UserByID(ctx context.Context, id string) (User, error) {
+	return get[User](ctx, q.ext, userColumns+`WHERE id = ?`, id)
+}
+
+// LockUser returns a user whom nobody else changes until the transaction ends.
+// based is the revision that a change is based on, or 0; ErrRevision says that it
+// is not the newest. Changes of users are made one at a time, so that the last
+// admin stays.
+func (q *Q) LockUser(ctx context.Context, name string, based int) (User, error) {
+	if err := q.guard(ctx, "admins"); err != nil {
+		return User{}, err
+	}
+	u, err := q.UserNamed(ctx, name)
+	if errors.Is(err, ErrNotFound) {
+		return u, q.named(ctx, "user", name, `SELECT name FROM users`)
+	}
+	if err != nil {
+		return u, err
+	}
+	if err := q.lock(ctx, "users", u.ID, based); err != nil {
+		return u, fmt.Errorf("user %s: %w", name, err)
+	}
+	return q.UserByID(ctx, u.ID)
+}
+
 // AddUser writes a new user and gives it its id.
 func (q *Q) AddUser(ctx context.Context, u *User) error {
-	u.ID, u.MadeAt = NewID(q.clock()), q.clock().UTC()
+	u.ID, u.MadeAt, u.Revision = NewID(q.clock()), q.clock().UTC(), 1
 	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt)
 	if errors.Is(err, ErrTaken) {
@@ -61,10 +88,11 @@ func (q *Q) AddUser(ctx context.Context, u *User) error {
 	return err
 }
 
-// EditUser rewrites a user's role, rights and password, and ends all their
-// sessions and tokens when they are disabled.
-func (q *Q) EditUser(ctx context.Context, u User) error {
-	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ? WHERE id = ?`, u.Role, u.Secrets, u.Password, u.Disabled, u.ID); err != nil {
+// EditUser rewrites the role, rights and password of a user who is locked, and
+// ends all their sessions and tokens when they are disabled.
+func (q *Q) EditUser(ctx context.Context, u *User) error {
+	u.Revision++
+	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, revision = revision + 1 WHERE id = ?`, u.Role, u.Secrets, u.Password, u.Disabled, u.ID); err != nil {
 		return err
 	}
 	if !u.Disabled {

@@ -79,10 +79,15 @@ func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID str
 			if err != nil {
 				return nil, err
 			}
+			some := false
 			for _, k := range kids {
+				some = some || k.Member == ""
 				if one := "device " + k.Name; k.Member == "" && !slices.Contains(out, one) {
 					out = append(out, one)
 				}
+			}
+			if !some {
+				return nil, fmt.Errorf("%w: no device hangs on this one that could be asked by itself, so children checks nothing", ErrChecks)
 			}
 			continue
 		case "state":

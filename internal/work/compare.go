@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
@@ -45,6 +44,16 @@ func (s *Service) Shown(actor core.Actor, side Side) (string, error) {
 		return "", ErrCannotMask
 	}
 	return s.masked(side.doc, side.raw)
+}
+
+// Hides tells whether there is anything in a side that is hidden from who may
+// not see secrets.
+func (s *Service) Hides(side Side) bool {
+	if side.doc == nil || side.doc.Opaque() {
+		return true
+	}
+	shown, err := s.masked(side.doc, side.raw)
+	return err != nil || shown != side.raw
 }
 
 // Opaque tells whether the text is no text.
@@ -126,8 +135,40 @@ func (s *Service) PartOf(d core.Device, part string) string {
 	return part
 }
 
+// HasPart tells whether a device has a part of that name, by its dialect or by
+// what was pulled of it.
+func (s *Service) HasPart(ctx context.Context, actor core.Actor, d core.Device, part string) error {
+	var names []string
+	if dia := s.dialectOf(d); dia != nil {
+		if _, ok := dia.PartOf(part); ok {
+			return nil
+		}
+		names = dia.PartNames()
+	}
+	kept, err := s.Store.As(actor).Parts(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	for _, p := range kept {
+		if p.Name == part {
+			return nil
+		}
+		if !slices.Contains(names, p.Name) {
+			names = append(names, p.Name)
+		}
+	}
+	hint := ref.Meant(part, names)
+	if hint == "" {
+		hint = "it has " + strings.Join(names, ", ")
+	}
+	return fmt.Errorf("part %q of %s: %w; %s", part, d.Name, store.ErrNotFound, hint)
+}
+
 func (s *Service) version(ctx context.Context, q *store.Q, d core.Device, r ref.Version) (v core.Version, err error) {
 	r.Part = s.PartOf(d, r.Part)
+	if err := s.HasPart(ctx, service, d, r.Part); err != nil {
+		return v, err
+	}
 	missing := ""
 	switch r.Which {
 	case "latest":
@@ -150,7 +191,7 @@ func (s *Service) version(ctx context.Context, q *store.Q, d core.Device, r ref.
 		missing = "nothing was pulled by then"
 	}
 	if errors.Is(err, store.ErrNotFound) {
-		err = fmt.Errorf("%w: %s: %s", store.ErrNotFound, r, missing)
+		err = fmt.Errorf("%s: %w; %s", r, store.ErrNotFound, missing)
 	}
 	return v, err
 }
@@ -532,7 +573,7 @@ func (s *Service) differencesOf(doc *dialect.Doc, have, want string, other bool)
 			return []Residual{}, nil
 		}
 		say := func(raw string) string {
-			return fmt.Sprintf("an opaque file of %d bytes, SHA-256 %.16x", len(raw), sha256.Sum256([]byte(doc.Settled(raw))))
+			return fmt.Sprintf("an opaque file of %d bytes, mark %s", len(raw), s.fileMark(doc.Settled(raw)))
 		}
 		h, w := say(have), say(want)
 		if have == "" {
@@ -552,6 +593,12 @@ func (s *Service) differencesOf(doc *dialect.Doc, have, want string, other bool)
 		should, _ = change.Bound(is, should)
 	}
 	return residuals(rules.Differences(is, should), s.masker(doc.Dialect)), nil
+}
+
+// fileMark tells files apart without telling anything of them: they may hold
+// secrets, so no hash leaves that others could work out.
+func (s *Service) fileMark(raw string) string {
+	return s.Store.Keys().Hash("file mark", []byte(raw))[:16]
 }
 
 // Mark is what a person says of a version; nil leaves a thing as it is.
@@ -666,7 +713,7 @@ func (s *Service) Preview(ctx context.Context, actor core.Actor, id string) (p P
 // dialect's devices from what is kept.
 func (s *Service) refingerprint(ctx context.Context, d *dialect.Dialect) error {
 	q := s.Store.As(service)
-	devices, err := q.Devices(ctx, ref.Selector{})
+	devices, err := q.Devices(ctx, ref.All())
 	if err != nil {
 		return err
 	}

@@ -362,7 +362,7 @@ func (u *push) proveAgain(ctx context.Context) {
 	defer cancel()
 	err := u.open(within, u.v)
 	if err == nil {
-		u.prove(nil)
+		u.prove()
 		return
 	}
 	u.v.close()
@@ -408,15 +408,14 @@ func (u *push) takeBack(ctx context.Context, why string) {
 	}
 }
 
-// keepIt confirms a push: the device's own undo is called off, startup is
-// written, and it is proved once more.
+// keepIt confirms a push: the device's own undo is called off, what runs is
+// proved once more, then startup is written and proved.
 func (u *push) keepIt(ctx context.Context, by string) {
-	u.journal.Phase = "keeping"
-	if err := u.record(); err != nil {
+	u.keeping = true
+	if err := u.phase("keeping"); err != nil {
 		u.l.Warn("journal: %v", err)
 	}
 	u.l.Step("confirmed %s", by)
-	var saveErr error
 	kept := u.persist(ctx, "confirmed "+by, func() error {
 		if err := u.open(ctx, u.v); err != nil {
 			u.v.close()
@@ -429,16 +428,12 @@ func (u *push) keepIt(ctx context.Context, by string) {
 			u.v.close()
 			return err
 		}
-		if saveErr = u.save(); errors.Is(saveErr, link.ErrCut) {
-			u.v.close()
-			return saveErr
-		}
 		return nil
 	})
 	if !kept {
 		return
 	}
-	outcome, summary, ok := u.proof(saveErr, true)
+	outcome, summary, ok := u.proof(true)
 	if !ok {
 		u.s.settleLater(u.j, u.l)
 		return

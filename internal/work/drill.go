@@ -30,7 +30,7 @@ var ErrDrill = errors.New("no drill")
 
 // RequestDrill queues a drill: a version is put on another device of its family,
 // proved, and what ran there is put back.
-func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target core.Version, on core.Device, why, key string) (j core.Job, err error) {
+func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target core.Version, on core.Device, why string, key store.Key) (j core.Job, err error) {
 	switch {
 	case on.ID == target.DeviceID:
 		return j, fmt.Errorf("%w: %s is the version's own device; a drill is held on another one: a spare, or a simulated one", ErrDrill, on.Name)
@@ -53,24 +53,28 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		target, err = q.VersionByID(ctx, req.VersionID)
 	}
 	if err != nil {
-		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
+		s.endDrill(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
 		return
 	}
 	res.Ref, res.On = label(target), j.Device
 	if res.PushID == "" {
 		l.Step("putting %s on %s", res.Ref, j.Device)
+		if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.SetTesting(ctx, j.DeviceID, j.ID) }); err != nil {
+			s.endDrill(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
+			return
+		}
 		push, said, err := s.drillPush(ctx, j, target, PushRequest{Drill: target.Device, Note: req.Note, NoSave: true}, "out")
 		switch {
 		case errors.Is(context.Cause(ctx), ErrStopping):
 			return
 		case errors.Is(context.Cause(ctx), ErrCancelled):
-			s.end(j, l, core.Cancelled, "cancelled by hand; nothing was sent", res)
+			s.endDrill(j, l, core.Cancelled, "cancelled by hand; nothing was sent", res)
 			return
 		case err != nil:
-			s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
+			s.endDrill(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
 			return
 		case push.ID == "":
-			s.end(j, l, core.Refused, said+", so nothing would be proved; hold the drill on a device that runs something else", res)
+			s.endDrill(j, l, core.Refused, said+", so nothing would be proved; hold the drill on a device that runs something else", res)
 			return
 		}
 		res.PushID = push.ID
@@ -86,7 +90,7 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	var came PushResult
 	if err := q.OpenResult(push, &came); err != nil {
-		s.end(j, l, core.Unknown, "push "+push.ID+" ended, and what came of it cannot be read: "+err.Error(), res)
+		s.endDrill(j, l, core.Unknown, "push "+push.ID+" ended, and what came of it cannot be read: "+err.Error(), res)
 		return
 	}
 	res.Proved = push.Outcome == core.Equal || push.Outcome == core.NotSaved
@@ -96,13 +100,13 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		l.Info("%s: %s", push.Outcome, push.Summary)
 	}
 	if came.BeforeID == "" || came.Sent == 0 || push.Outcome == core.Undone {
-		res.Whole = true
-		s.end(j, l, core.Failed, fmt.Sprintf("%s was not proved: the push ended %s: %s", res.Ref, push.Outcome, push.Summary), res)
+		res.Whole = came.Sent == 0 || push.Outcome == core.Undone
+		s.endDrill(j, l, core.Failed, fmt.Sprintf("%s was not proved: the push ended %s: %s", res.Ref, push.Outcome, push.Summary), res)
 		return
 	}
 	before, err := q.VersionByID(owed, came.BeforeID)
 	if err != nil {
-		s.end(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", push.Summary, j.Device, err), res)
+		s.endDrill(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", push.Summary, j.Device, err), res)
 		return
 	}
 	if res.BackID == "" {
@@ -112,7 +116,7 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		case errors.Is(context.Cause(owed), ErrStopping):
 			return
 		case err != nil:
-			s.end(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but %s still runs it: %v; put it back: magpie push %s", j.Device, err, label(before)), res)
+			s.endDrill(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but %s still runs it: %v; put it back: magpie push %s", j.Device, err, label(before)), res)
 			return
 		}
 		res.BackID = back.ID
@@ -125,7 +129,7 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		}
 		l.Info("%s: %s", back.Outcome, back.Summary)
 		if res.Whole = back.Outcome == core.Equal || back.Outcome == core.NotSaved; !res.Whole { // startup was not written either way
-			s.end(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but what ran on %s before is not back: %s: %s", j.Device, back.Outcome, back.Summary), res)
+			s.endDrill(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but what ran on %s before is not back: %s: %s", j.Device, back.Outcome, back.Summary), res)
 			return
 		}
 	}
@@ -134,7 +138,20 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 	if !res.Proved {
 		outcome, why = core.Failed, fmt.Sprintf(" (%s: %s)", push.Outcome, push.Summary)
 	}
-	s.end(j, l, outcome, fmt.Sprintf("%s%s; %s runs %s again", s.drilled(res), why, j.Device, label(before)), res)
+	s.endDrill(j, l, outcome, fmt.Sprintf("%s%s; %s runs %s again", s.drilled(res), why, j.Device, label(before)), res)
+}
+
+// endDrill ends a drill. Where the other device runs its own again, or was never
+// sent anything, its pulls count again; otherwise they go on to be set aside
+// until it does.
+func (s *Service) endDrill(j core.Job, l *Log, outcome, summary string, res any) {
+	r, _ := res.(DrillResult)
+	s.end(j, l, outcome, summary, res, func(q *store.Q) error {
+		if r.PushID != "" && !r.Whole {
+			return nil
+		}
+		return q.SetTesting(context.Background(), j.DeviceID, "")
+	})
 }
 
 func (s *Service) drilled(res DrillResult) string {
@@ -148,7 +165,13 @@ func (s *Service) drilled(res DrillResult) string {
 // when there is nothing to send.
 func (s *Service) drillPush(ctx context.Context, j core.Job, target core.Version, req PushRequest, way string) (push core.Job, said string, err error) {
 	q := s.Store.As(service)
-	actor := asker(j)
+	actor, err := s.asker(ctx, j)
+	if err != nil && way == "back" { // whoever asked for it, the unit is owed what it ran before
+		actor, err = core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}, nil
+	}
+	if err != nil {
+		return push, "", err
+	}
 	on, err := q.DeviceByID(ctx, j.DeviceID)
 	if err != nil {
 		return push, "", err
@@ -168,6 +191,6 @@ func (s *Service) drillPush(ctx context.Context, j core.Job, target core.Version
 		return push, "", fmt.Errorf("%s has factory settings, which no push can put back; set it up first, or put the version there for good: magpie push %s --to %s", on.Name, label(target), on.Name)
 	}
 	req.Despite = "it is a drill, held on " + on.Name
-	push, err = s.RequestPush(ctx, actor, made["preview"], made["hash"], req, j.ID+" "+way)
+	push, err = s.RequestPush(ctx, actor, made["preview"], made["hash"], req, store.OwnKey(actor, j.ID+" "+way))
 	return push, "", err
 }

@@ -11,16 +11,56 @@ import (
 	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/text"
+	"magpie/internal/dialect"
+	"magpie/internal/link"
 	"magpie/internal/store"
 )
 
 // ErrNotEditable is returned for a text that is not kept as a version.
 var ErrNotEditable = errors.New("it is not kept")
 
+// ErrUnlikely is returned for a text that hardly is the device's, when nobody
+// said why it is kept all the same.
+var ErrUnlikely = errors.New("this text hardly is what the device should run")
+
+// unlikely says what keeps a text that somebody brings from being believed to be
+// the device's: what is always there is missing, another device's name is in it,
+// or the way to the device is not.
+func (s *Service) unlikely(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part, was, content string) (doubts []string, err error) {
+	_, top, err := doc.Parse(content)
+	if err != nil {
+		return nil, err
+	}
+	if len(top.Kids) == 0 {
+		return []string{"it says nothing at all"}, nil
+	}
+	if lacks := link.Lacks(doc.Dialect, doc.Part, content); lacks != "" {
+		doubts = append(doubts, lacks)
+	}
+	if old, now := hostOf(doc, was), hostOf(doc, content); old != "" && now != old {
+		if now == "" {
+			doubts = append(doubts, fmt.Sprintf("it has no host name, where %s has %s", d.Name, old))
+		}
+		others, err := foreign(ctx, q, d, "it", now, core.Pull{})
+		if err != nil {
+			return nil, err
+		}
+		doubts = append(doubts, others...)
+	}
+	if part == "running" {
+		doubts = append(doubts, cutsOff(doc, d, d.User, was, content)...)
+	}
+	if before, now := len(text.Lines(was)), len(text.Lines(content)); now*2 < before {
+		doubts = append(doubts, fmt.Sprintf("it has %d lines, where the version it was made of has %d", now, before))
+	}
+	return doubts, nil
+}
+
 // Edit keeps a text that a person made of a version as another version of the
 // same part. It counts for nothing by itself: it is not what the device runs,
-// but it can be compared and pushed. The version it was made of stays.
-func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, content, why string) (v core.Version, err error) {
+// but it can be compared and pushed. The version it was made of stays. What hardly
+// is the device's takes a reason: despite.
+func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, content, why, despite string) (v core.Version, err error) {
 	no := func(format string, args ...any) (core.Version, error) {
 		return core.Version{}, fmt.Errorf("%w: %s", ErrNotEditable, fmt.Sprintf(format, args...))
 	}
@@ -64,6 +104,16 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 	pull, err := q.PullByID(ctx, base.PullID)
 	if err != nil {
 		return base, err
+	}
+	doubts, err := s.unlikely(ctx, q, d, doc, base.Part, string(raw), content)
+	if err != nil {
+		return base, err
+	}
+	if len(doubts) > 0 && strings.TrimSpace(despite) == "" {
+		return base, fmt.Errorf("%w: %s", ErrUnlikely, strings.Join(doubts, "; "))
+	}
+	if len(doubts) > 0 {
+		why = strings.TrimPrefix(why+"; ", "; ") + fmt.Sprintf("kept although %s, because: %s", strings.Join(doubts, "; "), despite)
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		at := s.clock().UTC().Truncate(time.Microsecond)

@@ -84,10 +84,25 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	if err := q.AddPull(ctx, pull); err != nil {
 		return err
 	}
+	settled := map[string]string{} // two parts that agree in it are equivalent
 	aside, why := judge(*d, dia, pull, factory)
+	if aside == "" && d.Testing != "" {
+		own, err := v.ownAgain(ctx, q, *d, dia, names, parts)
+		if err != nil {
+			return err
+		}
+		if !own {
+			aside, why = core.RestoreTest, "it runs what restore test "+d.Testing+" put there"
+		}
+	}
 	if aside != "" {
 		l.Warn("%s; what was pulled is kept, but counts for nothing", why)
 	} else if !slices.Contains(d.Serials, pull.Serial) {
+		if twins, err := q.WithSerial(ctx, pull.Serial, d.ID); err != nil {
+			return err
+		} else if len(twins) > 0 && d.Member == "" {
+			l.Warn("the unit's serial number, %s, is that of %s too: is it registered twice?", pull.Serial, strings.Join(twins, ", "))
+		}
 		d.Serials = append(d.Serials, pull.Serial)
 	}
 	heads, err := q.Heads(ctx, d.ID, names, aside != "")
@@ -96,7 +111,6 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	}
 	drifted := false
 	var sighted []string
-	settled := map[string]string{} // two parts that agree in it are equivalent
 	for _, name := range names {
 		kept := heads[name]
 		doc := dia.Doc(name)
@@ -131,6 +145,10 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	}
 	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
 	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt
+	if aside == core.RestoreTest {
+		k.Device = *d
+		return q.SetStanding(ctx, *d)
+	}
 	if aside != "" {
 		d.State = aside
 	} else {
@@ -139,6 +157,17 @@ func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	}
 	k.Device = *d
 	return q.SetStanding(ctx, *d)
+}
+
+// ownAgain tells whether a device that a drill is held on runs its own
+// configuration: the newest that counts.
+func (v *visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, names []string, parts map[string]link.Part) (bool, error) {
+	heads, err := q.Heads(ctx, d.ID, names, false)
+	if err != nil {
+		return false, err
+	}
+	part := dia.Main()
+	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(part).Settled(parts[part].Text))), nil
 }
 
 // judge tells whether what answered is what is expected there; if not, why the

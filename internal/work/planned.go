@@ -73,8 +73,17 @@ func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, 
 	if err := q.OpenResult(j, &res); err != nil || j.Kind != "planned" {
 		return err
 	}
-	if res.Rule != "" && actor.ID == j.ActorID {
-		return fmt.Errorf("%w (%s), and you planned it yourself", ErrSecondPerson, res.Rule)
+	// The rules count that stand now, not those that stood when it was planned.
+	d, err := q.DeviceByID(ctx, j.DeviceID)
+	if err != nil {
+		return err
+	}
+	rule, err := q.AskedApproval(ctx, d)
+	if err != nil {
+		return err
+	}
+	if rule != "" && actor.ID == j.ActorID {
+		return fmt.Errorf("%w (%s), and you planned it yourself", ErrSecondPerson, rule)
 	}
 	if seen != res.PreviewID {
 		return fmt.Errorf("%w: what would be sent is in preview %s by now; look at that first", ErrPreviewChanged, res.PreviewID)
@@ -84,7 +93,7 @@ func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, 
 
 // RequestPlan queues a push of what a preview shows, to begin in a window of
 // time.
-func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, plan Plan, key string) (j core.Job, err error) {
+func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, plan Plan, key store.Key) (j core.Job, err error) {
 	p, err := s.shown(ctx, actor, previewID, hash)
 	if err != nil {
 		return j, err
@@ -162,6 +171,10 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 		u.res.Approved = j.DecidedBy
 		l.Step("approved by %s", j.DecidedBy)
 	}
+	if why := u.unapproved(papers); why != "" {
+		l.Warn("%s", why)
+		u.res.Approved = ""
+	}
 	now := s.Now()
 	switch {
 	case j.Cancel:
@@ -177,6 +190,23 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 	default:
 		u.begin(ctx)
 	}
+}
+
+// unapproved tells why an approval that was given counts no more: a rule came
+// since by which who planned it cannot have given it, or who gave it may not any
+// more.
+func (u *plannedPush) unapproved(ctx context.Context) string {
+	by := u.res.Approved
+	if by == "" {
+		return ""
+	}
+	if u.res.Rule != "" && by == u.j.Actor {
+		return fmt.Sprintf("%s approved it and planned it, and since then a second person is asked for (%s)", by, u.res.Rule)
+	}
+	if who, err := u.s.Store.As(service).UserNamed(ctx, by); errors.Is(err, store.ErrNotFound) || err == nil && (who.Disabled || !who.Actor().May(core.Operator)) {
+		return fmt.Sprintf("%s, who approved it, may not push any more", by)
+	}
+	return ""
 }
 
 // ask waits for a person's approval until the window is over.
@@ -196,9 +226,9 @@ func (u *plannedPush) park(awaits string, due time.Time, summary string) {
 // begin previews the push again, and pushes if the same would be sent.
 func (u *plannedPush) begin(ctx context.Context) {
 	s := u.s
-	actor := asker(u.j)
-	if who, err := s.Store.As(service).UserNamed(ctx, u.j.Actor); err != nil || who.ID != u.j.ActorID || who.Disabled || who.Role == core.Reader {
-		s.end(u.j, u.l, core.Refused, fmt.Sprintf("%s, who planned it, may not push any more; nothing was sent", u.j.Actor), u.res)
+	actor, err := s.asker(ctx, u.j)
+	if err != nil {
+		s.end(u.j, u.l, core.Refused, err.Error()+"; nothing was sent", u.res)
 		return
 	}
 	u.l.Step("its time has come; looking at the device again")
@@ -226,7 +256,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 	u.l.Step("the same would be sent as was looked at: %s", counts(p.lineCount(), "line", "lines"))
 	req := u.req.Push
 	req.ApprovedBy = u.res.Approved
-	push, err := s.RequestPush(ctx, actor, u.res.PreviewID, made["hash"], req, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks))
+	push, err := s.RequestPush(ctx, actor, u.res.PreviewID, made["hash"], req, store.OwnKey(actor, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks)))
 	if claimed := (ErrClaimed{}); errors.As(err, &claimed) {
 		u.again(core.Refused, err)
 		return

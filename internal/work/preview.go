@@ -59,6 +59,7 @@ type Preview struct {
 	Doubts       []string   `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
 	Where        Where      `json:"where"`
 	Swap         *Swap      `json:"swap,omitempty"`
+	TouchesPath  bool       `json:"touches_path,omitempty"`
 	Factory      bool       `json:"factory,omitempty"` // the unit has factory settings
 	Landmarks    []Pair     `json:"landmarks,omitempty"`
 	Held         []Residual `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
@@ -99,6 +100,9 @@ type Residual struct {
 	WantMasked string `json:"want_masked,omitempty"`
 }
 
+// Hides tells whether any of it is hidden from who may not see secrets.
+func (r Residual) Hides() bool { return r.Have != r.HaveMasked || r.Want != r.WantMasked }
+
 // undoWords says what takes a push back.
 func undoWords(v *visit, method string) (by, words string) {
 	t, why := undoTimer(v, method)
@@ -112,7 +116,7 @@ func undoWords(v *visit, method string) (by, words string) {
 }
 
 // RequestPreview queues the making of a preview.
-func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key string) (j core.Job, err error) {
+func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key store.Key) (j core.Job, err error) {
 	req.VersionID = target.ID
 	node := ""
 	if req.Relay != "" {
@@ -125,7 +129,21 @@ func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.D
 		}
 	}
 	return s.queue(ctx, actor, "preview", store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key},
-		fmt.Sprintf("%s of %s", req.Method, label(target)))
+		fmt.Sprintf("%s of %s%s", req.Method, label(target), askedWhere(d, req)))
+}
+
+// askedWhere is what the audit log has of where somebody asks the service to go.
+func askedWhere(d core.Device, req PreviewRequest) (said string) {
+	if req.At != "" {
+		said += ", at " + req.At + " instead of " + d.Address
+	}
+	if req.Relay != "" {
+		said += ", through relay " + req.Relay
+	}
+	if req.Accept != "" {
+		said += ", accepting the key " + req.Accept
+	}
+	return said
 }
 
 func label(v core.Version) string {
@@ -139,7 +157,7 @@ func label(v core.Version) string {
 // previewed makes a preview as part of another job, and waits for it. made says
 // its id and hash.
 func (s *Service) previewed(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key string) (p Preview, made map[string]string, err error) {
-	j, err := s.RequestPreview(ctx, actor, d, target, req, key)
+	j, err := s.RequestPreview(ctx, actor, d, target, req, store.OwnKey(actor, key))
 	if err != nil {
 		return p, nil, err
 	}
@@ -229,12 +247,9 @@ func absence(steps []SendStep, dia *dialect.Dialect) (down, back time.Duration) 
 	return 0, dia.Restarts
 }
 
-func (p Preview) lineCount() (n int) {
-	for _, st := range p.Steps {
-		n += len(st.Lines)
-	}
-	return n
-}
+// lineCount is how many lines are sent, counted as they are numbered: a text over
+// several lines is one.
+func (p Preview) lineCount() int { return len(p.Steps) }
 
 // previewHash binds a preview to what it says.
 func (s *Service) previewHash(p Preview) (string, error) {
@@ -313,6 +328,13 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 	if err != nil {
 		return Preview{}, err
 	}
+	if target.DeviceID == d.ID {
+		others, err := foreign(ctx, q, d, label(target), hostOf(doc, string(raw)), from)
+		if err != nil {
+			return Preview{}, err
+		}
+		unfit = append(unfit, others...)
+	}
 	other := from.Serial != "" && from.Serial != v.pull.Serial && !v.dia.Identity.Pair
 	pl, err := s.plan(v, doc, part, ask{req.Method, got.Text, string(raw), passphrase, req.Only, other})
 	if err != nil {
@@ -370,7 +392,10 @@ func (s *Service) preview(ctx context.Context, v *visit, k kept, req PreviewRequ
 		p.Warnings = append(p.Warnings, fmt.Sprintf("the unit is spoken to at %s for now; afterwards it has the address that %s gives it", v.where.Address, label(target)))
 	}
 	if w := pathWarning(p, cred.User); w != "" {
-		p.Warnings = append(p.Warnings, w)
+		p.Warnings, p.TouchesPath = append(p.Warnings, w), true
+	}
+	if req.Swap == false && !v.id.Factory {
+		p.Doubts = append(p.Doubts, cutsOff(doc, v.at, cred.User, got.Text, p.Predicted)...)
 	}
 	if other {
 		p.Doubts = append(p.Doubts, s.carried(p, doc, got.Text, string(raw))...)
@@ -438,7 +463,8 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 
 // masker hides secrets under this database's keys.
 func (s *Service) masker(d *dialect.Dialect) rules.Masker {
-	return rules.Masker{Table: d.Table, Tag: s.Store.Keys().Tag}
+	keys := s.Store.Keys()
+	return rules.Masker{Table: d.Table, Tag: func(secret string) string { return keys.Tag(d.Scope, secret) }}
 }
 
 // masked returns a text with its secrets hidden. Text the grammar cannot read

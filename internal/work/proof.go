@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"magpie/internal/core"
 	"magpie/internal/store"
@@ -36,31 +37,61 @@ func (v *visit) renew(reason string) {
 	v.pull.ID, v.pull.Reason, v.pull.RequestedAt = store.NewID(v.s.clock()), reason, v.s.clock().UTC()
 }
 
-// save makes what runs the startup part. Its error does not end the push: the
-// outcome will say that it is unsaved.
-func (u *push) save() error {
+// phase writes down how far the push is. Once it was confirmed that stands, so
+// that whoever takes it up goes on to keep it.
+func (u *push) phase(name string) error {
+	if u.keeping {
+		name = "keeping"
+	}
+	u.journal.Phase = name
+	return u.record()
+}
+
+// save makes what runs the startup part, once what runs is proved to be what was
+// asked for, and pulls once more, so that startup is proved too. That it could
+// not be written does not end the push: the outcome will say that it is unsaved.
+// The error is that it could not be pulled.
+func (u *push) save(ctx context.Context) error {
 	if u.req.NoSave || u.p.Method == "stage" || !u.v.sess.Saves() {
 		return nil
 	}
-	u.l.Step("saving to startup")
-	u.journal.Phase = "saving"
-	if err := u.record(); err != nil {
-		return err
+	left, err := u.differs(ctx, u.v)
+	if err != nil {
+		return nil // the verdict says so
+	}
+	if len(left) > 0 && !u.merged(left) {
+		u.l.Warn("not saved to startup, because what runs is not what was asked for")
+		return nil
+	}
+	u.l.Step("what runs is proved; saving to startup")
+	if u.saveErr = u.phase("saving"); u.saveErr != nil {
+		return nil
 	}
 	answer, err := u.v.sess.Save()
 	if err != nil {
 		u.l.Warn("not saved: %v", err)
-		return err
+		u.saveErr = err
+	} else {
+		u.l.Info("%s", answer)
+		u.res.Saved = true
 	}
-	u.l.Info("%s", answer)
-	u.res.Saved = true
-	return nil
+	if err := u.phase("proving"); err != nil {
+		u.l.Warn("journal: %v", err)
+	}
+	u.v.renew(core.AfterPush)
+	return u.v.fetch()
+}
+
+// merged tells whether the lines that differ are those that the preview said
+// would be left.
+func (u *push) merged(left []Residual) bool {
+	return u.p.Method == "merge" && len(left) == len(u.p.Remains)
 }
 
 // prove pulls the device again and ends the push with what it finds, or lets it
 // wait to be confirmed.
-func (u *push) prove(saveErr error) {
-	outcome, summary, ok := u.proof(saveErr, u.journal.Due == nil)
+func (u *push) prove() {
+	outcome, summary, ok := u.proof(u.journal.Due == nil)
 	switch {
 	case !ok:
 		u.s.settleLater(u.j, u.l)
@@ -79,12 +110,12 @@ func (u *push) prove(saveErr error) {
 
 // proof pulls the device again and says how it stands: equal to what was asked
 // for, or with the lines that differ. It returns false when that is not known
-// yet. A proof that is not final leaves startup aside.
-func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok bool) {
+// yet. A proof that is final has startup written once what runs is proved, and
+// proves that as well; one that is not leaves startup aside.
+func (u *push) proof(final bool) (outcome, summary string, ok bool) {
 	ctx := context.Background()
 	u.l.Step("pulling again, to prove it")
-	u.journal.Phase = "proving"
-	if err := u.record(); err != nil {
+	if err := u.phase("proving"); err != nil {
 		u.l.Warn("journal: %v", err)
 	}
 	u.settled()
@@ -100,10 +131,20 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 		u.checkAfter(within)
 		cancel()
 	}
+	if final {
+		if err := u.save(ctx); err != nil {
+			u.l.Trouble("the proof of startup could not be pulled: "+err.Error(), "")
+			u.v.close()
+			return "", "", false
+		}
+	}
 	u.v.close()
 	var k kept
 	var err error
-	if err = u.takePlace(); err == nil {
+	if err = u.ownNow(ctx); err == nil {
+		err = u.takePlace()
+	}
+	if err == nil {
 		k, err = u.v.keep(ctx)
 	}
 	if err != nil {
@@ -119,13 +160,27 @@ func (u *push) proof(saveErr error, final bool) (outcome, summary string, ok boo
 		return core.Unknown, "the device was pulled as " + label(after) + " but could not be compared: " + err.Error(), true
 	case outcome == core.NotSaved && !final: // startup is written when it is confirmed
 		summary = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
-	case outcome == core.NotSaved && saveErr != nil:
-		summary += ": " + saveErr.Error()
+	case u.saveErr != nil && (outcome == core.NotSaved || outcome == core.Equal):
+		outcome, summary = core.NotSaved, fmt.Sprintf("the device runs %s, pulled again and compared, but saving to startup failed: %v", u.p.Target, u.saveErr)
+	case outcome == core.Residuals && final && !u.res.Saved && u.v.unsaved() && len(u.p.Steps) > 0:
+		summary += "; it was not saved to startup"
 	}
 	if u.brought {
 		summary += "; it knows the login that was used before it was changed here"
 	}
 	return outcome, summary + u.stragglers(), true
+}
+
+// ownNow lets a device's pulls count again that runs what a person pushed there,
+// although a drill left something else on it.
+func (u *push) ownNow(ctx context.Context) error {
+	if u.v.d.Testing == "" || u.req.Drill != "" {
+		return nil
+	}
+	if left, err := u.differs(ctx, u.v); err != nil || len(left) > 0 {
+		return nil // the verdict says so
+	}
+	return u.s.Store.Tx(ctx, service, func(q *store.Q) error { return q.SetTesting(ctx, u.j.DeviceID, "") })
 }
 
 // verdict compares what was just pulled with what was asked for.
@@ -142,7 +197,7 @@ func (u *push) verdict(ctx context.Context, v *visit) (outcome, summary string, 
 		return core.Unknown, "the device took " + u.p.Target + "; its file is encrypted anew each time, so it cannot be compared", nil
 	}
 	switch n := len(u.res.Residuals); {
-	case n > 0 && u.p.Method == "merge" && n == len(u.p.Remains):
+	case n > 0 && u.merged(u.res.Residuals):
 		return core.Residuals, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
 	case n > 0:
 		return core.Residuals, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
@@ -206,14 +261,25 @@ func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
 	return q.SetProven(ctx, target.DeviceID, how)
 }
 
-// finish ends the push and lets the device go.
+// finish ends the push and lets the device go. A push of which a line was refused
+// or whose undo broke off is never equal, whatever the device runs: it says both.
 func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
 	ctx := context.Background()
+	place := outcome
+	if r := u.res.Refused; r != nil && outcome == core.Equal {
+		outcome = core.Refused
+		if refused := fmt.Sprintf("the device refused line %d of %d", r.Line, u.res.Total); !strings.Contains(summary, refused) {
+			summary = refused + "; all the same: " + summary
+		}
+	}
+	if u.journal.Phase == "undoing" && outcome == core.Equal {
+		outcome, summary = core.Failed, "the undo broke off; all the same: "+summary
+	}
 	u.s.end(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
 		if err := q.Unclaim(ctx, u.j.ID); err != nil {
 			return err
 		}
-		if err := u.settlePlace(ctx, q, outcome); err != nil {
+		if err := u.settlePlace(ctx, q, place); err != nil {
 			return err
 		}
 		if err := u.proven(ctx, q, outcome); err != nil {

@@ -41,14 +41,15 @@ type PulledPart struct {
 
 // RequestPulls queues pulls of devices, all or none. key, if there is one, makes
 // them the same pulls however often they are asked for.
-func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason, key string) (jobs []core.Job, err error) {
+func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason string, key store.Key) (jobs []core.Job, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		all := make([]store.NewJob, len(devices))
 		for i, d := range devices {
 			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}}
-			if key != "" {
-				all[i].Key = key + " " + d.ID
-			}
+			all[i].Key = key.For(d.ID)
+		}
+		if err := q.Once(ctx, key); err != nil {
+			return err
 		}
 		if err := q.AddJobs(ctx, all); err != nil {
 			return err
@@ -206,7 +207,12 @@ func (s *Service) failPull(j core.Job, l *Log, v *visit, err error) {
 	if errors.Is(err, link.ErrLoginRefused) {
 		outcome = core.Refused
 	}
-	s.end(j, l, outcome, err.Error(), nil, func(q *store.Q) error { return v.noteFailure(context.Background(), q, err) })
+	s.end(j, l, outcome, err.Error(), nil, func(q *store.Q) error {
+		if v.where.Address != "" || errors.Is(err, ErrNotTold) { // it says nothing of the device at its own address
+			return nil
+		}
+		return v.noteFailure(context.Background(), q, err)
+	})
 }
 
 // noteFailure writes a visit that brought nothing.
@@ -259,12 +265,16 @@ func (v *visit) advice(err error) string {
 	var refused *link.Refused
 	var part *link.Incomplete
 	switch {
+	case errors.Is(err, ErrNotTold):
+		return "somebody who may see secrets can go on; or give the credential set the maker's login: magpie credential edit NAME --factory-user USER"
 	case errors.As(err, &key) && v.swaps:
 		return fmt.Sprintf("if this is the new unit's key: magpie swap %s --accept-key %s", v.d.Name, key.Shown)
 	case errors.As(err, &key):
 		return fmt.Sprintf("if the device was reset or replaced and you know this key to be its own: magpie device trust %s", v.d.Name)
 	case errors.Is(err, ErrBreaker):
 		return "have a look why so many devices refuse it; when it is right: magpie credential retry NAME"
+	case (errors.Is(err, link.ErrLoginRefused) || errors.Is(err, errLatched)) && v.at.SetName != "":
+		return fmt.Sprintf("nothing tries credential set %[1]s there again until you change it (magpie credential edit %[1]s --password), give the device another (magpie credential attach SET %[2]s), or say that it is right (magpie device edit %[2]s --retry-login)", v.at.SetName, v.d.Name)
 	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, errLatched):
 		return fmt.Sprintf("nothing tries this login there again until you change it (magpie device edit %s --password) or say it is right (magpie device edit %s --retry-login)", v.d.Name, v.d.Name)
 	case errors.As(err, &refused) && refused.Means == "held":
@@ -277,6 +287,8 @@ func (v *visit) advice(err error) string {
 		return "run it again in a while"
 	case errors.As(err, &part):
 		return "no version was made; what came is kept with this job for those who may see secrets"
+	case errors.Is(err, link.ErrUnreachable) && v.where.Address != "":
+		return fmt.Sprintf("check that the unit has power and that %s can be reached from here, then run it again", v.where.Address)
 	case errors.Is(err, link.ErrUnreachable):
 		return fmt.Sprintf("check that the device has power and that %s port %d can be reached from here, then run it again", v.d.Address, v.d.Port)
 	}

@@ -72,7 +72,7 @@ var ErrPreviewChanged = errors.New("this is not the preview that was shown; look
 
 // RequestPush queues a push of what a preview shows. hash is the preview's, as
 // it was shown.
-func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, key string) (j core.Job, err error) {
+func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, key store.Key) (j core.Job, err error) {
 	p, err := s.shown(ctx, actor, previewID, hash)
 	if err != nil {
 		return j, err
@@ -99,9 +99,12 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		}
 		node = r.Node
 	}
+	if err := s.mayHand(ctx, actor, p); err != nil {
+		return j, err
+	}
 	req.PreviewID = previewID
 	return s.queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key},
-		fmt.Sprintf("%s of %s onto %s, %d lines%s", p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)+alone), s.claim)
+		fmt.Sprintf("%s of %s onto %s, %d lines%s", p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)+alone)+p.Where.words(), s.claim)
 }
 
 // claim gives a push its device.
@@ -136,11 +139,6 @@ func windowSound(within time.Duration) error {
 		return fmt.Errorf("%w: it is %s", ErrWindow, within)
 	}
 	return nil
-}
-
-// asker is who asked for a job, for what it asks for in turn.
-func asker(j core.Job) core.Actor {
-	return core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
 }
 
 // shown opens a preview, if it is the one that was shown.
@@ -195,6 +193,8 @@ type push struct {
 	members []string      // that it speaks for and that were there before
 	away    time.Duration // how long it was away for its restart
 	brought bool          // the version brought back the login that was used before
+	keeping bool          // it was confirmed, and the journal says so until its end
+	saveErr error         // why startup could not be written
 }
 
 // pushJob is the road of a push: visit, keep what runs, check that it is what
@@ -215,6 +215,13 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 	u.journal = store.Journal{JobID: j.ID, DeviceID: d.ID, PreviewID: u.req.PreviewID, Phase: "checking", Total: len(u.p.Steps)}
 	u.v = u.visit(d, core.BeforePush)
 	u.v.ends, u.v.why = u.req.EndSession, u.req.Note
+	if err := s.mayStill(ctx, j); errors.Is(err, ErrMayNot) {
+		u.finish(core.Refused, err.Error()+"; nothing was sent")
+		return
+	} else if err != nil {
+		u.finish(core.Failed, "nothing was sent: "+err.Error())
+		return
+	}
 	if done := u.check(ctx); done {
 		return
 	}
@@ -243,11 +250,7 @@ func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
 // landed goes on when all was sent.
 func (u *push) landed() {
 	u.res.Sent = u.res.Total
-	if u.journal.Due != nil {
-		u.prove(nil) // startup is written when it is confirmed
-		return
-	}
-	u.prove(u.save())
+	u.prove()
 }
 
 // check opens the visit, keeps what runs and compares it with the preview. It
@@ -320,7 +323,11 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 	if len(steps) == 0 {
 		return nil
 	}
-	u.l.Step("%s %s", phase, counts(len(steps), "step", "steps"))
+	if steps[0].ours() {
+		u.l.Step("%s %s", phase, counts(len(steps), "step", "steps"))
+	} else {
+		u.l.Step("%s %s", phase, counts(len(steps), "line", "lines"))
+	}
 	sess := u.v.sess
 	if u.v.d.Member != "" {
 		sess = sess.For(u.v.d.Member)
@@ -365,7 +372,9 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		if err := sess.Send(c); err != nil {
 			return stepError{i + 1, st, err}
 		}
-		u.res.Sent += len(st.Lines)
+		if phase != "undoing" {
+			u.res.Sent++
+		}
 	}
 	u.journal.Answered = len(steps)
 	if down, back := absence(steps, u.v.dia); back > 0 {

@@ -98,11 +98,49 @@ func (s *Service) closeRelay(actor core.Actor, r store.Relay) {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
 	_ = s.Store.Tx(ctx, actor, func(q *store.Q) error { // a row that stays lapses by itself
+		if _, err := q.Relay(ctx, r.ID); errors.Is(err, store.ErrNotFound) {
+			return q.RemoveRelay(ctx, r.ID) // it was closed by hand, and that is written down
+		}
 		if err := q.RemoveRelay(ctx, r.ID); err != nil {
 			return err
 		}
 		return q.Audit(ctx, "relay closed", r.Device, "relay "+r.ID)
 	})
+}
+
+// CloseRelay ends a relay, wherever its connection is held.
+func (s *Service) CloseRelay(ctx context.Context, actor core.Actor, id string) error {
+	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		r, err := q.Relay(ctx, id)
+		if err != nil {
+			return err
+		}
+		if r.ActorID != actor.ID && !actor.May(core.Admin) {
+			return fmt.Errorf("%w: %s opened it, and who is no admin closes only their own", ErrMayNotClose, r.Actor)
+		}
+		if err := q.RemoveRelay(ctx, id); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "relay closed", r.Device, "relay "+id+" of "+r.Actor+", by hand")
+	})
+}
+
+// ErrMayNotClose is returned when somebody closes a relay that is not theirs.
+var ErrMayNotClose = errors.New("not your relay")
+
+// RelayOver tells why a relay is to end, or "". A database that is away is no
+// reason.
+func (s *Service) RelayOver(ctx context.Context, r store.Relay) string {
+	q := s.Store.As(service)
+	if _, err := q.Relay(ctx, r.ID); errors.Is(err, store.ErrNotFound) {
+		return "somebody closed the relay, or its time is over"
+	}
+	u, err := q.UserByID(ctx, r.ActorID)
+	switch {
+	case errors.Is(err, store.ErrNotFound), err == nil && (u.Disabled || !u.Actor().May(core.Operator)):
+		return r.Actor + ", who opened the relay, may not lend reach any more"
+	}
+	return ""
 }
 
 // useRelay checks that somebody may use a relay for a device, and returns it.

@@ -75,7 +75,7 @@ type Restored struct {
 }
 
 // RequestSurvey queues a survey of devices.
-func (s *Service) RequestSurvey(ctx context.Context, actor core.Actor, devices []core.Device, which, snapshot, key string) (j core.Job, err error) {
+func (s *Service) RequestSurvey(ctx context.Context, actor core.Actor, devices []core.Device, which, snapshot string, key store.Key) (j core.Job, err error) {
 	req := SurveyRequest{Which: which, Snapshot: snapshot}
 	if snapshot != "" {
 		which = "snapshot " + snapshot
@@ -193,7 +193,11 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string, pick
 			return no(err)
 		}
 	}
-	preview, made, err := s.previewed(ctx, asker(j), d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
+	actor, err := s.asker(ctx, j)
+	if err != nil {
+		return no(err)
+	}
+	preview, made, err := s.previewed(ctx, actor, d, target, PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
 	if err != nil {
 		return no(err)
 	}
@@ -221,7 +225,7 @@ func (s *Service) awaitJob(ctx context.Context, id string, until func(core.Job) 
 }
 
 // RequestRestore queues the pushes that a survey shows.
-func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req RestoreRequest, key string) (core.Job, error) {
+func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req RestoreRequest, key store.Key) (core.Job, error) {
 	if err := windowSound(req.Within); err != nil {
 		return core.Job{}, err
 	}
@@ -298,7 +302,6 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 	var mu sync.Mutex
 	bad := 0
 	keep := func() { l.result(out) } // mu is held
-	actor := asker(j)
 	var due *time.Time
 	if req.Together && j.StartedAt != nil {
 		at := j.StartedAt.Add(req.Within).UTC().Truncate(time.Millisecond)
@@ -306,7 +309,11 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	one := func(i int) {
 		r := survey.Rows[i]
-		p, err := s.RequestPush(ctx, actor, r.PreviewID, r.Hash, PushRequest{Within: req.Within, Due: due, Note: req.Note, Despite: req.Despite}, j.ID+" "+r.DeviceID)
+		var p core.Job
+		actor, err := s.asker(ctx, j)
+		if err == nil {
+			p, err = s.RequestPush(ctx, actor, r.PreviewID, r.Hash, PushRequest{Within: req.Within, Due: due, Note: req.Note, Despite: req.Despite}, store.OwnKey(actor, j.ID+" "+r.DeviceID))
+		}
 		mu.Lock()
 		if err == nil {
 			out.Rows[i].JobID, out.Rows[i].Outcome = p.ID, "running"

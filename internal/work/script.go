@@ -2,7 +2,6 @@ package work
 
 import (
 	"cmp"
-	"crypto/sha256"
 	"fmt"
 	"slices"
 	"strings"
@@ -43,7 +42,7 @@ func pathWarning(p Preview, user string) string {
 	if len(out) == 0 {
 		return ""
 	}
-	return strings.Join(out, "; ") + ": push it with a window, so that it goes back by itself if contact is lost"
+	return strings.Join(out, "; ")
 }
 
 func touch(n int) string {
@@ -133,7 +132,7 @@ func (s *Service) plan(v *visit, doc *dialect.Doc, part string, ask ask) (p plan
 		return p, err
 	}
 	if doc.Opaque() {
-		p.predicted = fmt.Sprintf("an opaque file of %d bytes, SHA-256 %x\n", len(want), sha256.Sum256([]byte(want)))
+		p.predicted = fmt.Sprintf("an opaque file of %d bytes, mark %s\n", len(want), s.fileMark(want))
 	}
 	if len(p.changes) == 0 {
 		return p, nil

@@ -61,7 +61,10 @@ func (s *Service) Sheet(ctx context.Context, actor core.Actor, target core.Versi
 	out = Sheet{Device: d.Name, Target: label(target), User: d.User, At: fmt.Sprintf("%s port %d", d.Address, d.Port)}
 	doc := dia.Doc(target.Part)
 	if dia.Language == nil || dia.Change.Remove == "" || doc.Opaque() {
-		out.File = &SheetFile{target.Part, len(raw), fmt.Sprintf("%x", sha256.Sum256(raw))}
+		out.File = &SheetFile{Part: target.Part, Bytes: len(raw)}
+		if actor.Secrets { // who may have the file may have its hash
+			out.File.SHA256 = fmt.Sprintf("%x", sha256.Sum256(raw))
+		}
 		return out, nil
 	}
 	_, top, err := doc.Parse(string(raw))

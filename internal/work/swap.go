@@ -38,8 +38,8 @@ func (v *visit) goTo(w Where, accept string) *visit {
 	return v
 }
 
-// target is where a visit goes, with the key that is accepted there.
-func (v *visit) target(ctx context.Context, t link.Target) (link.Target, error) {
+// aim is where a visit goes.
+func (v *visit) aim(t link.Target) (link.Target, error) {
 	if v.where.Address != "" {
 		host, port, err := net.SplitHostPort(v.where.Address)
 		if err != nil {
@@ -57,12 +57,26 @@ func (v *visit) target(ctx context.Context, t link.Target) (link.Target, error) 
 		}
 		t.Dial, t.Through = dial, nil
 	}
-	transport := t.Transport
-	if transport == "" {
-		transport = v.dia.Reach.Transport
+	if v.where.Key != "" {
+		t.HostKey = v.where.Key
+	} else if v.accept != "" && v.accept != link.Fingerprint(v.at.HostKey) {
+		t.HostKey = "" // it is looked at, once it is clear that it may be
 	}
+	return t, nil
+}
+
+// transport is what a target is spoken to over.
+func (v *visit) transport(t link.Target) string {
+	if t.Transport != "" {
+		return t.Transport
+	}
+	return v.dia.Reach.Transport
+}
+
+// keyed gives a target the key that is accepted there.
+func (v *visit) keyed(ctx context.Context, t link.Target) (link.Target, error) {
 	switch {
-	case !link.Shows(transport):
+	case !link.Shows(v.transport(t)):
 	case v.where.Key != "":
 		t.HostKey = v.where.Key
 	case v.accept != "":
@@ -76,6 +90,20 @@ func (v *visit) target(ctx context.Context, t link.Target) (link.Target, error) 
 		t.HostKey, v.where.Key = key, key
 	}
 	return t, nil
+}
+
+// words is what the audit log has of it.
+func (w Where) words() (said string) {
+	if w.Address != "" {
+		said += ", at " + w.Address
+	}
+	if w.Relay != "" {
+		said += ", through relay " + w.Relay
+	}
+	if w.Key != "" {
+		said += ", to the key " + link.Fingerprint(w.Key)
+	}
+	return said
 }
 
 // elsewhere tells whether a visit goes to another address than the device's.
@@ -105,7 +133,7 @@ func (u *push) takePlace() error {
 		return nil
 	}
 	return u.l.commit(ctx, func(q *store.Q) error {
-		d, err := q.DeviceByID(ctx, u.j.DeviceID)
+		d, err := q.LockDevice(ctx, u.j.DeviceID, 0)
 		if err != nil {
 			return err
 		}
@@ -129,7 +157,7 @@ func (u *push) placed(d core.Device) bool {
 
 // giveBack gives the place back to the hardware that had it.
 func (u *push) giveBack(ctx context.Context, q *store.Q) error {
-	d, err := q.DeviceByID(ctx, u.j.DeviceID)
+	d, err := q.LockDevice(ctx, u.j.DeviceID, 0)
 	if err != nil || !u.placed(d) {
 		return nil
 	}

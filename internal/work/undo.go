@@ -42,6 +42,7 @@ func (u *push) broken(ctx context.Context, cause error) {
 		answer := mask.Answer(r.Words, at.step.Secrets)
 		u.res.Refused = &Refusal{Line: at.n, Text: at.step.Lines[0], Masked: at.step.Masked[0], Block: at.step.Block, Answer: answer}
 		why = fmt.Sprintf("the device refused line %d of %d", at.n, u.journal.Total)
+		u.l.result(u.res) // whoever takes it up has to know
 		said = fmt.Sprintf("%s (%s): %s", why, strings.TrimSpace(at.step.Masked[0]), answer)
 	case r != nil:
 		why = r.Error()
@@ -103,7 +104,7 @@ func (u *push) leave(why string) {
 	if err := u.v.sess.Finish(); err != nil {
 		u.l.Warn("%v", err)
 	}
-	outcome, summary, ok := u.proof(nil, u.journal.Due == nil)
+	outcome, summary, ok := u.proof(u.journal.Due == nil)
 	summary = why + "; what was applied before it was left; " + summary
 	switch {
 	case !ok:

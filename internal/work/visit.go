@@ -30,6 +30,8 @@ type visit struct {
 	closed  bool
 	leased  bool
 	swaps   bool   // other hardware is expected
+	by      string // id of who asked for it; empty: the service
+	maker   bool   // only the login of a unit with factory settings is tried
 	where   Where  // when it is not at the device's own address
 	accept  string // fingerprint of a key to be accepted there
 	brought *bool  // after a push: whether the device knows the login that was used before; nil when that cannot be
@@ -55,7 +57,7 @@ func (s *Service) newVisit(j core.Job, d core.Device, reason string, l *Log) *vi
 	if d.Latest == 0 && reason == core.ByHand {
 		reason = core.FirstContact
 	}
-	v := &visit{s: s, d: d, at: d, dia: s.dialectOf(d), l: l,
+	v := &visit{s: s, d: d, at: d, by: j.ActorID, dia: s.dialectOf(d), l: l,
 		pull: core.Pull{ID: store.NewID(now), DeviceID: d.ID, JobID: j.ID, RequestedAt: j.CreatedAt, Reason: reason, Actor: j.Actor}}
 	if v.dia != nil {
 		v.pull.DialectRev = v.dia.Revision
@@ -74,16 +76,16 @@ func (s *Service) dialectOf(d core.Device) *dialect.Dialect {
 	if d.Member != "" && dia.Members != nil {
 		dia = dia.Member()
 	}
+	own := *dia
+	own.Scope = d.ID
 	if len(d.Timeouts) > 0 {
-		own := *dia
 		for name, into := range map[string]*time.Duration{"connect": &own.Connect, "answer": &own.Answer, "idle": &own.Idle, "whole": &own.Whole} {
 			if t, err := time.ParseDuration(d.Timeouts[name]); err == nil {
 				*into = t
 			}
 		}
-		dia = &own
 	}
-	return dia
+	return &own
 }
 
 // errLatched is why a device is not even tried.
@@ -105,7 +107,15 @@ func (v *visit) open(ctx context.Context) (err error) {
 	}
 	target, cred, err := v.s.way(ctx, v.at)
 	if err == nil {
-		target, err = v.target(ctx, target)
+		target, err = v.aim(target)
+	}
+	if err == nil {
+		cred, err = v.told(ctx, target, cred)
+	}
+	if err == nil {
+		if target, err = v.keyed(ctx, target); err != nil {
+			err = v.nothingThere(target, err)
+		}
 	}
 	if err != nil {
 		return err
@@ -180,6 +190,19 @@ func (v *visit) mayEnd(session string) (bool, error) {
 // back; then that of a unit with factory settings, which is believed only if the
 // unit then says that it has them.
 func (v *visit) signIn(ctx context.Context, call link.Call) (*link.Session, error) {
+	if v.maker { // the device's own login is not for whoever is there
+		sess, err := link.Open(ctx, call)
+		if err == nil {
+			if v.id, err = sess.Identity(); err == nil && v.id.Factory {
+				return sess, nil
+			}
+			sess.Close()
+		}
+		if err == nil || errors.Is(err, link.ErrLoginRefused) {
+			err = fmt.Errorf("%w: the unit there has no factory settings that the maker's login opens", ErrNotTold)
+		}
+		return nil, v.nothingThere(call.Target, err)
+	}
 	earlier := call.Credential.Earlier
 	if v.brought == nil || v.pull.Reason != core.AfterPush {
 		earlier = nil

@@ -418,6 +418,9 @@ func (s *Service) begin(j core.Job, begun bool, do func(ctx context.Context, j c
 	}()
 }
 
+// Kinds are the kinds of jobs.
+var Kinds = []string{"pull", "preview", "push", "planned", "survey", "restore", "drill"}
+
 func (s *Service) do(ctx context.Context, j core.Job, l *Log) {
 	switch j.Kind {
 	case "pull":

@@ -283,7 +283,7 @@ func TestOntoAnotherDevice(t *testing.T) {
 	}
 	preview := func() (core.Job, work.Preview) {
 		t.Helper()
-		j, err := y.s.RequestPreview(bg, admin, y.device("innisquill-r1"), v, work.PreviewRequest{Method: "replace"}, "")
+		j, err := y.s.RequestPreview(bg, admin, y.device("innisquill-r1"), v, work.PreviewRequest{Method: "replace"}, store.Key{})
 		if err != nil {
 			t.Fatal(err)
 		}

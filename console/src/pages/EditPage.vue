@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { get, post, query, type Schemas, type Version } from '../api/call'
+import { ApiError, get, post, query, type Schemas, type Version } from '../api/call'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAttempt } from '../composables/attempt'
 
@@ -11,6 +11,8 @@ const router = useRouter()
 const of = String(route.query.ref ?? '')
 const text = ref('')
 const note = ref('')
+const unlikely = ref('') // what speaks against the text, once the service said so
+const despite = ref('')
 const before = ref('')
 const masked = ref(false)
 const opaque = ref(false)
@@ -27,7 +29,11 @@ void load()
 
 const keep = () =>
   attempt(async () => {
-    const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value })
+    const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value, despite: despite.value || undefined }).catch((e) => {
+      if (!(e instanceof ApiError) || e.problem.status !== 409) throw e
+      unlikely.value = e.problem.detail ?? ''
+    })
+    if (!v) return
     void router.push(`/compare?from=${of}&to=${v.ref}`)
   })
 </script>
@@ -39,9 +45,13 @@ const keep = () =>
   <p v-else-if="opaque" class="text-faded">It is an opaque file; there is nothing in it that can be edited here.</p>
   <form v-else-if="before" class="grid gap-3" @submit.prevent="keep">
     <label class="grid gap-1"><span class="sr-only">The text</span><textarea v-model="text" class="field min-h-[60vh] font-mono text-[13px] leading-5 whitespace-pre" name="text" wrap="off" spellcheck="false" autocomplete="off"></textarea></label>
+    <div v-if="unlikely" class="grid gap-2 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink" role="alert">
+      <p>{{ unlikely }}</p>
+      <label class="grid gap-1">Why is it kept all the same?<input v-model="despite" class="field" name="despite" /></label>
+    </div>
     <div class="flex flex-wrap items-end gap-3">
       <label class="grid grow gap-1">What was changed<input v-model="note" class="field" name="note" /></label>
-      <button class="button-main" :disabled="busy || text === before">Keep as another version</button>
+      <button class="button-main" :disabled="busy || text === before || (!!unlikely && !despite)">Keep as another version</button>
     </div>
   </form>
   <ProblemNote :error="trouble" class="mt-3" />

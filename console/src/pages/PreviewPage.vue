@@ -138,6 +138,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
               </select>
             </label>
             <p v-if="within" class="text-faded">Undone {{ p.undo }}.</p>
+            <p v-else-if="p.touches_path" class="text-gone-ink">It touches what the device is reached by: with a window it goes back by itself if contact is lost.</p>
             <p v-else class="text-gone-ink">If the device can no longer be reached, nothing brings it back.</p>
             <label v-if="within" class="flex gap-2"><input v-model="whenEqual" type="checkbox" class="accent-violet" />confirm by itself when proved equal and every check is as good as before</label>
             <label class="grid gap-1">Checks before and after, one a line<textarea v-model="checks" class="field min-h-16 font-mono text-[13px]" name="checks" spellcheck="false" placeholder="tcp 10.40.12.1:443&#10;from skerrinsay-r1 ping 10.1.12.1"></textarea></label>

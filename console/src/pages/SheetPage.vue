@@ -36,7 +36,10 @@ const now = when(new Date().toISOString())
       <p class="mb-2">This family takes its configuration as a whole; there are no lines to type. Carry the file:</p>
       <dl class="card mb-4 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
         <dt class="text-faded">file</dt><dd><a :href="'/api/v1/version/text' + query({ ref: s.target })" download>{{ s.file.part }}, {{ s.file.bytes }} bytes</a></dd>
-        <dt class="text-faded">SHA-256</dt><dd class="font-mono text-[13px] break-all">{{ s.file.sha256 }}</dd>
+        <template v-if="s.file.sha256"
+          ><dt class="text-faded">SHA-256</dt>
+          <dd class="font-mono text-[13px] break-all">{{ s.file.sha256 }}</dd></template
+        >
       </dl>
     </template>
     <template v-else>

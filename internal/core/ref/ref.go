@@ -3,6 +3,7 @@
 package ref
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"regexp"
@@ -34,6 +35,9 @@ var (
 
 // DeviceName checks a name for a device.
 func DeviceName(s string) error {
+	if s == everything {
+		return fmt.Errorf("%q cannot be a device's name: it is the word for the whole fleet", s)
+	}
 	if !deviceName.MatchString(s) {
 		return fmt.Errorf("%q cannot be a device's name: letters, digits, dot, dash and underscore, starting with a letter or digit, 63 at most", s)
 	}
@@ -102,6 +106,10 @@ func ParseVersion(s string, zone *time.Location) (Version, error) {
 	return v, nil
 }
 
+// ParseTime reads a time as references have it. One without a zone is read in
+// zone; a day alone means its end.
+func ParseTime(s string, zone *time.Location) (time.Time, error) { return parseTime(s, zone) }
+
 func parseTime(s string, zone *time.Location) (time.Time, error) {
 	if day, err := time.ParseInLocation("2006-01-02", s, zone); err == nil {
 		return day.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
@@ -137,9 +145,11 @@ func (v Version) String() string {
 }
 
 // Selector picks devices. Words are KEY=PATTERN or a pattern for the name;
-// patterns take * and ?. Words of one key widen the choice, different keys
-// narrow it; the empty selector picks all.
+// patterns take * and ?, and a blank in a state is typed as a dash. Words of one
+// key widen the choice, different keys narrow it. The word all, alone, picks
+// every device; the zero Selector picks none.
 type Selector struct {
+	all   bool
 	terms map[string][]string
 }
 
@@ -151,29 +161,116 @@ type Subject struct {
 
 var selectorKeys = []string{"name", "site", "kind", "tag", "dialect", "state"}
 
-// ParseSelector reads words as typed.
+// everything is the word for the whole fleet.
+const everything = "all"
+
+// All picks every device.
+func All() Selector { return Selector{all: true} }
+
+// ErrNoSelector is returned for words that select nothing: none, or empty ones.
+var ErrNoSelector = errors.New("no devices are selected, because what was given is empty; the word for the whole fleet is " + everything)
+
+// ParseSelector reads words as typed. An empty word is an error: it is a
+// variable that was not set, more often than not.
 func ParseSelector(words []string) (Selector, error) {
 	s := Selector{terms: map[string][]string{}}
+	n := 0
 	for _, w := range words {
+		if strings.TrimSpace(w) == "" {
+			return s, ErrNoSelector
+		}
 		for _, part := range strings.Fields(w) {
+			n++
+			if part == everything {
+				s.all = true
+				continue
+			}
 			key, pattern, ok := strings.Cut(part, "=")
 			if !ok {
 				key, pattern = "name", part
 			}
 			if !slices.Contains(selectorKeys, key) {
-				return s, fmt.Errorf("selector %q: %q is no key; the keys are %s", part, key, strings.Join(selectorKeys, ", "))
+				return s, fmt.Errorf("selector %q: %q is no key; the keys are %s%s", part, key, strings.Join(selectorKeys, ", "), question(key, selectorKeys))
 			}
 			if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
 				return s, fmt.Errorf("selector %q: %q is no pattern", part, pattern)
 			}
+			if key == "state" {
+				pattern = dashed(pattern)
+			}
 			s.terms[key] = append(s.terms[key], pattern)
 		}
+	}
+	switch {
+	case n == 0:
+		return s, ErrNoSelector
+	case s.all && n > 1:
+		return s, fmt.Errorf("selector %q: %s is the whole fleet; nothing can stand beside it", strings.Join(words, " "), everything)
 	}
 	return s, nil
 }
 
-// Empty tells whether the selector picks everything.
-func (s Selector) Empty() bool { return len(s.terms) == 0 }
+func question(word string, names []string) string {
+	if q := Meant(word, names); q != "" {
+		return "; " + q
+	}
+	return ""
+}
+
+// dashed is a state as it is typed.
+func dashed(s string) string { return strings.ReplaceAll(s, " ", "-") }
+
+// All tells whether the selector picks everything.
+func (s Selector) All() bool { return s.all }
+
+// Known holds the selector's words against those there are: states and kinds
+// that nobody has ever are an error, whoever is in them now.
+func (s Selector) Known(key string, words []string) error {
+	typed := make([]string, len(words))
+	for i, w := range words {
+		typed[i] = dashed(w)
+	}
+	for _, p := range s.terms[key] {
+		if !slices.ContainsFunc(typed, func(w string) bool { ok, _ := path.Match(p, w); return ok }) {
+			return fmt.Errorf("%q is no %s; there are %s%s", p, key, strings.Join(typed, ", "), question(p, typed))
+		}
+	}
+	return nil
+}
+
+// Nobody returns the first word of the selector that none of the devices has,
+// as it was typed, and what may have been meant. Words for states aside: it is
+// good news that nothing is in a bad one.
+func (s Selector) Nobody(all []Subject) (word, meant string) {
+	for _, key := range selectorKeys {
+		if key == "state" {
+			continue
+		}
+		for _, p := range s.terms[key] {
+			one := Selector{terms: map[string][]string{key: {p}}}
+			if slices.ContainsFunc(all, one.Match) {
+				continue
+			}
+			word = key + "=" + p
+			if key == "name" {
+				word = p
+			}
+			var have []string
+			for _, d := range all {
+				for _, v := range d.values(key) {
+					if !slices.Contains(have, v) && len(have) < 20_000 {
+						have = append(have, v)
+					}
+				}
+			}
+			return word, Meant(p, have)
+		}
+	}
+	return "", ""
+}
+
+// ByState tells whether the selector narrows by state.
+func (s Selector) ByState() bool { return len(s.terms["state"]) > 0 }
 
 // Names returns the device names the selector gives in full, without a pattern.
 func (s Selector) Names() (out []string) {
@@ -194,15 +291,35 @@ func (s Selector) Exact() []string {
 	return nil
 }
 
+func (d Subject) values(key string) []string {
+	switch key {
+	case "name":
+		return []string{d.Name}
+	case "site":
+		return []string{d.Site}
+	case "kind":
+		return []string{d.Kind}
+	case "dialect":
+		return []string{d.Dialect}
+	case "state":
+		return []string{dashed(d.State)}
+	case "tag":
+		return d.Tags
+	}
+	return nil
+}
+
 // Match tells whether the selector picks the device.
 func (s Selector) Match(d Subject) bool {
-	values := map[string][]string{"name": {d.Name}, "site": {d.Site}, "kind": {d.Kind}, "dialect": {d.Dialect}, "state": {d.State}, "tag": d.Tags}
+	if s.all {
+		return true
+	}
 	for key, patterns := range s.terms {
 		if !slices.ContainsFunc(patterns, func(p string) bool {
-			return slices.ContainsFunc(values[key], func(v string) bool { ok, _ := path.Match(p, v); return ok })
+			return slices.ContainsFunc(d.values(key), func(v string) bool { ok, _ := path.Match(p, v); return ok })
 		}) {
 			return false
 		}
 	}
-	return true
+	return len(s.terms) > 0
 }

@@ -1,6 +1,7 @@
 package ref
 
 import (
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -46,7 +47,7 @@ func TestParseVersion(t *testing.T) {
 func TestSelector(t *testing.T) {
 	d := Subject{Name: "quay-sw1", Site: "skerrinsay", Kind: "switch", Dialect: "plover", State: "drifted", Tags: []string{"core", "edge"}}
 	for words, want := range map[string]bool{
-		"": true, "quay-*": true, "quay-sw1": true, "quay-sw2": false, "site=skerrinsay": true, "site=skerrinsay kind=router": false,
+		"quay-*": true, "quay-sw1": true, "quay-sw2": false, "site=skerrinsay": true, "site=skerrinsay kind=router": false,
 		"tag=core": true, "tag=lab": false, "tag=lab tag=edge": true, "quay-sw2 quay-sw1": true, "state=drifted dialect=pl?ver": true,
 	} {
 		s, err := ParseSelector([]string{words})
@@ -54,7 +55,8 @@ func TestSelector(t *testing.T) {
 			t.Errorf("%q picks it: %v, %v", words, !want, err)
 		}
 	}
-	for words, says := range map[string]string{"colour=red": "is no key", "name=[": "is no pattern", "site=": "is no pattern"} {
+	for words, says := range map[string]string{"colour=red": "is no key", "name=[": "is no pattern", "site=": "is no pattern", "": "empty", "  ": "empty", "all tag=core": "nothing can stand beside it",
+		"sites=quay": "did you mean site?"} {
 		if _, err := ParseSelector([]string{words}); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v", words, err)
 		}
@@ -65,6 +67,70 @@ func TestSelector(t *testing.T) {
 	if s, _ := ParseSelector([]string{"a", "b*"}); s.Exact() != nil || len(s.Names()) != 1 {
 		t.Errorf("not exact: %v %v", s.Exact(), s.Names())
 	}
+}
+
+// TestNothingIsChosenByAccident: no words, empty words and the zero selector pick
+// nobody; the whole fleet has a word of its own, which is no name.
+func TestNothingIsChosenByAccident(t *testing.T) {
+	d := Subject{Name: "quay-sw1", Site: "skerrinsay", State: "never pulled"}
+	for _, words := range [][]string{nil, {}, {""}, {"quay-sw1", ""}, {" "}, {"\t"}} {
+		if s, err := ParseSelector(words); !errors.Is(err, ErrNoSelector) || s.Match(Subject{}) {
+			t.Errorf("%q: %v", words, err)
+		}
+	}
+	if (Selector{}).Match(d) || (Selector{}).All() {
+		t.Error("the zero selector picks")
+	}
+	if s, err := ParseSelector([]string{"all"}); err != nil || !s.Match(d) || !All().Match(d) {
+		t.Errorf("all: %v", err)
+	}
+	if DeviceName("all") == nil {
+		t.Error("a device can be named all")
+	}
+	if s, err := ParseSelector([]string{"state=never-pulled"}); err != nil || !s.Match(d) || s.Known("state", []string{"never pulled"}) != nil {
+		t.Errorf("a state with a blank: %v", err)
+	}
+	if s, _ := ParseSelector([]string{"state=stedy"}); s.Known("state", []string{"steady", "drifted"}) == nil || !strings.Contains(s.Known("state", []string{"steady", "drifted"}).Error(), "did you mean steady?") {
+		t.Error("a state that there is not is taken")
+	}
+	fleet := []Subject{d, {Name: "skerrinsay-r1", Site: "skerrinsay", Tags: []string{"edge"}}}
+	for words, want := range map[string]string{"skerinsay-r1": "skerinsay-r1 did you mean skerrinsay-r1?", "site=skerinsay": "site=skerinsay did you mean skerrinsay?", "quay-* tag=egde": "tag=egde did you mean edge?",
+		"state=drifted": " ", "quay-sw1 site=skerrinsay": " ", "name=x*": "x* "} {
+		s, err := ParseSelector([]string{words})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if word, meant := s.Nobody(fleet); word+" "+meant != want {
+			t.Errorf("%q: %q %q, want %q", words, word, meant, want)
+		}
+	}
+}
+
+// TestNear: a slip is found, and nothing is guessed where nothing is like it.
+func TestNear(t *testing.T) {
+	names := []string{"skerrinsay-r1", "skerrinsay-r2", "innisquill-r1", "control-f1", "baseline"}
+	for word, want := range map[string]string{"skerinsay-r1": "skerrinsay-r1", "control": "control-f1", "SKERRINSAY-R2": "skerrinsay-r2", "basline": "baseline", "baesline": "baseline", "": "", "zzz": "", "r1": ""} {
+		got := Near(word, names)
+		if want == "" && len(got) > 0 || want != "" && (len(got) == 0 || got[0] != want) {
+			t.Errorf("%q: %v, want %q", word, got, want)
+		}
+	}
+}
+
+func FuzzParseSelector(f *testing.F) {
+	f.Add("site=a tag=b*", "x")
+	f.Fuzz(func(t *testing.T, a, b string) {
+		s, err := ParseSelector([]string{a, b})
+		if err != nil {
+			return
+		}
+		if strings.TrimSpace(a) == "" || strings.TrimSpace(b) == "" {
+			t.Errorf("%q %q is taken", a, b)
+		}
+		if s.Match(Subject{}) && !s.All() && !strings.ContainsAny(a+b, "*?[") {
+			t.Errorf("%q %q picks what has no name", a, b)
+		}
+	})
 }
 
 func FuzzParseVersion(f *testing.F) {

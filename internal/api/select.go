@@ -1,0 +1,124 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+)
+
+const likeSelector = "name devices, or select them like site=skerrinsay tag=core name=quay-*; all is the whole fleet"
+
+// selector reads a selector whose every word means something: an empty one, or
+// an unknown key, kind, state or dialect, is an error.
+func (s *Server) selector(c *gin.Context, words []string) (ref.Selector, bool) {
+	sel, err := ref.ParseSelector(words)
+	if err == nil {
+		err = sel.Known("kind", core.Kinds)
+	}
+	if err == nil {
+		err = sel.Known("state", core.States)
+	}
+	if err == nil {
+		var names []string
+		for _, d := range s.Work.Dialects() {
+			names = append(names, d.Dialect)
+		}
+		err = sel.Known("dialect", names)
+	}
+	if err != nil {
+		fail(c, wrong("selector", err.Error(), likeSelector))
+		return sel, false
+	}
+	return sel, true
+}
+
+// listed reads the selector of a list from the address; a list that is asked for
+// without one is of all.
+func (s *Server) listed(c *gin.Context) ([]core.Device, bool) {
+	raw, given := c.GetQuery("selector")
+	if !given {
+		raw = "all"
+	}
+	sel, ok := s.selector(c, []string{raw})
+	if !ok {
+		return nil, false
+	}
+	devs, err := s.pick(c.Request.Context(), actor(c), sel, false)
+	if err != nil {
+		fail(c, problem(err))
+		return nil, false
+	}
+	return devs, true
+}
+
+// chosen reads the devices that something is to be done to; none is a mistake.
+func (s *Server) chosen(c *gin.Context, words []string) ([]core.Device, bool) {
+	sel, ok := s.selector(c, words)
+	if !ok {
+		return nil, false
+	}
+	devs, err := s.pick(c.Request.Context(), actor(c), sel, true)
+	if err != nil {
+		fail(c, problem(err))
+		return nil, false
+	}
+	return devs, true
+}
+
+// pick lists the devices a selector picks. A word that nobody answers to is a
+// mistake: the error says what may have been meant. So is a choice that leaves
+// nobody, unless it is by state and only looked at.
+func (s *Server) pick(ctx context.Context, a core.Actor, sel ref.Selector, some bool) ([]core.Device, error) {
+	q := s.Work.Store.As(a)
+	devs, err := q.Devices(ctx, sel)
+	if err != nil || sel.All() && len(devs) > 0 {
+		return devs, err
+	}
+	if names := sel.Exact(); len(names) > 0 && len(devs) == len(distinct(names)) {
+		return devs, nil
+	}
+	all, err := q.Devices(ctx, ref.All())
+	if err != nil {
+		return nil, err
+	}
+	subjects := make([]ref.Subject, len(all))
+	for i, d := range all {
+		subjects[i] = ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Tags: d.Tags}
+	}
+	if word, meant := sel.Nobody(subjects); word != "" {
+		p := &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no device was found for %q; nothing was done", word), Next: meant}
+		if p.Next == "" {
+			p.Next = "see which there are: magpie device list"
+		}
+		return nil, p
+	}
+	if len(devs) == 0 && (some || !sel.ByState() && !sel.All()) {
+		return nil, &client.Problem{Status: 404, Title: "nothing selected", Detail: "the selector picks no device; nothing was done", Next: "see which there are: magpie device list"}
+	}
+	return devs, nil
+}
+
+func distinct(words []string) map[string]bool {
+	out := map[string]bool{}
+	for _, w := range words {
+		out[w] = true
+	}
+	return out
+}
+
+// selectorText reads a selector that is kept as it was typed.
+func (s *Server) selectorText(c *gin.Context, words []string) (string, bool) {
+	text := strings.Join(words, " ")
+	if len(text) > 255 {
+		fail(c, wrong("selector", "the selector has more than 255 characters", "use patterns, or a tag"))
+		return "", false
+	}
+	_, ok := s.selector(c, words)
+	return text, ok
+}
