@@ -150,7 +150,7 @@ func TestConsoleWatchedFromTwo(t *testing.T) {
 	one.see("Under way") // with a window, as the page suggests
 	w.fleet.waitHolding(r1)
 	two.open(one.at())
-	two.see("sending 11 steps")
+	two.see("sending 11 lines")
 	two.see("Under way")
 	w.fleet.call("POST", "/devices/"+r1+"/release", nil, nil)
 	one.see("Is everything as it should be?")

@@ -147,7 +147,7 @@ func TestGarbageAtTheDoor(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	if _, err := w.admin.Login(ctx(t), client.Login{User: strings.Repeat("ü", 300), Password: "x"}); !client.IsStatus(err, 401) {
+	if _, err := w.admin.Login(ctx(t), client.Login{User: strings.Repeat("ü", 300), Password: "x"}); !client.IsStatus(err, 400) {
 		t.Errorf("a name that is far too long: %v", err)
 	}
 	if j := w.pull(r1); j.Outcome != "done" {

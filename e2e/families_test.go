@@ -324,7 +324,7 @@ func TestCredentialSets(t *testing.T) {
 	sel := "dialect=tern name=skerrinsay-*"
 	must(w.admin.EditCredentialSet(ctx(t), "routers", client.NewCredentialSet{Selector: &sel}))(t)
 	n := w.entry(w.fleet.places[0], "tern")
-	n.Name, n.User, n.Password, n.Raise = "skerrinsay-r9", "", "", ""
+	n.Name, n.User, n.Password, n.Raise, n.Twice = "skerrinsay-r9", "", "", "", true
 	if d := must(w.admin.AddDevice(ctx(t), n))(t); d.Credential != "routers" || d.User != sim.ServiceUser {
 		t.Errorf("%+v", d)
 	}

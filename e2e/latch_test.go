@@ -46,7 +46,7 @@ func TestRelayOfAnotherNode(t *testing.T) {
 	changed(w)
 	second := w.fleet.running(r1)
 	real := w.fleet.place(r1).Address
-	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Address: beside, Timeouts: &map[string]string{"connect": "2s"}}))(t)
+	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Address: beside, HostKey: must(w.admin.Device(ctx(t), r1))(t).HostKey, Timeouts: &map[string]string{"connect": "2s"}}))(t)
 	other, proc := w.another()
 	id, stop, _ := w.lend(other, r1, "", real)
 	if all := must(w.admin.Relays(ctx(t)))(t); len(all) != 1 || all[0].ID != id {

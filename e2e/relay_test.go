@@ -66,7 +66,7 @@ func TestRelay(t *testing.T) {
 	w.pull(other)
 	changed(w)
 	second, real := w.fleet.running(r1), w.fleet.place(r1).Address
-	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Address: beside, Timeouts: &map[string]string{"connect": "2s"}}))(t)
+	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Address: beside, HostKey: must(w.admin.Device(ctx(t), r1))(t).HostKey, Timeouts: &map[string]string{"connect": "2s"}}))(t)
 	if j := w.pull(r1); j.Outcome != "failed" {
 		t.Fatalf("%s is reached without a relay: %s", beside, j.Summary)
 	}

@@ -1,0 +1,97 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"magpie/client"
+)
+
+// blocks are the lines of a guide's fenced blocks.
+func blocks(t *testing.T, file string) (lines []string) {
+	t.Helper()
+	raw, err := os.ReadFile("../docs/" + file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, part := range strings.Split(string(raw), "\n```") {
+		if i%2 == 1 {
+			lines = append(lines, strings.Split(part, "\n")[1:]...)
+		}
+	}
+	return lines
+}
+
+// TestNamingGuide: every command of the guide to naming things does what it says
+// there, and none is refused.
+func TestNamingGuide(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	for _, p := range w.fleet.places {
+		site := strings.TrimSuffix(p.Name, "-r1")
+		must(w.admin.EditDevice(ctx(t), p.Name, client.NewDevice{Site: &site}))(t)
+		w.pull(p.Name)
+	}
+	n := 0
+	for _, l := range blocks(t, "naming.md") {
+		if !strings.HasPrefix(l, "magpie ") {
+			continue
+		}
+		n++
+		var args []string
+		for i, part := range strings.Split(strings.TrimPrefix(l, "magpie "), `"`) {
+			if i%2 == 1 {
+				args = append(args, part)
+			} else {
+				args = append(args, strings.Fields(part)...)
+			}
+		}
+		if out, said, status := w.cli(args...); status != 0 || out+said == "" {
+			t.Errorf("%s: status %d\n%s%s", l, status, out, said)
+		}
+	}
+	if n < 12 {
+		t.Errorf("only %d commands were found", n)
+	}
+}
+
+// TestAPIGuide: the calls of the guide to the API are made as they stand there.
+func TestAPIGuide(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "changed"`)
+	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
+	known := map[string]string{"TOKEN": w.admin.Token, "$U": w.url, "PREVIEW": "", "HASH": ""}
+	vars, calls := "", 0
+	for _, l := range blocks(t, "api.md") {
+		l, _, _ = strings.Cut(l, "   #")
+		for from, to := range known {
+			if to != "" {
+				l = strings.ReplaceAll(l, from, to)
+			}
+		}
+		if strings.HasPrefix(l, "A=") {
+			vars = l + "; "
+		}
+		if !strings.HasPrefix(l, "curl ") {
+			continue
+		}
+		calls++
+		out, err := exec.Command("sh", "-c", vars+strings.Replace(l, "curl ", "curl -sS --fail-with-body ", 1)).CombinedOutput()
+		if err != nil {
+			t.Fatalf("%s: %v\n%s", l, err, out)
+		}
+		if known["PREVIEW"] == "" {
+			j := w.end(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Jobs[0].ID)
+			p := must(w.admin.Preview(ctx(t), j.Preview))(t)
+			known["PREVIEW"], known["HASH"] = p.ID, p.Hash
+		}
+	}
+	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push"}))(t).Jobs
+	if calls != 3 || len(jobs) != 1 || w.end(jobs[0].ID).Outcome != "equal" {
+		t.Errorf("%d calls led to %+v", calls, jobs)
+	}
+}
