@@ -155,7 +155,34 @@ func TestLoginGoesToItsOwnAddress(t *testing.T) {
 	if d := must(w.admin.Device(ctx(t), r1))(t); d.LatchedSince != nil {
 		t.Error("another machine's refusal latched the device's login")
 	}
-	// Ports cannot be told open from closed by asking for keys.
+	// Whoever may not see secrets learns nothing of which ports are open elsewhere.
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	go func() {
+		for {
+			c, err := silent.Accept()
+			if err != nil {
+				return
+			}
+			c.Close()
+		}
+	}()
+	said := map[string]bool{}
+	for _, at := range []string{"127.0.0.1:1", silent.Addr().String(), strings.TrimPrefix(web.URL, "http://")} {
+		j = end(op, client.NewPreview{Ref: r1 + "@1", At: at, AcceptKey: p.print})
+		_, port, _ := net.SplitHostPort(at)
+		said[strings.ReplaceAll(j.Summary, "port "+port, "PORT")] = true
+		if strings.Contains(j.Summary, "refused") || strings.Contains(j.Summary, "closed") {
+			t.Errorf("at %s: %s", at, j.Summary)
+		}
+	}
+	if len(said) != 1 {
+		t.Errorf("an open port is told from a closed one: %v", said)
+	}
+	// Nor by asking for keys.
 	for _, port := range []int{2222, 1} {
 		if _, err := op.Probe(ctx(t), "", "127.0.0.1", port); !client.IsStatus(err, 403) {
 			t.Errorf("a key asked for at port %d of no device: %v", port, err)

@@ -87,7 +87,9 @@ func (s *Server) Handler() http.Handler {
 		if strings.HasPrefix(r.path, "/jobs/:id") {
 			do = slices.Insert(do, 0, s.wholeID)
 		}
-		if r.role != nobody {
+		if r.role == nobody {
+			do = slices.Insert(do, 0, func(c *gin.Context) { c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, mostLogin) })
+		} else {
 			do = slices.Insert(do, 0, s.role(r.role))
 		}
 		v.Handle(r.method, r.path, do...)

@@ -145,6 +145,9 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 		return none, l, false
 	}
 	ctx, addr := c.Request.Context(), from(c)
+	if s.slowed(c, l.User, addr) {
+		return none, l, false
+	}
 	leave, err := s.hashing.enter(ctx, 10*time.Second)
 	if err != nil {
 		c.Header("Retry-After", "2")
@@ -152,10 +155,7 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 		return none, l, false
 	}
 	defer leave()
-	if wait := s.throttle.wait(l.User, addr); wait > 0 {
-		seconds := int(wait.Seconds()) + 1
-		c.Header("Retry-After", fmt.Sprint(seconds))
-		fail(c, &client.Problem{Status: 429, Title: "too many failed sign-ins", Detail: fmt.Sprintf("wait %d seconds", seconds), Next: "then try again"})
+	if s.slowed(c, l.User, addr) { // others may have failed while this one stood in line
 		return none, l, false
 	}
 	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(ctx, l.User)
@@ -180,6 +180,18 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 	}
 	fail(c, &client.Problem{Status: 401, Title: "not signed in", Detail: "no user of that name has that password", Next: "an admin can set a new password: magpie user edit NAME --password"})
 	return u, l, false
+}
+
+// slowed turns a sign-in away that has to wait.
+func (s *Server) slowed(c *gin.Context, name, addr string) bool {
+	wait := s.throttle.wait(name, addr)
+	if wait <= 0 {
+		return false
+	}
+	seconds := int(wait.Seconds()) + 1
+	c.Header("Retry-After", fmt.Sprint(seconds))
+	fail(c, &client.Problem{Status: 429, Title: "too many failed sign-ins", Detail: fmt.Sprintf("wait %d seconds", seconds), Next: "then try again"})
+	return true
 }
 
 // wrote writes a deed down that changes nothing.

@@ -24,6 +24,7 @@ import (
 // The bounds of what is sent to the service.
 const (
 	mostBody  = 4 << 20 // bytes
+	mostLogin = 8 << 10 // of a sign-in
 	mostWord  = 4096    // characters of a text of one line
 	mostItems = 5000    // of a list
 	long      = 2000    // characters of a note or reason
@@ -52,7 +53,7 @@ func body(c *gin.Context, kinds ...string) ([]byte, bool) {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		fail(c, &client.Problem{Status: 413, Title: "too large", Detail: fmt.Sprintf("the body has more than %d MiB", mostBody>>20), Next: "send less at a time"})
+		fail(c, &client.Problem{Status: 413, Title: "too large", Detail: fmt.Sprintf("the body has more than %d KiB", large.Limit>>10), Next: "send less at a time"})
 		return nil, false
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		fail(c, &client.Problem{Status: 408, Title: "too slow", Detail: fmt.Sprintf("the body did not arrive within %s", bodyWithin), Next: "send it again"})

@@ -95,9 +95,6 @@ func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
 // name, what is expected there, and what is known of its versions. Nobody else
 // changes it until the transaction ends.
 func (q *Q) Reread(ctx context.Context, d *core.Device) error {
-	if err := q.lock(ctx, "devices", d.ID, 0); err != nil {
-		return err
-	}
 	type row struct {
 		Name        string     `db:"name"`
 		Serials     core.Words `db:"serials"`
@@ -107,7 +104,7 @@ func (q *Q) Reread(ctx context.Context, d *core.Device) error {
 		Unsaved     bool       `db:"unsaved"`
 		Testing     string     `db:"testing"`
 	}
-	r, err := get[row](ctx, q.ext, `SELECT name, serials, latest, last_changed, drifted, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL`, d.ID)
+	r, err := get[row](ctx, q.ext, `SELECT name, serials, latest, last_changed, drifted, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL FOR UPDATE`, d.ID)
 	d.Name, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved, d.Testing = r.Name, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved, r.Testing
 	return err
 }

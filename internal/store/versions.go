@@ -122,6 +122,23 @@ func (q *Q) VersionNamed(ctx context.Context, deviceID, part, name string) (core
 	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, deviceID, part, name)
 }
 
+// LockVersion returns a version whose marks nobody else changes until the
+// transaction ends, nor its device.
+func (q *Q) LockVersion(ctx context.Context, v core.Version) (core.Version, error) {
+	if _, err := q.LockDevice(ctx, v.DeviceID, 0); err != nil {
+		return v, err
+	}
+	if _, err := get[string](ctx, q.ext, `SELECT id FROM versions WHERE id = ? FOR UPDATE`, v.ID); err != nil {
+		return v, err
+	}
+	return q.VersionByID(ctx, v.ID)
+}
+
+// VersionNames lists the names of a part's versions.
+func (q *Q) VersionNames(ctx context.Context, deviceID, part string) ([]string, error) {
+	return list[string](ctx, q.ext, `SELECT v.name FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? AND p.name = ? AND v.name IS NOT NULL`, deviceID, part)
+}
+
 // VersionLatest returns a part's newest version, or the nth before it, of those
 // that count.
 func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) (core.Version, error) {

@@ -186,6 +186,15 @@ func (s *Service) version(ctx context.Context, q *store.Q, d core.Device, r ref.
 	case "name":
 		v, err = q.VersionNamed(ctx, d.ID, r.Part, r.Name)
 		missing = "see which names there are: magpie versions " + d.Name
+		if errors.Is(err, store.ErrNotFound) {
+			names, e := q.VersionNames(ctx, d.ID, r.Part)
+			if e != nil {
+				return v, e
+			}
+			if meant := ref.Meant(r.Name, append(names, ref.Keywords...)); meant != "" {
+				missing = meant
+			}
+		}
 	case "time":
 		v, err = q.VersionAt(ctx, d.ID, r.Part, r.At)
 		missing = "nothing was pulled by then"
@@ -619,7 +628,7 @@ func (s *Service) SetMark(ctx context.Context, actor core.Actor, r ref.Version, 
 		}
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if v, err = q.VersionByID(ctx, v.ID); err != nil {
+		if v, err = q.LockVersion(ctx, v); err != nil {
 			return err
 		}
 		said := ""
@@ -666,7 +675,7 @@ func (s *Service) setBaseline(ctx context.Context, q *store.Q, v core.Version, o
 	if err := q.SetBaseline(ctx, v.PartID, id); err != nil {
 		return err
 	}
-	d, err := q.DeviceByID(ctx, v.DeviceID)
+	d, err := q.LockDevice(ctx, v.DeviceID, 0)
 	if err != nil {
 		return err
 	}

@@ -202,7 +202,10 @@ func (v *visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device,
 				return err
 			}
 			k.Result.Found = append(k.Result.Found, d.Name)
-		} else if err != nil {
+		} else if err == nil {
+			d, err = q.LockDevice(ctx, d.ID, 0)
+		}
+		if err != nil {
 			return err
 		}
 		pull := v.pull

@@ -217,7 +217,7 @@ func (s *Service) failPull(j core.Job, l *Log, v *visit, err error) {
 
 // noteFailure writes a visit that brought nothing.
 func (v *visit) noteFailure(ctx context.Context, q *store.Q, cause error) error {
-	d, err := q.DeviceByID(ctx, v.d.ID)
+	d, err := q.LockDevice(ctx, v.d.ID, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { computed, reactive, ref, watch } from 'vue'
-import { get, post, type Device, type Schemas } from '../api/call'
+import { ApiError, get, post, type Device, type Schemas } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import ProblemNote from './ProblemNote.vue'
 
@@ -13,7 +13,9 @@ const sets = ref<Schemas['CredentialSet'][]>([])
 const dialects = ref<Schemas['Dialect'][]>([])
 const probe = ref<Schemas['Probe']>()
 const identity = ref<Schemas['Tried']>()
+const twice = ref(false) // another device is registered at the same address, and both are meant
 const { busy, trouble, attempt } = useAttempt()
+const registered = computed(() => trouble.value instanceof ApiError && trouble.value.problem.title === 'registered already')
 
 void attempt(async () => {
   dialects.value = await get('/dialects')
@@ -33,6 +35,7 @@ const body = computed(() => ({
   ...form,
   tags: form.tags.split(/[\s,]+/).filter(Boolean),
   host_key: probe.value?.host_key || undefined,
+  twice: twice.value || undefined,
   ...(form.credential ? { user: undefined, password: undefined, raise: undefined } : { credential: undefined }),
 }))
 const look = () =>
@@ -92,6 +95,7 @@ const save = () =>
             </template>
           </div>
           <ProblemNote class="sm:col-span-2" :error="trouble" />
+          <label v-if="registered || twice" class="flex gap-2 sm:col-span-2"><input v-model="twice" type="checkbox" class="accent-violet" />both are meant: register it a second time</label>
           <div class="flex gap-2 sm:col-span-2">
             <button class="button-main" :disabled="busy">{{ probe ? (identity ? 'Save and pull' : probe.fingerprint ? 'Accept the key and sign in once' : 'Sign in once') : 'Look who answers there' }}</button>
             <button type="button" class="button" @click="$emit('close')">Cancel</button>

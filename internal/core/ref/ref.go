@@ -23,8 +23,8 @@ type Version struct {
 	At     time.Time
 }
 
-// Keywords that stand for a version by its role.
-var keywords = []string{"latest", "previous", "baseline", "live"}
+// Keywords stand for a version by its role.
+var Keywords = []string{"latest", "previous", "baseline", "live"}
 
 var (
 	deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
@@ -49,7 +49,7 @@ func DeviceName(s string) error {
 func VersionName(s string) error {
 	_, numberErr := strconv.Atoi(s)
 	switch {
-	case slices.Contains(keywords, s):
+	case slices.Contains(Keywords, s):
 		return fmt.Errorf("%q cannot be a version's name: it already means something", s)
 	case numberErr == nil:
 		return fmt.Errorf("%q cannot be a version's name: numbers count versions", s)
@@ -83,8 +83,8 @@ func ParseVersion(s string, zone *time.Location) (Version, error) {
 	n, numberErr := strconv.Atoi(which)
 	switch {
 	case which == "":
-		return v, fmt.Errorf("reference %q: nothing follows the @; a number, a name, a time, or one of %s", s, strings.Join(keywords, ", "))
-	case slices.Contains(keywords, which):
+		return v, fmt.Errorf("reference %q: nothing follows the @; a number, a name, a time, or one of %s", s, strings.Join(Keywords, ", "))
+	case slices.Contains(Keywords, which):
 		v.Which = which
 	case numberErr == nil:
 		if n < 1 {
