@@ -246,13 +246,7 @@ func TestProvedThenSaved(t *testing.T) {
 	changed(w)
 	startup := w.fleet.startup(r1)
 	steps := w.preview(client.NewPreview{Ref: r1 + "@1"}).Steps
-	n := 0
-	for i, s := range steps {
-		if s.Kind == "set" {
-			n = i + 1
-		}
-	}
-	w.fleet.faults(r1, tern.Faults{IgnoreLine: n})
+	w.fleet.faults(r1, tern.Faults{IgnoreLine: lastSet(steps)})
 	end := w.push(r1 + "@1")
 	if end.Outcome != "residuals" || end.Push.Saved || w.fleet.startup(r1) != startup || !strings.Contains(end.Summary, "not saved to startup") {
 		t.Errorf("a wrong result was saved: %s: %s", end.Outcome, end.Summary)

@@ -177,18 +177,22 @@ func TestRefusedLineIsUndone(t *testing.T) {
 	}
 }
 
-func TestLineAcceptedButNotApplied(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, 1)
-	changed(w)
-	// The last line that sets something.
-	steps := w.preview(client.NewPreview{Ref: r1 + "@1"}).Steps
-	n := 0
+// lastSet is the number of the last line that sets something.
+func lastSet(steps []client.Step) (n int) {
 	for i, s := range steps {
 		if s.Kind == "set" {
 			n = i + 1
 		}
 	}
+	return n
+}
+
+func TestLineAcceptedButNotApplied(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	changed(w)
+	steps := w.preview(client.NewPreview{Ref: r1 + "@1"}).Steps
+	n := lastSet(steps)
 	w.fleet.faults(r1, tern.Faults{IgnoreLine: n})
 	end := w.push(r1 + "@1")
 	if end.Outcome != "residuals" || len(end.Push.Residuals) != 1 {
