@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -88,14 +89,14 @@ func (c *Client) Relay(ctx context.Context, n NewRelay) error {
 		return fmt.Errorf("turning the connection around: %w", err)
 	}
 	defer near.Close()
-	refused := ""
+	var refused atomic.Value
 	go func() {
 		for r := range reqs {
 			switch r.Type {
 			case "opened":
 				n.Opened(string(r.Payload), reaches)
 			case "refused":
-				refused = string(r.Payload)
+				refused.Store(string(r.Payload))
 			}
 			if r.WantReply {
 				_ = r.Reply(true, nil)
@@ -109,8 +110,8 @@ func (c *Client) Relay(ctx context.Context, n NewRelay) error {
 	}
 	cancel()
 	open.Wait()
-	if refused != "" {
-		return errors.New(refused)
+	if why, ok := refused.Load().(string); ok {
+		return errors.New(why)
 	}
 	return nil
 }

@@ -201,7 +201,7 @@ func (v *visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device,
 			if err := q.Audit(ctx, "device discovered", d.Name, parent.Name+" speaks for it as "+m.Name); err != nil {
 				return err
 			}
-			k.Result.Found = append(k.Result.Found, d.Name)
+			k.Result.Found, err = append(k.Result.Found, d.Name), nil
 		} else if err == nil {
 			d, err = q.LockDevice(ctx, d.ID, 0)
 		}
