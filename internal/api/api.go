@@ -24,6 +24,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 	"magpie/internal/work"
@@ -289,7 +290,9 @@ func problem(err error) *client.Problem {
 		return say(400, "no such window", "")
 	case errors.Is(err, work.ErrSecondPerson):
 		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")
-	case errors.Is(err, work.ErrTooLate):
+	case errors.Is(err, job.ErrEnded):
+		return say(409, "ended already", "see what became of it: magpie job list")
+	case errors.Is(err, job.ErrTooLate):
 		return say(409, "too late", "see what became of it: magpie job list")
 	case errors.Is(err, work.ErrPreviewChanged):
 		return say(409, "the preview changed", "")

@@ -337,7 +337,7 @@ func (s *Server) jobs(c *gin.Context) {
 	for _, f := range []struct {
 		what, given string
 		known       []string
-	}{{"state", c.Query("state"), []string{core.Queued, core.Running, core.Waiting, core.Ended}}, {"kind", c.Query("kind"), work.Kinds}} {
+	}{{"state", c.Query("state"), []string{core.Queued, core.Running, core.Waiting, core.Ended}}, {"kind", c.Query("kind"), s.Work.KindNames()}} {
 		if f.given != "" && !slices.Contains(f.known, f.given) {
 			fail(c, wrong(f.what, fmt.Sprintf("%q is no %s of a job; they are %s", f.given, f.what, strings.Join(f.known, ", ")), ref.Meant(f.given, f.known)))
 			return
@@ -496,29 +496,11 @@ func (s *Server) decide(decision string) gin.HandlerFunc {
 }
 
 func (s *Server) cancel(c *gin.Context) {
-	var j core.Job
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
-		id := jobID(c)
-		if j, err = q.Job(c.Request.Context(), id); err != nil {
-			return err
-		}
-		if j.State == core.Ended {
-			return &client.Problem{Status: 409, Title: "ended already", Detail: fmt.Sprintf("job %s has ended: %s", id, j.Outcome)}
-		}
-		if err := q.CancelJob(c.Request.Context(), id); err != nil {
-			return err
-		}
-		if err := q.Audit(c.Request.Context(), "cancel", j.Device, "job "+id); err != nil {
-			return err
-		}
-		j, err = q.Job(c.Request.Context(), id)
-		return err
-	})
+	j, err := s.Work.Cancel(c.Request.Context(), actor(c), jobID(c))
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
-	s.Work.Kick()
 	w, err := s.wireJob(actor(c), j)
 	answer(c, 200, w, err)
 }

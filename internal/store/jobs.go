@@ -103,13 +103,13 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 			if err := q.Once(ctx, j.Key); err != nil {
 				return err
 			}
-			old, err := get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key IN (?, ?) LIMIT 1`, idem, cmp.Or(j.Key.older, j.Key.words))
-			if err == nil {
+			old, asked, err := q.Asked(ctx, j.Key)
+			if err != nil {
+				return err
+			}
+			if asked {
 				j.Job, j.Old = old, true
 				continue
-			}
-			if !errors.Is(err, ErrNotFound) {
-				return err
 			}
 		}
 		raw, err := json.Marshal(j.Wants)
@@ -126,6 +126,26 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		}
 	}
 	return flush()
+}
+
+// Asked returns the job that a key was used for; ok is false when it was for
+// none. ErrKeyUsed says that it was for another request.
+func (q *Q) Asked(ctx context.Context, k Key) (j core.Job, ok bool, err error) {
+	if k.words == "" {
+		return j, false, nil
+	}
+	hash, err := get[string](ctx, q.ext, `SELECT hash FROM asked WHERE idem_key = ?`, k.words)
+	if err == nil && k.hash != "" && hash != k.hash {
+		err = ErrKeyUsed
+	}
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return j, false, err
+	}
+	j, err = get[core.Job](ctx, q.ext, jobColumns+`WHERE idem_key IN (?, ?) LIMIT 1`, k.words, cmp.Or(k.older, k.words))
+	if errors.Is(err, ErrNotFound) {
+		return j, false, nil
+	}
+	return j, err == nil, err
 }
 
 // OpenRequest reads a job's request.
@@ -278,20 +298,12 @@ func (q *Q) ParkJob(ctx context.Context, id, awaits string, due *time.Time, summ
 	return err
 }
 
-// decisions are what can be said of a job that waits for something.
-var decisions = map[string][]string{
-	"confirm": {core.AwaitsConfirm},
-	"undo":    {core.AwaitsConfirm, core.AwaitsRestart},
-	"restart": {core.AwaitsRestart},
-	"approve": {core.AwaitsApproval},
-	"decline": {core.AwaitsApproval, core.AwaitsStart},
-}
-
-// DecideJob says what becomes of a parked job. It returns false when it is too
-// late for that, or when the job waits for something else.
-func (q *Q) DecideJob(ctx context.Context, id, decision string) (bool, error) {
+// DecideJob says what becomes of a parked job that waits for one of these. It
+// returns false when it is too late for that, or when the job waits for something
+// else.
+func (q *Q) DecideJob(ctx context.Context, id, decision string, awaits []string) (bool, error) {
 	query, args, err := in(`UPDATE jobs SET decision = ?, decided_by = ? WHERE id = ? AND state = 'waiting' AND node = '' AND decision = '' AND NOT cancel AND (due_at IS NULL OR due_at > ?) AND awaits IN (?)`,
-		decision, q.actor.Name, id, q.clock().UTC(), decisions[decision])
+		decision, q.actor.Name, id, q.clock().UTC(), awaits)
 	if err != nil {
 		return false, err
 	}
@@ -342,10 +354,27 @@ func (q *Q) Unpark(ctx context.Context, node, life string, lives func(node strin
 	return jobs, nil
 }
 
-// AdoptJob gives a job of a node that died to this one. It tells whether it was
-// still to be had.
-func (q *Q) AdoptJob(ctx context.Context, j core.Job, node, life, state string) (bool, error) {
-	n, err := q.exec(ctx, `UPDATE jobs SET state = ?, node = ?, life = ? WHERE id = ? AND node = ? AND life = ? AND state IN ('running', 'waiting')`, state, node, life, j.ID, j.Node, j.Life)
+// HoldJob locks a job for the rest of the transaction, and tells whether it is
+// this node's in this life of it.
+func (q *Q) HoldJob(ctx context.Context, id, node, life string) (bool, error) {
+	type holder struct {
+		Node string `db:"node"`
+		Life string `db:"life"`
+	}
+	h, err := get[holder](ctx, q.ext, `SELECT node, life FROM jobs WHERE id = ? AND state <> 'ended' FOR UPDATE`, id)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return h.Node == node && h.Life == life, err
+}
+
+// AdoptJob gives a job of a node that died to this one, which counts as a try. It
+// tells whether it was still to be had.
+func (q *Q) AdoptJob(ctx context.Context, j *core.Job, node, life, state string) (bool, error) {
+	n, err := q.exec(ctx, `UPDATE jobs SET state = ?, node = ?, life = ?, tries = tries + 1 WHERE id = ? AND node = ? AND life = ? AND state IN ('running', 'waiting')`, state, node, life, j.ID, j.Node, j.Life)
+	if err == nil && n > 0 {
+		j.State, j.Node, j.Life, j.Tries = state, node, life, j.Tries+1
+	}
 	return n > 0, err
 }
 
@@ -370,11 +399,8 @@ func (q *Q) EndJob(ctx context.Context, id, outcome, summary string, result any)
 // CancelJob asks a job to stop. A queued one ends at once.
 func (q *Q) CancelJob(ctx context.Context, id string) error {
 	n, err := q.exec(ctx, `UPDATE jobs SET state = 'ended', outcome = 'cancelled', summary = 'cancelled before it began', ended_at = ?, cancel = TRUE WHERE id = ? AND state = 'queued'`, q.clock().UTC(), id)
-	if err != nil {
+	if err != nil || n > 0 {
 		return err
-	}
-	if n > 0 {
-		return q.Unclaim(ctx, id)
 	}
 	_, err = q.exec(ctx, `UPDATE jobs SET cancel = TRUE WHERE id = ? AND state <> 'ended'`, id)
 	return err

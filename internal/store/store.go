@@ -18,6 +18,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -45,6 +46,10 @@ var ErrRevision = errors.New("somebody changed it since you looked")
 // ErrKeyUsed is returned when an idempotency key was used for another request.
 var ErrKeyUsed = errors.New("this idempotency key was used for another request")
 
+// ErrDatabase is what errors of the database are: it is away, or says something
+// that nobody expected. They are ours, and no fact about anything else.
+var ErrDatabase = errors.New("the database")
+
 // ErrNewer is returned by Open when a newer program has used the database.
 var ErrNewer = errors.New("the database belongs to a newer version of this program")
 
@@ -56,7 +61,18 @@ type Store struct {
 	db    *sqlx.DB
 	keys  *seal.Keys
 	clock func() time.Time
+	quit  *quit
 }
+
+// quit tells those who wait for a database that is away that nobody waits for
+// them any more.
+type quit struct {
+	once sync.Once
+	c    chan struct{}
+}
+
+// GiveUp ends all waiting for a database that is away.
+func (s *Store) GiveUp() { s.quit.once.Do(func() { close(s.quit.c) }) }
 
 // Q asks and writes on behalf of an actor. Tx gives one inside a transaction.
 type Q struct {
@@ -73,7 +89,7 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	if err != nil {
 		return nil, false, err
 	}
-	s = &Store{db: db, clock: clock}
+	s = &Store{db: db, clock: clock, quit: &quit{c: make(chan struct{})}}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, false, err
@@ -264,41 +280,72 @@ func (s *Store) Keys() *seal.Keys { return s.keys }
 
 // As returns what an actor asks through, outside any transaction.
 func (s *Store) As(actor core.Actor) *Q {
-	return &Q{ext: patient{s.db}, keys: s.keys, clock: s.clock, actor: actor}
+	return &Q{ext: s.patient(actor), keys: s.keys, clock: s.clock, actor: actor}
 }
 
-// patience is how long a lost database is waited for.
+// patience is how long a lost database is waited for while a person waits. The
+// service's own work waits for as long as it takes.
 const patience = 20 * time.Second
+
+func (s *Store) patient(actor core.Actor) patient { return patient{s.db, s.quit, until(actor)} }
+
+// until is when somebody's patience ends; the zero time is never.
+func until(actor core.Actor) time.Time {
+	if actor.Name == "service" && actor.ID == "" {
+		return time.Time{}
+	}
+	return time.Now().Add(patience)
+}
+
+// over tells whether waiting is over.
+func (s *quit) over(deadline time.Time) bool {
+	select {
+	case <-s.c:
+		return true
+	default:
+		return !deadline.IsZero() && time.Now().After(deadline)
+	}
+}
 
 // Tx runs fn in a transaction and commits it. When the database gives up on it
 // (a conflict, a lock waited for too long, a lost connection) it is run again
 // from the start, so fn must do nothing but ask and write. A commit whose
 // answer was lost is looked up.
 func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) error {
-	deadline := time.Now().Add(patience)
+	deadline := until(actor)
+	// The id stays the same however often it is tried: a commit that is still on its
+	// way when it is looked up, or tried again, cannot come about twice.
+	id, inDoubt := NewID(s.clock()), false
 	for wait := 10 * time.Millisecond; ; wait = min(2*wait, time.Second) {
-		id := NewID(s.clock())
 		committing, err := s.once(ctx, actor, id, fn)
+		if errors.Is(err, errKept) && inDoubt {
+			return nil
+		}
 		if err != nil && committing && lost(err) {
-			var n int
-			if err2 := sqlx.GetContext(ctx, patient{s.db}, &n, `SELECT COUNT(*) FROM commits WHERE id = ?`, id); err2 != nil {
+			inDoubt = true
+			n, err2 := get[int](ctx, s.patient(actor), `SELECT COUNT(*) FROM commits WHERE id = ?`, id)
+			if err2 != nil {
 				return fmt.Errorf("it is not known whether the database kept this: %w", errors.Join(err, err2))
 			}
 			if n > 0 {
 				return nil
 			}
 		}
-		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err)) || time.Now().After(deadline) {
+		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err)) || s.quit.over(deadline) {
 			return plain(err)
 		}
 		slog.Debug("transaction is tried again", "err", err)
 		select {
 		case <-time.After(wait):
+		case <-s.quit.c:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	}
 }
+
+// errKept is why a transaction is not tried again: it was kept.
+var errKept = errors.New("it was kept already")
 
 func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q *Q) error) (committing bool, err error) {
 	tx, err := s.db.BeginTxx(ctx, nil)
@@ -309,7 +356,9 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 	if err := fn(&Q{ext: tx, keys: s.keys, clock: s.clock, actor: actor}); err != nil {
 		return false, err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); number(err) == 1062 {
+		return false, errKept
+	} else if err != nil {
 		return false, err
 	}
 	return true, tx.Commit()
@@ -341,7 +390,7 @@ func number(err error) uint16 {
 // node that is not ready.
 func conflict(err error) bool {
 	switch number(err) {
-	case 1213, 1205, 1020, 1047:
+	case 1213, 1205, 1020, 1047, 1180:
 		return true
 	}
 	return false
@@ -354,24 +403,35 @@ func lost(err error) bool {
 }
 
 func plain(err error) error {
-	if number(err) == 1062 {
+	switch {
+	case err == nil, errors.Is(err, ErrDatabase), errors.Is(err, ErrTaken):
+		return err
+	case number(err) == 1062:
 		return fmt.Errorf("%w: %w", ErrTaken, err)
+	case number(err) != 0:
+		return fmt.Errorf("%w says: %w", ErrDatabase, err)
+	case lost(err):
+		return fmt.Errorf("%w does not answer: %w", ErrDatabase, err)
 	}
 	return err
 }
 
-// patient asks again while the database is away.
-type patient struct{ *sqlx.DB }
+// patient asks again while the database is away, until its time is over.
+type patient struct {
+	*sqlx.DB
+	quit  *quit
+	until time.Time
+}
 
 func (p patient) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
-	deadline := time.Now().Add(patience)
 	for wait := 20 * time.Millisecond; ; wait = min(2*wait, time.Second) {
 		rows, err := p.DB.QueryxContext(ctx, query, args...)
-		if err == nil || !lost(err) || ctx.Err() != nil || time.Now().After(deadline) {
+		if err == nil || !(lost(err) || number(err) == 1047) || ctx.Err() != nil || p.quit.over(p.until) {
 			return rows, err
 		}
 		select {
 		case <-time.After(wait):
+		case <-p.quit.c:
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
@@ -383,7 +443,7 @@ func get[T any](ctx context.Context, q sqlx.QueryerContext, query string, args .
 	var rows []T
 	if err := sqlx.SelectContext(ctx, q, &rows, query, args...); err != nil {
 		var none T
-		return none, err
+		return none, plain(err)
 	}
 	if len(rows) == 0 {
 		var none T
@@ -395,7 +455,7 @@ func get[T any](ctx context.Context, q sqlx.QueryerContext, query string, args .
 func list[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) ([]T, error) {
 	rows := []T{}
 	err := sqlx.SelectContext(ctx, q, &rows, query, args...)
-	return rows, err
+	return rows, plain(err)
 }
 
 // lock takes a row for the rest of the transaction and holds its revision

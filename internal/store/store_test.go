@@ -330,8 +330,9 @@ type cutter struct {
 	to       string
 	mu       sync.Mutex
 	conns    []net.Conn
-	atCommit atomic.Int32 // 1: cut before the commit arrives; 2: cut before its answer does
+	atCommit atomic.Int32 // 1: cut before the commit arrives; 2: cut before its answer does; 3: cut at once, while it is on its way; 4: as 2, and nobody gets through for a second
 	cuts     atomic.Int32
+	shut     atomic.Int64 // until when nobody gets through, in Unix milliseconds
 }
 
 func newCutter(t *testing.T, dsn string) (*cutter, string) {
@@ -355,6 +356,10 @@ func (c *cutter) serve() {
 			return
 		}
 		out, err := net.Dial("tcp", c.to)
+		if err == nil && time.Now().UnixMilli() < c.shut.Load() {
+			out.Close()
+			err = errors.New("shut")
+		}
 		if err != nil {
 			in.Close()
 			continue
@@ -378,6 +383,18 @@ func (c *cutter) serve() {
 						in.Close()
 						out.Close()
 						return
+					case c.atCommit.CompareAndSwap(3, 0):
+						c.cuts.Add(1)
+						in.Close()
+						time.Sleep(150 * time.Millisecond)
+						_, _ = out.Write(buf[:n])
+						time.Sleep(50 * time.Millisecond) // it is read before the end is
+						out.Close()
+						return
+					case c.atCommit.CompareAndSwap(4, 0):
+						c.cuts.Add(1)
+						c.shut.Store(time.Now().Add(time.Second).UnixMilli())
+						deaf.Store(true)
 					case c.atCommit.CompareAndSwap(2, 0):
 						c.cuts.Add(1)
 						deaf.Store(true)
@@ -414,14 +431,16 @@ func (c *cutter) all() {
 	c.conns = nil
 }
 
-// TestLostCommits: whether the connection is cut before the commit arrives or
-// before its answer does, what was to be done is done exactly once.
+// TestLostCommits: whether the connection is cut before the commit arrives, while
+// it is on its way, or before its answer does, and whether or not the database
+// can be asked at once what became of it, what was to be done is done exactly
+// once.
 func TestLostCommits(t *testing.T) {
 	dsn := scratch.Database(t)
 	open(t, dsn) // lays out the schema
 	c, through := newCutter(t, dsn)
 	s := open(t, through)
-	for i, moment := range []int32{1, 2, 2, 1, 2} {
+	for i, moment := range []int32{1, 2, 3, 4, 1, 3, 2, 3, 4} {
 		c.atCommit.Store(moment)
 		if err := s.Tx(bg, who, func(q *store.Q) error { return q.Audit(bg, "did", "", "") }); err != nil {
 			t.Fatalf("cut %d at moment %d: %v", i, moment, err)
@@ -430,7 +449,7 @@ func TestLostCommits(t *testing.T) {
 			t.Fatalf("cut %d at moment %d: done %d times in all, %v", i, moment, n, err)
 		}
 	}
-	if c.cuts.Load() != 5 {
+	if c.cuts.Load() != 9 {
 		t.Errorf("%d connections were cut", c.cuts.Load())
 	}
 	// All connections gone at once, while asking.

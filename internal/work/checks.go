@@ -24,6 +24,12 @@ const (
 	recheckFor   = 15 * time.Second
 )
 
+// askWithin is how long another device that is to make a check is waited for: it
+// may be in the middle of something, or no further conversation allowed.
+const askWithin = 10 * time.Second
+
+var errAsked = fmt.Errorf("it was busy, or no further conversation was allowed, for %s", core.Span(askWithin))
+
 // Checked is a check and what came of it before the push and after.
 type Checked struct {
 	Check  string   `json:"check"`
@@ -136,8 +142,12 @@ func (s *Service) make1(ctx context.Context, v *visit, text string) Finding {
 		if err != nil {
 			return Finding{Said: err.Error()}
 		}
-		from = s.newVisit(core.Job{ID: v.pull.JobID, Actor: v.pull.Actor}, d, core.ByHand, s.silent())
-		if err := from.open(ctx); err != nil {
+		// Two pushes may ask each other's device, and each has its own: neither waits
+		// for ever.
+		asking, cancel := context.WithTimeoutCause(ctx, askWithin, errAsked)
+		defer cancel()
+		from = s.newVisit(core.Job{ID: v.pull.JobID, Actor: v.pull.Actor}, d, core.ByHand, s.Silent())
+		if err := from.open(asking); err != nil {
 			return Finding{Said: "it cannot be asked: " + err.Error()}
 		}
 		defer from.close()
@@ -197,7 +207,7 @@ func (u *push) checkBefore(ctx context.Context) {
 		u.l.Info("%s: %s, %s", text, f.word(), f.Said)
 		u.res.Checks = append(u.res.Checks, Checked{Check: text, Before: &f})
 	}
-	u.l.result(u.res)
+	u.l.Result(u.res)
 }
 
 // checkAfter makes them again. What was good is given a while to become so

@@ -93,7 +93,7 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 		if err != nil {
 			return side, fmt.Errorf("looking at %s: %w", d.Name, err)
 		}
-		side.Ref, side.TakenAt, side.raw = r.String(), s.clock().UTC(), p.Text
+		side.Ref, side.TakenAt, side.raw = r.String(), s.Now(), p.Text
 		return side, nil
 	}
 	v, err := s.version(ctx, q, d, r)
@@ -236,18 +236,10 @@ func (s *Service) sureness(ctx context.Context, q *store.Q, v core.Version, at t
 
 // Look fetches one part of a device and keeps nothing of it.
 func (s *Service) Look(ctx context.Context, d core.Device, part string) (link.Part, error) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	j := core.Job{ID: store.NewID(s.clock()), CreatedAt: s.clock().UTC()}
-	s.mu.Lock()
-	s.active[j.ID] = cancel
-	s.mu.Unlock()
-	defer func() {
-		s.mu.Lock()
-		delete(s.active, j.ID)
-		s.mu.Unlock()
-	}()
-	v := s.newVisit(j, d, core.ByHand, s.silent())
+	j := core.Job{ID: store.NewID(s.Now()), CreatedAt: s.Now()}
+	ctx, letGo := s.Hold(ctx, j.ID)
+	defer letGo()
+	v := s.newVisit(j, d, core.ByHand, s.Silent())
 	err := v.open(ctx)
 	if err == nil {
 		defer v.close()
@@ -298,7 +290,7 @@ func (s *Service) Try(ctx context.Context, dia *dialect.Dialect, d core.Device, 
 	if err != nil {
 		return out, err
 	}
-	sess, err := link.Open(ctx, link.Call{Dialect: dia, Target: target, Credential: c, Name: d.Name, Guard: s.sure, Trace: trace, Inbox: s.inbox(),
+	sess, err := link.Open(ctx, link.Call{Dialect: dia, Target: target, Credential: c, Name: d.Name, Guard: s.Sure, Trace: trace, Inbox: s.inbox(),
 		Warn: func(w string) { out.Warnings = append(out.Warnings, w) }})
 	if err != nil {
 		return out, err

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -26,92 +27,6 @@ const byService = "service"
 // errWindow is the cause of a context ended because nobody confirmed in time.
 var errWindow = errors.New("nobody confirmed it in time")
 
-// ErrTooLate is returned when a push no longer waits for a decision.
-var ErrTooLate = errors.New("this push does not wait for a decision")
-
-// Decide says what becomes of a job that waits: "confirm" keeps a push, "undo"
-// takes it back now, "restart" restarts a device whose startup was written,
-// "approve" and "decline" are about a planned push. seen is the preview that who
-// approves has looked at.
-func (s *Service) Decide(ctx context.Context, actor core.Actor, jobID, decision, seen string) (j core.Job, err error) {
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if j, err = q.Job(ctx, jobID); err != nil {
-			return err
-		}
-		if decision == "approve" {
-			if err := s.mayApprove(ctx, q, actor, j, seen); err != nil {
-				return err
-			}
-		}
-		took, err := q.DecideJob(ctx, jobID, decision)
-		if err != nil {
-			return err
-		}
-		if !took {
-			return tooLate(j, decision)
-		}
-		if err := q.Audit(ctx, j.Kind+" "+decision, j.Device, "job "+jobID); err != nil {
-			return err
-		}
-		j, err = q.Job(ctx, jobID)
-		return err
-	})
-	s.Kick()
-	return j, err
-}
-
-// takeUp goes on with a job that was parked.
-func (s *Service) takeUp(ctx context.Context, j core.Job, l *Log) {
-	if j.Kind == "planned" {
-		s.plannedJob(ctx, j, l)
-		return
-	}
-	s.settle(ctx, j, l)
-}
-
-func tooLate(j core.Job, decision string) error {
-	parked := j.State == core.Waiting && j.Node == "" && j.Decision == "" && !j.Cancel
-	switch {
-	case parked && j.Awaits == core.AwaitsRestart:
-		return fmt.Errorf("%w of that kind: it waits until the device may be restarted, or it is undone", ErrTooLate)
-	case parked && j.Awaits == core.AwaitsApproval:
-		return fmt.Errorf("%w of that kind: it waits to be approved or declined", ErrTooLate)
-	case parked && j.Awaits == core.AwaitsStart:
-		return fmt.Errorf("%w: it waits for its time, and can be declined until then", ErrTooLate)
-	case parked && decision != "confirm" && decision != "undo":
-		return fmt.Errorf("%w of that kind: it waits to be confirmed or undone", ErrTooLate)
-	case j.State == core.Ended:
-		return fmt.Errorf("%w: it ended %s: %s", ErrTooLate, j.Outcome, j.Summary)
-	case j.Decision != "":
-		return fmt.Errorf("%w: %s said %s already", ErrTooLate, j.DecidedBy, j.Decision)
-	case j.Cancel:
-		return fmt.Errorf("%w: it was cancelled and is being undone", ErrTooLate)
-	case j.Due != nil:
-		return fmt.Errorf("%w: the time for that is over, and it is being undone", ErrTooLate)
-	case j.Kind != "push":
-		return fmt.Errorf("%w: it is a %s", ErrTooLate, j.Kind)
-	}
-	return fmt.Errorf("%w yet, or it was begun without a window", ErrTooLate)
-}
-
-// unpark takes up pushes that were decided, or whose time is over.
-func (s *Service) unpark(ctx context.Context) {
-	if some, err := s.Store.As(service).Decided(ctx); err != nil || !some {
-		return
-	}
-	var jobs []core.Job
-	err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
-		jobs, err = q.Unpark(ctx, s.node, s.life, s.nodeLives)
-		return err
-	})
-	if err != nil {
-		return
-	}
-	for _, j := range jobs {
-		s.begin(j, true, s.takeUp)
-	}
-}
-
 // grace is how much longer than the window the device's own timer runs: time
 // for the service to undo the push in its gentler way.
 func grace(window time.Duration) time.Duration {
@@ -126,9 +41,9 @@ func (u *push) arm() error {
 	if window == 0 || len(u.p.Steps) == 0 || u.req.HoldRestart && u.journal.Phase != "staged" {
 		return nil // the window begins with the restart
 	}
-	due := u.s.clock().UTC().Add(window).Truncate(time.Millisecond)
+	due := u.s.Now().Add(window).Truncate(time.Millisecond)
 	if u.req.Due != nil {
-		if due, window = *u.req.Due, u.req.Due.Sub(u.s.clock()); window < MinWindow/2 {
+		if due, window = *u.req.Due, u.req.Due.Sub(u.s.Now()); window < MinWindow/2 {
 			return fmt.Errorf("the window that all share ends at %s, too soon to begin", clockTime(due))
 		}
 	}
@@ -176,22 +91,6 @@ func undoTimer(v *visit, method string) (t *link.UndoTimer, why string) {
 	return t, ""
 }
 
-// lasting is a context for what is owed to a device: no cancel ends it, only the
-// end of the service, and that not before its grace is over. Whoever comes next
-// then goes on.
-func (s *Service) lasting() (context.Context, func()) {
-	ctx, cancel := context.WithCancelCause(context.Background())
-	if s.until == nil {
-		return ctx, func() { cancel(nil) }
-	}
-	stop := context.AfterFunc(s.until, func() { time.AfterFunc(stopGrace, func() { cancel(ErrStopping) }) })
-	return ctx, func() { stop(); cancel(nil) }
-}
-
-// stopGrace is how long work that is owed to a device may go on once the service
-// is to stop.
-const stopGrace = 15 * time.Second
-
 func clockTime(t time.Time) string { return t.UTC().Format("15:04:05 MST") }
 
 // windowed limits a context to the window.
@@ -199,7 +98,7 @@ func (u *push) windowed(ctx context.Context) (context.Context, context.CancelFun
 	if u.journal.Due == nil {
 		return ctx, func() {}
 	}
-	return context.WithTimeoutCause(ctx, u.journal.Due.Sub(u.s.clock()), errWindow)
+	return context.WithTimeoutCause(ctx, u.journal.Due.Sub(u.s.Now()), errWindow)
 }
 
 // park lets the push wait for its decision. outcome and summary are what the
@@ -207,7 +106,7 @@ func (u *push) windowed(ctx context.Context) (context.Context, context.CancelFun
 func (u *push) park(outcome, summary string) {
 	if u.req.WhenEqual && (outcome == core.Equal || outcome == core.NotSaved) {
 		u.l.Step("it is equal to what was asked for, so it is confirmed, as was asked for")
-		ctx, done := u.s.lasting()
+		ctx, done := u.s.Lasting()
 		defer done()
 		u.keepIt(ctx, "by rule")
 		return
@@ -216,7 +115,7 @@ func (u *push) park(outcome, summary string) {
 	u.journal.Phase = "confirming"
 	summary = fmt.Sprintf("%s; it goes back to %s at %s unless it is confirmed", summary, u.res.Before, clockTime(due))
 	u.l.Step("waiting until %s to be confirmed", clockTime(due))
-	u.l.park(core.AwaitsConfirm, &due, summary, u.res, u.journaled)
+	u.l.Park(core.AwaitsConfirm, &due, summary, u.res, u.journaled)
 }
 
 // journaled writes the journal in a transaction that is open.
@@ -225,7 +124,7 @@ func (u *push) journaled(ctx context.Context, q *store.Q) error { return q.PutJo
 // resume takes up a push with a window: when it was decided, when its time is
 // over, or after whoever did it died.
 func (u *push) resume(ctx context.Context) {
-	now := u.s.clock()
+	now := u.s.Now()
 	over := u.journal.Due == nil || !now.Before(*u.journal.Due)
 	switch {
 	case u.journal.Announced == 0 && (u.journal.Phase == "arming" || u.journal.Phase == "sending"):
@@ -325,7 +224,7 @@ func (u *push) persist(ctx context.Context, what string, do func() error) bool {
 			u.finish(core.Unknown, what+": "+err.Error())
 			return false
 		}
-		if errors.Is(context.Cause(ctx), ErrStopping) || errors.Is(err, ErrLeaseLost) {
+		if errors.Is(context.Cause(ctx), job.ErrStopping) || errors.Is(err, job.ErrLeaseLost) {
 			return false
 		}
 		u.state(fmt.Sprintf("%s; trying again: %v", what, err))
@@ -349,7 +248,7 @@ func (u *push) open(ctx context.Context, v *visit) error {
 			u.l.Info("%s", a)
 		}
 		bg := context.Background()
-		if e := u.l.commit(bg, func(q *store.Q) error { return v.noteFailure(bg, q, err) }); e != nil {
+		if e := u.l.Commit(bg, func(q *store.Q) error { return v.noteFailure(bg, q, err) }); e != nil {
 			u.l.Warn("not latched: %v", e)
 		}
 	}
@@ -371,7 +270,7 @@ func (u *push) proveAgain(ctx context.Context) {
 	case <-within.Done():
 	case <-time.After(2 * time.Second):
 	}
-	if !errors.Is(context.Cause(ctx), ErrStopping) {
+	if !errors.Is(context.Cause(ctx), job.ErrStopping) {
 		u.s.settleLater(u.j, u.l)
 	}
 }

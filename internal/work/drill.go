@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/store"
 )
 
@@ -37,13 +38,13 @@ func (s *Service) RequestDrill(ctx context.Context, actor core.Actor, target cor
 	case on.Member != "":
 		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a drill is held on a device of its own", ErrDrill, on.Name, on.Parent)
 	}
-	return s.queue(ctx, actor, "drill", store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, why}, Key: key},
+	return s.Queue(ctx, actor, "drill", store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: DrillRequest{target.ID, why}, Key: key},
 		fmt.Sprintf("%s on %s%s", label(target), on.Name, note(why)))
 }
 
 // drillJob holds a drill. Begun anew after a crash it finds its pushes again:
 // each has a key of its own.
-func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) drillJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	var req DrillRequest
 	var res DrillResult
@@ -65,9 +66,9 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		}
 		push, said, err := s.drillPush(ctx, j, target, PushRequest{Drill: target.Device, Note: req.Note, NoSave: true}, "out")
 		switch {
-		case errors.Is(context.Cause(ctx), ErrStopping):
+		case errors.Is(context.Cause(ctx), job.ErrStopping):
 			return
-		case errors.Is(context.Cause(ctx), ErrCancelled):
+		case errors.Is(context.Cause(ctx), job.ErrCancelled):
 			s.endDrill(j, l, core.Cancelled, "cancelled by hand; nothing was sent", res)
 			return
 		case err != nil:
@@ -78,13 +79,13 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 			return
 		}
 		res.PushID = push.ID
-		l.result(res)
+		l.Result(res)
 		l.Info("push %s", push.ID)
 	}
 	// From here on the other device is owed what it ran before: a cancel waits.
-	owed, done := s.lasting()
+	owed, done := s.Lasting()
 	defer done()
-	push, err := s.awaitJob(owed, res.PushID, nil)
+	push, err := s.Await(owed, res.PushID, nil)
 	if err != nil {
 		return // the service stops; the next start goes on
 	}
@@ -113,17 +114,17 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 		l.Step("putting back what ran there, %s", label(before))
 		back, _, err := s.drillPush(owed, j, before, PushRequest{Note: "after the drill " + j.ID, NoSave: true}, "back")
 		switch {
-		case errors.Is(context.Cause(owed), ErrStopping):
+		case errors.Is(context.Cause(owed), job.ErrStopping):
 			return
 		case err != nil:
 			s.endDrill(j, l, core.Failed, s.drilled(res)+fmt.Sprintf("; but %s still runs it: %v; put it back: magpie push %s", j.Device, err, label(before)), res)
 			return
 		}
 		res.BackID = back.ID
-		l.result(res)
+		l.Result(res)
 	}
 	if res.BackID != "" {
-		back, err := s.awaitJob(owed, res.BackID, nil)
+		back, err := s.Await(owed, res.BackID, nil)
 		if err != nil {
 			return
 		}
@@ -144,9 +145,9 @@ func (s *Service) drillJob(ctx context.Context, j core.Job, l *Log) {
 // endDrill ends a drill. Where the other device runs its own again, or was never
 // sent anything, its pulls count again; otherwise they go on to be set aside
 // until it does.
-func (s *Service) endDrill(j core.Job, l *Log, outcome, summary string, res any) {
+func (s *Service) endDrill(j core.Job, l *job.Log, outcome, summary string, res any) {
 	r, _ := res.(DrillResult)
-	s.end(j, l, outcome, summary, res, func(q *store.Q) error {
+	s.End(j, l, outcome, summary, res, func(q *store.Q) error {
 		if r.PushID != "" && !r.Whole {
 			return nil
 		}

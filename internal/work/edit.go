@@ -116,7 +116,7 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 		why = strings.TrimPrefix(why+"; ", "; ") + fmt.Sprintf("kept although %s, because: %s", strings.Join(doubts, "; "), despite)
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		at := s.clock().UTC().Truncate(time.Microsecond)
+		at := s.Now().Truncate(time.Microsecond)
 		pull.ID, pull.JobID, pull.RequestedAt, pull.TakenAt, pull.Reason, pull.Actor, pull.Result = store.NewID(at), "", at, &at, core.Edited, actor.Name, "done"
 		if err := q.AddPull(ctx, pull); err != nil {
 			return err

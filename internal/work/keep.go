@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core/diff"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -58,7 +59,7 @@ func (k kept) summary() string {
 // keep writes what was fetched, in one transaction: the pull, new versions or
 // sightings, and how the device now stands.
 func (v *visit) keep(ctx context.Context) (k kept, err error) {
-	err = v.s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
+	err = v.s.Guarded(ctx, v.pull.JobID, func(q *store.Q) (err error) {
 		k, err = v.keepIn(ctx, q)
 		return err
 	})
@@ -79,7 +80,7 @@ func (v *visit) keepIn(ctx context.Context, q *store.Q) (k kept, err error) {
 }
 
 // keepDevice writes one device's share of a visit.
-func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia *dialect.Dialect, pull core.Pull, names []string, parts map[string]link.Part, factory bool, l *Log, k *kept) error {
+func (v *visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia *dialect.Dialect, pull core.Pull, names []string, parts map[string]link.Part, factory bool, l *job.Log, k *kept) error {
 	pull.Result = "done"
 	if err := q.AddPull(ctx, pull); err != nil {
 		return err
@@ -209,7 +210,7 @@ func (v *visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device,
 			return err
 		}
 		pull := v.pull
-		pull.ID, pull.DeviceID, pull.Host, pull.Model, pull.Serial, pull.Release = store.NewID(v.s.clock()), d.ID, m.Name, m.Model, m.Serial, m.Release
+		pull.ID, pull.DeviceID, pull.Host, pull.Model, pull.Serial, pull.Release = store.NewID(v.s.Now()), d.ID, m.Name, m.Model, m.Serial, m.Release
 		if m.err != nil {
 			if err := noteTrouble(ctx, q, d, pull, core.Failing, m.err, *v.pull.TakenAt); err != nil {
 				return err
@@ -218,7 +219,7 @@ func (v *visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device,
 			continue
 		}
 		mine := kept{Versions: map[string]core.Version{}}
-		if err := v.keepDevice(ctx, q, &d, m.dia, pull, m.names, m.parts, false, v.s.silent(), &mine); err != nil {
+		if err := v.keepDevice(ctx, q, &d, m.dia, pull, m.names, m.parts, false, v.s.Silent(), &mine); err != nil {
 			return fmt.Errorf("%s: %w", m.Name, err)
 		}
 		k.Result.Members.Pulled++
@@ -260,7 +261,7 @@ func standing(d core.Device) string {
 	return core.Steady
 }
 
-func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head store.Head, doc *dialect.Doc, pull core.Pull, got link.Part, settled, aside string, l *Log) (out PulledPart, _ core.Version, err error) {
+func (v *visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head store.Head, doc *dialect.Doc, pull core.Pull, got link.Part, settled, aside string, l *job.Log) (out PulledPart, _ core.Version, err error) {
 	name, p := head.Name, head.Part
 	out = PulledPart{Part: name, Absent: got.Absent, Aside: aside}
 	if got.Absent {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/store"
 )
 
@@ -68,7 +69,10 @@ func (s *Service) mayAlone(ctx context.Context, actor core.Actor, p Preview, req
 
 // mayApprove tells whether somebody may approve a planned push: another than who
 // planned it, where a rule says so, and what they looked at.
-func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, j core.Job, seen string) error {
+func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, j core.Job, word, seen string) error {
+	if word != "approve" {
+		return nil
+	}
 	var res PlanResult
 	if err := q.OpenResult(j, &res); err != nil || j.Kind != "planned" {
 		return err
@@ -114,7 +118,7 @@ func (s *Service) RequestPlan(ctx context.Context, actor core.Actor, previewID, 
 	if err := s.sound(ctx, actor, p, &req); err != nil {
 		return j, err
 	}
-	return s.queue(ctx, actor, "push planned", store.NewJob{Job: core.Job{Kind: "planned", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: PlanRequest{previewID, req, plan}, Key: key},
+	return s.Queue(ctx, actor, "push planned", store.NewJob{Job: core.Job{Kind: "planned", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf}, Wants: PlanRequest{previewID, req, plan}, Key: key},
 		fmt.Sprintf("%s of %s, %d lines, from %s until %s%s", p.Method, p.Target, p.lineCount(), inZone(plan.From, plan.Zone), inZone(plan.Until, plan.Zone), note(req.Note)+despite(p, req)))
 }
 
@@ -130,7 +134,7 @@ func inZone(t time.Time, zone string) string {
 type plannedPush struct {
 	s   *Service
 	j   core.Job
-	l   *Log
+	l   *job.Log
 	req PlanRequest
 	p   Preview // as it was looked at last
 	res PlanResult
@@ -139,7 +143,7 @@ type plannedPush struct {
 // plannedJob goes on with a planned push from wherever it stands: it waits to be
 // approved, waits for its time, previews again, and pushes only what was looked
 // at.
-func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) plannedJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	u := &plannedPush{s: s, j: j, l: l}
 	papers := context.WithoutCancel(ctx)
@@ -156,7 +160,7 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 		err = s.papers(papers, u.res.PreviewID, &u.p)
 	}
 	if err != nil {
-		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
+		s.End(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
 		return
 	}
 	d, err := q.DeviceByID(papers, j.DeviceID)
@@ -164,7 +168,7 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 		u.res.Rule, err = q.AskedApproval(papers, d)
 	}
 	if err != nil {
-		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), u.res)
+		s.End(j, l, core.Failed, "nothing was sent: "+err.Error(), u.res)
 		return
 	}
 	if j.Decision == "approve" && u.res.Approved == "" {
@@ -178,11 +182,11 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *Log) {
 	now := s.Now()
 	switch {
 	case j.Cancel:
-		s.end(j, l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
+		s.End(j, l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
 	case j.Decision == "decline":
-		s.end(j, l, core.Cancelled, "declined by "+j.DecidedBy+"; nothing was sent", u.res)
+		s.End(j, l, core.Cancelled, "declined by "+j.DecidedBy+"; nothing was sent", u.res)
 	case !now.Before(u.res.Until):
-		s.end(j, l, core.Cancelled, fmt.Sprintf("its time was over at %s; nothing was sent", inZone(u.res.Until, u.res.Zone)), u.res)
+		s.End(j, l, core.Cancelled, fmt.Sprintf("its time was over at %s; nothing was sent", inZone(u.res.Until, u.res.Zone)), u.res)
 	case (u.res.Rule != "" || u.res.Changed) && u.res.Approved == "":
 		u.ask()
 	case now.Before(u.res.From):
@@ -220,7 +224,7 @@ func (u *plannedPush) ask() {
 
 func (u *plannedPush) park(awaits string, due time.Time, summary string) {
 	u.l.Info("%s", summary)
-	u.l.park(awaits, &due, summary, u.res)
+	u.l.Park(awaits, &due, summary, u.res)
 }
 
 // begin previews the push again, and pushes if the same would be sent.
@@ -228,22 +232,22 @@ func (u *plannedPush) begin(ctx context.Context) {
 	s := u.s
 	actor, err := s.asker(ctx, u.j)
 	if err != nil {
-		s.end(u.j, u.l, core.Refused, err.Error()+"; nothing was sent", u.res)
+		s.End(u.j, u.l, core.Refused, err.Error()+"; nothing was sent", u.res)
 		return
 	}
 	u.l.Step("its time has come; looking at the device again")
 	p, made, err := u.look(ctx, actor)
 	switch {
-	case errors.Is(context.Cause(ctx), ErrStopping):
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
 		return
-	case errors.Is(context.Cause(ctx), ErrCancelled):
-		s.end(u.j, u.l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
+	case errors.Is(context.Cause(ctx), job.ErrCancelled):
+		s.End(u.j, u.l, core.Cancelled, "cancelled by hand; nothing was sent", u.res)
 		return
 	case err != nil:
 		u.again(core.Failed, err)
 		return
 	case len(p.Steps) == 0:
-		s.end(u.j, u.l, core.Done, fmt.Sprintf("nothing to send, the device runs %s already", p.Target), u.res)
+		s.End(u.j, u.l, core.Done, fmt.Sprintf("nothing to send, the device runs %s already", p.Target), u.res)
 		return
 	}
 	same := sameSend(u.p, p)
@@ -262,12 +266,12 @@ func (u *plannedPush) begin(ctx context.Context) {
 		return
 	}
 	if err != nil {
-		s.end(u.j, u.l, core.Refused, "nothing was sent: "+err.Error(), u.res)
+		s.End(u.j, u.l, core.Refused, "nothing was sent: "+err.Error(), u.res)
 		return
 	}
 	u.res.PushID = push.ID
 	u.l.Step("push %s", push.ID)
-	u.l.result(u.res)
+	u.l.Result(u.res)
 	u.follow(ctx)
 }
 
@@ -275,7 +279,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 func (u *plannedPush) again(outcome string, cause error) {
 	next := u.s.Now().Add(lookEvery)
 	if !next.Before(u.res.Until) {
-		u.s.end(u.j, u.l, outcome, "nothing was sent: "+cause.Error(), u.res)
+		u.s.End(u.j, u.l, outcome, "nothing was sent: "+cause.Error(), u.res)
 		return
 	}
 	u.l.Warn("%v; looking again at %s", cause, clockTime(next))
@@ -320,13 +324,13 @@ func sent(p Preview) (out []string) {
 
 // follow waits until the push has ended, and ends as it did.
 func (u *plannedPush) follow(ctx context.Context) {
-	push, err := u.s.awaitJob(context.WithoutCancel(ctx), u.res.PushID, func(core.Job) bool { return ctx.Err() != nil })
+	push, err := u.s.Await(context.WithoutCancel(ctx), u.res.PushID, func(core.Job) bool { return ctx.Err() != nil })
 	switch {
 	case err != nil:
 		u.l.Warn("push %s: %v", u.res.PushID, err)
-	case push.State != core.Ended && errors.Is(context.Cause(ctx), ErrCancelled):
-		u.s.end(u.j, u.l, core.Done, "push "+push.ID+" has begun and goes on; cancel that", u.res)
+	case push.State != core.Ended && errors.Is(context.Cause(ctx), job.ErrCancelled):
+		u.s.End(u.j, u.l, core.Done, "push "+push.ID+" has begun and goes on; cancel that", u.res)
 	case push.State == core.Ended:
-		u.s.end(u.j, u.l, push.Outcome, push.Summary, u.res)
+		u.s.End(u.j, u.l, push.Outcome, push.Summary, u.res)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -128,7 +129,7 @@ func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.D
 			req.At = r.Address
 		}
 	}
-	return s.queue(ctx, actor, "preview", store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key},
+	return s.Queue(ctx, actor, "preview", store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key},
 		fmt.Sprintf("%s of %s%s", req.Method, label(target), askedWhere(d, req)))
 }
 
@@ -161,7 +162,7 @@ func (s *Service) previewed(ctx context.Context, actor core.Actor, d core.Device
 	if err != nil {
 		return p, nil, err
 	}
-	if j, err = s.awaitJob(ctx, j.ID, nil); err != nil {
+	if j, err = s.Await(ctx, j.ID, nil); err != nil {
 		return p, nil, err
 	}
 	if j.Outcome != core.Done {
@@ -176,16 +177,15 @@ func (s *Service) previewed(ctx context.Context, actor core.Actor, d core.Device
 }
 
 // previewJob pulls the device, works out the script and keeps both.
-func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) previewJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	var req PreviewRequest
 	if err := q.OpenRequest(j, &req); err != nil {
-		s.end(j, l, core.Failed, err.Error(), nil)
+		s.End(j, l, core.Failed, err.Error(), nil)
 		return
 	}
-	d, err := q.DeviceByID(ctx, j.DeviceID)
-	if err != nil {
-		s.end(j, l, core.Failed, "the device was removed", nil)
+	d, ok := s.deviceOf(ctx, j, l)
+	if !ok {
 		return
 	}
 	v := s.newVisit(j, d, core.BeforePush, l).goTo(Where{Address: req.At, Relay: req.Relay}, req.Accept)
@@ -197,19 +197,19 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 	ctx = context.WithoutCancel(ctx)
 	k, err := v.keep(ctx)
 	if err != nil {
-		s.end(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
+		s.End(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
 		return
 	}
 	l.Info("kept: %s", k.summary())
 	p, err := s.preview(ctx, v, k, req)
 	if err != nil {
 		l.Trouble(err.Error(), "")
-		s.end(j, l, core.Refused, err.Error(), nil)
+		s.End(j, l, core.Refused, err.Error(), nil)
 		return
 	}
 	hash, err := s.previewHash(p)
 	if err != nil {
-		s.end(j, l, core.Failed, err.Error(), nil)
+		s.End(j, l, core.Failed, err.Error(), nil)
 		return
 	}
 	var id string
@@ -218,14 +218,14 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *Log) {
 		return err
 	})
 	if err != nil {
-		s.end(j, l, core.Failed, "the preview could not be kept: "+err.Error(), nil)
+		s.End(j, l, core.Failed, "the preview could not be kept: "+err.Error(), nil)
 		return
 	}
 	summary := counts(p.lineCount(), "line", "lines") + " to send"
 	if len(p.Steps) == 0 {
 		summary = "nothing to send, the device runs it already"
 	}
-	s.end(j, l, core.Done, summary, map[string]string{"preview": id, "hash": hash})
+	s.End(j, l, core.Done, summary, map[string]string{"preview": id, "hash": hash})
 }
 
 // away is how long at most the device is away because of the push; nought if it

@@ -34,7 +34,7 @@ func (u *push) differs(ctx context.Context, v *visit) ([]Residual, error) {
 
 // renew makes the visit count as another pull of the same job.
 func (v *visit) renew(reason string) {
-	v.pull.ID, v.pull.Reason, v.pull.RequestedAt = store.NewID(v.s.clock()), reason, v.s.clock().UTC()
+	v.pull.ID, v.pull.Reason, v.pull.RequestedAt = store.NewID(v.s.Now()), reason, v.s.Now()
 }
 
 // phase writes down how far the push is. Once it was confirmed that stands, so
@@ -96,7 +96,7 @@ func (u *push) prove() {
 	case !ok:
 		u.s.settleLater(u.j, u.l)
 	case u.journal.Due != nil && u.failed() != "":
-		lasting, done := u.s.lasting()
+		lasting, done := u.s.Lasting()
 		defer done()
 		u.takeBack(lasting, u.failed())
 	case u.journal.Due != nil && outcome != core.Unknown:
@@ -275,10 +275,7 @@ func (u *push) finish(outcome, summary string, also ...func(q *store.Q) error) {
 	if u.journal.Phase == "undoing" && outcome == core.Equal {
 		outcome, summary = core.Failed, "the undo broke off; all the same: "+summary
 	}
-	u.s.end(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
-		if err := q.Unclaim(ctx, u.j.ID); err != nil {
-			return err
-		}
+	u.s.End(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
 		if err := u.settlePlace(ctx, q, place); err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -69,38 +70,20 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 }
 
 // PullNow pulls a device at once, as a job of its own, and waits for its end.
-func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, reason string) (j core.Job, err error) {
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}}
-		if err := q.AddJob(ctx, &n); err != nil {
-			return err
-		}
-		j = n.Job
-		return q.TakeJob(ctx, &j, s.node, s.life)
-	})
-	if err != nil {
-		return j, err
-	}
-	ended := make(chan struct{})
-	s.begin(j, false, func(ctx context.Context, j core.Job, l *Log) {
-		defer close(ended)
-		s.pullJob(ctx, j, l)
-	})
-	<-ended
-	return s.Store.As(actor).Job(ctx, j.ID)
+func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, reason string) (core.Job, error) {
+	return s.AtOnce(ctx, actor, store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}})
 }
 
 // pullJob is the road of a pull, top to bottom: lease, visit, keep, say.
-func (s *Service) pullJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	var req PullRequest
 	if err := q.OpenRequest(j, &req); err != nil {
-		s.end(j, l, core.Failed, err.Error(), nil)
+		s.End(j, l, core.Failed, err.Error(), nil)
 		return
 	}
-	d, err := q.DeviceByID(ctx, j.DeviceID)
-	if err != nil {
-		s.end(j, l, core.Failed, "the device was removed", nil)
+	d, ok := s.deviceOf(ctx, j, l)
+	if !ok {
 		return
 	}
 	visit := s.newVisit(j, d, req.Reason, l)
@@ -110,18 +93,18 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	visit.hangUp()
 	if err := s.endPull(j, l, visit); err != nil {
-		s.end(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
+		s.End(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
 	}
 }
 
 // endPull keeps what a visit brought, lets the device go and ends the job, in
 // one transaction.
-func (s *Service) endPull(j core.Job, l *Log, v *visit) error {
+func (s *Service) endPull(j core.Job, l *job.Log, v *visit) error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	seq := l.mark()
-	err := l.commit(ctx, func(q *store.Q) error {
-		l.rewind(seq)
+	seq := l.Mark()
+	err := l.Commit(ctx, func(q *store.Q) error {
+		l.Rewind(seq)
 		k, err := v.keepIn(ctx, q)
 		if err != nil {
 			return err
@@ -129,8 +112,8 @@ func (s *Service) endPull(j core.Job, l *Log, v *visit) error {
 		if err := v.unlease(ctx, q); err != nil {
 			return err
 		}
-		l.add("end", core.Done+": "+k.summary(), "")
-		return q.EndJob(ctx, j.ID, core.Done, k.summary(), k.Result)
+		l.Add("end", core.Done+": "+k.summary(), "")
+		return s.EndIn(ctx, q, j, core.Done, k.summary(), k.Result)
 	})
 	if err == nil {
 		v.leased = false
@@ -138,15 +121,39 @@ func (s *Service) endPull(j core.Job, l *Log, v *visit) error {
 	return err
 }
 
+// deviceOf reads a job's device. ok is false when that ended the job, or when it
+// is left to be taken up.
+func (s *Service) deviceOf(ctx context.Context, j core.Job, l *job.Log) (d core.Device, ok bool) {
+	d, err := s.Store.As(service).DeviceByID(ctx, j.DeviceID)
+	switch {
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
+	case errors.Is(context.Cause(ctx), job.ErrCancelled):
+		s.End(j, l, core.Cancelled, "cancelled by hand", nil)
+	case errors.Is(err, store.ErrNotFound):
+		s.End(j, l, core.Failed, "the device was removed", nil)
+	case err != nil:
+		s.End(j, l, core.Failed, err.Error(), nil)
+	default:
+		return d, true
+	}
+	return d, false
+}
+
+// ours tells whether an error is of our own making: the database, the end of the
+// service. It says nothing of the device.
+func ours(err error) bool {
+	return errors.Is(err, job.ErrLeaseLost) || errors.Is(err, job.ErrStopping) || errors.Is(err, store.ErrDatabase) || errors.Is(err, context.Canceled)
+}
+
 // visited opens a visit and fetches all parts, again after a while if what
 // kept it from that may pass. When it does not come to its end, it ends the
 // job, or leaves it to be taken up at the next start, and returns false.
-func (s *Service) visited(ctx context.Context, j core.Job, l *Log, v *visit) bool {
+func (s *Service) visited(ctx context.Context, j core.Job, l *job.Log, v *visit) bool {
 	err := v.whole(ctx)
 	switch {
-	case errors.Is(context.Cause(ctx), ErrStopping):
-	case errors.Is(context.Cause(ctx), ErrCancelled):
-		s.end(j, l, core.Cancelled, "cancelled by hand", nil)
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
+	case errors.Is(context.Cause(ctx), job.ErrCancelled):
+		s.End(j, l, core.Cancelled, "cancelled by hand", nil)
 	case err != nil:
 		s.failPull(j, l, v, err)
 	default:
@@ -164,6 +171,14 @@ func (v *visit) whole(ctx context.Context) error {
 				return nil
 			}
 			v.close()
+		}
+		if errors.Is(err, job.ErrLeaseLost) {
+			v.l.Warn("%v; it begins anew as soon as that is over", err)
+			if err := v.s.UntilSure(ctx); err != nil {
+				return err
+			}
+			try--
+			continue
 		}
 		if v.dia == nil || try >= v.dia.Reach.Retry.Times || !mayPass(err) || ctx.Err() != nil {
 			return err
@@ -193,7 +208,7 @@ func mayPass(err error) bool {
 
 // failPull notes a visit that brought nothing: the seen intervals end here, and
 // a refused login is latched.
-func (s *Service) failPull(j core.Job, l *Log, v *visit, err error) {
+func (s *Service) failPull(j core.Job, l *job.Log, v *visit, err error) {
 	var part *link.Incomplete
 	if errors.As(err, &part) && part.Got != "" {
 		l.Keep(part.Got)
@@ -207,7 +222,7 @@ func (s *Service) failPull(j core.Job, l *Log, v *visit, err error) {
 	if errors.Is(err, link.ErrLoginRefused) {
 		outcome = core.Refused
 	}
-	s.end(j, l, outcome, err.Error(), nil, func(q *store.Q) error {
+	s.End(j, l, outcome, err.Error(), nil, func(q *store.Q) error {
 		if v.where.Address != "" || errors.Is(err, ErrNotTold) { // it says nothing of the device at its own address
 			return nil
 		}
@@ -217,6 +232,9 @@ func (s *Service) failPull(j core.Job, l *Log, v *visit, err error) {
 
 // noteFailure writes a visit that brought nothing.
 func (v *visit) noteFailure(ctx context.Context, q *store.Q, cause error) error {
+	if ours(cause) {
+		return nil
+	}
 	d, err := q.LockDevice(ctx, v.d.ID, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -237,7 +255,7 @@ func (v *visit) noteFailure(ctx context.Context, q *store.Q, cause error) error 
 	case errors.Is(cause, link.ErrUnreachable):
 		state = core.Unreachable
 	}
-	return noteTrouble(ctx, q, d, v.pull, state, cause, v.s.clock().UTC())
+	return noteTrouble(ctx, q, d, v.pull, state, cause, v.s.Now())
 }
 
 // noteTrouble writes a visit that brought nothing: the seen intervals end here.

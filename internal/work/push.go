@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -73,6 +74,10 @@ var ErrPreviewChanged = errors.New("this is not the preview that was shown; look
 // RequestPush queues a push of what a preview shows. hash is the preview's, as
 // it was shown.
 func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, hash string, req PushRequest, key store.Key) (j core.Job, err error) {
+	// Asked for before, it is that push, whatever has become of its window since.
+	if old, asked, err := s.Store.As(actor).Asked(ctx, key); err != nil || asked {
+		return old, err
+	}
 	p, err := s.shown(ctx, actor, previewID, hash)
 	if err != nil {
 		return j, err
@@ -103,7 +108,7 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		return j, err
 	}
 	req.PreviewID = previewID
-	return s.queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key},
+	return s.Queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key},
 		fmt.Sprintf("%s of %s onto %s, %d lines%s", p.Method, p.Target, p.Base, p.lineCount(), note(req.Note)+despite(p, req)+alone)+p.Where.words(), s.claim)
 }
 
@@ -182,7 +187,7 @@ func note(s string) string {
 type push struct {
 	s       *Service
 	j       core.Job
-	l       *Log
+	l       *job.Log
 	req     PushRequest
 	p       Preview
 	v       *visit
@@ -199,7 +204,7 @@ type push struct {
 
 // pushJob is the road of a push: visit, keep what runs, check that it is what
 // the preview saw, send line by line, save, pull again, compare.
-func (s *Service) pushJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) pushJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	u := &push{s: s, j: j, l: l}
 	err := q.OpenRequest(j, &u.req)
@@ -271,9 +276,9 @@ func (u *push) check(ctx context.Context) (ended bool) {
 	if err != nil {
 		u.v.close()
 		switch {
-		case errors.Is(context.Cause(ctx), ErrStopping):
+		case errors.Is(context.Cause(ctx), job.ErrStopping):
 			u.finish(core.Failed, "the service was stopped; nothing was sent")
-		case errors.Is(context.Cause(ctx), ErrCancelled):
+		case errors.Is(context.Cause(ctx), job.ErrCancelled):
 			u.finish(core.Cancelled, "cancelled by hand; nothing was sent")
 		default:
 			u.l.Trouble(err.Error(), "")
@@ -367,7 +372,7 @@ func (u *push) send(ctx context.Context, steps []SendStep, phase string) error {
 		}
 		c := st.change(u.p.Part, u.p.Method)
 		if phase == "sending" && u.journal.UndoBy == link.ByCommit && c.Kind == "commit" {
-			c.Within, c.Token = u.journal.Due.Sub(u.s.clock())+grace(u.req.Within), u.journal.Token
+			c.Within, c.Token = u.journal.Due.Sub(u.s.Now())+grace(u.req.Within), u.journal.Token
 		}
 		if err := sess.Send(c); err != nil {
 			return stepError{i + 1, st, err}
@@ -459,5 +464,5 @@ func (u *push) restarted(ctx context.Context, down, within time.Duration) error 
 // off by a cancel: what was done must be written down.
 func (u *push) record() error {
 	ctx := context.Background()
-	return u.l.commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) })
+	return u.l.Commit(ctx, func(q *store.Q) error { return q.PutJournal(ctx, u.journal) })
 }

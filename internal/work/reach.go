@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -102,7 +103,7 @@ func (s *Service) refusedLogin(ctx context.Context, q *store.Q, d core.Device, c
 	if d.SetName == "" {
 		return nil
 	}
-	n, err := q.Refusals(ctx, d.CredentialID, s.clock().UTC().Add(-breakerWithin))
+	n, err := q.Refusals(ctx, d.CredentialID, s.Now().Add(-breakerWithin))
 	if err != nil || n < breakerRefusals {
 		return err
 	}
@@ -124,7 +125,7 @@ func newRooms() *rooms { return &rooms{taken: map[string]int{}, left: make(chan 
 
 // room waits until the limits allow one more conversation. The function
 // returned ends it.
-func (s *Service) room(ctx context.Context, d core.Device, l *Log) (func(), error) {
+func (s *Service) room(ctx context.Context, d core.Device, l *job.Log) (func(), error) {
 	wants := map[string]int{}
 	for key, limit := range map[string]int{"": s.limits.Sessions, "site " + d.Site: s.limits.Site, "jump " + d.JumpID: s.limits.Jump} {
 		if limit > 0 && key != "site " && key != "jump " {

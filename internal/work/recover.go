@@ -8,91 +8,15 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/store"
 )
 
-// maxTries is how often a pull or preview is begun before it is given up.
-const maxTries = 3
-
-// recover finds jobs whose node died and takes them up.
-func (s *Service) recover(ctx context.Context) {
-	jobs, err := s.Store.As(service).Unended(ctx)
-	if err != nil {
-		return
-	}
-	s.freeOrphans(ctx)
-	for _, j := range jobs {
-		if s.alive(j.ID, j.Node, j.Life) {
-			continue
-		}
-		state := core.Running
-		if j.Kind == "push" {
-			state = core.Waiting
-		}
-		var mine bool
-		err := s.Store.Tx(ctx, service, func(q *store.Q) (err error) {
-			mine, err = q.AdoptJob(ctx, j, s.node, s.life, state)
-			return err
-		})
-		if err != nil || !mine {
-			continue
-		}
-		slog.Info("taking up a job whose node died", "job", j.ID, "kind", j.Kind)
-		if j.Kind == "push" {
-			s.begin(j, true, s.settle)
-		} else {
-			s.begin(j, true, s.again)
-		}
-	}
-}
-
-// freeOrphans lets any node take jobs that wait for one that is gone: they end
-// with what that means for them.
-func (s *Service) freeOrphans(ctx context.Context) {
-	nodes, err := s.Store.As(service).WaitedFor(ctx)
-	if err != nil {
-		return
-	}
-	for _, node := range nodes {
-		if s.nodeLives(node) {
-			continue
-		}
-		if err := s.Store.Tx(ctx, service, func(q *store.Q) error { return q.FreeJobs(ctx, node) }); err != nil {
-			slog.Warn("jobs of a node that is gone", "node", node, "err", err)
-		}
-	}
-}
-
-// nodeLives tells whether a node's heart moved lately, as far as this one knows.
-func (s *Service) nodeLives(node string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if node == s.node {
-		return true
-	}
-	h, known := s.watched[node]
-	return known && time.Since(h.moved) < lapseAfter
-}
-
-// again begins a job anew that changes nothing on a device.
-func (s *Service) again(ctx context.Context, j core.Job, l *Log) {
-	if j.Cancel {
-		s.end(j, l, core.Cancelled, "cancelled by hand", nil)
-		return
-	}
-	if j.Tries >= maxTries {
-		s.end(j, l, core.Failed, fmt.Sprintf("begun %d times, and each time the service stopped in the middle", j.Tries), nil)
-		return
-	}
-	l.Warn("the service stopped in the middle of this job; it begins anew")
-	s.do(ctx, j, l)
-}
-
 // settleLater hands a push whose end is not known to settle.
-func (s *Service) settleLater(j core.Job, l *Log) {
+func (s *Service) settleLater(j core.Job, l *job.Log) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	err := l.commit(ctx, func(q *store.Q) error {
+	err := l.Commit(ctx, func(q *store.Q) error {
 		return q.SetJobState(ctx, j.ID, core.Waiting, "what the device runs is not known; it is looked at as soon as it answers")
 	})
 	if err != nil {
@@ -104,11 +28,11 @@ func (s *Service) settleLater(j core.Job, l *Log) {
 // settle takes up a push that broke off: it says what was sent, looks at the
 // device as soon as that can be done, and says what it runs. It sends nothing;
 // the undo is offered, not done.
-func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) settle(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	u := &push{s: s, j: j, l: l}
 	// A push that was cancelled is owed its end all the same.
-	owed, done := s.lasting()
+	owed, done := s.Lasting()
 	defer done()
 	err := q.OpenRequest(j, &u.req)
 	if err == nil {
@@ -151,10 +75,10 @@ func (s *Service) settle(ctx context.Context, j core.Job, l *Log) {
 		if ended {
 			return
 		}
-		if errors.Is(context.Cause(ctx), ErrStopping) {
+		if errors.Is(context.Cause(ctx), job.ErrStopping) {
 			return
 		}
-		if errors.Is(context.Cause(ctx), ErrCancelled) {
+		if errors.Is(context.Cause(ctx), job.ErrCancelled) {
 			u.finish(core.Unknown, known+"; the device could not be looked at, and waiting for it was called off by hand")
 			return
 		}
@@ -201,7 +125,7 @@ func (u *push) reload(ctx context.Context) error {
 func (u *push) state(summary string) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if err := u.l.commit(ctx, func(q *store.Q) error { return q.SetJobState(ctx, u.j.ID, core.Waiting, summary) }); err != nil {
+	if err := u.l.Commit(ctx, func(q *store.Q) error { return q.SetJobState(ctx, u.j.ID, core.Waiting, summary) }); err != nil {
 		slog.Warn("job's state not kept", "job", u.j.ID, "err", err)
 	}
 }

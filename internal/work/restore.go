@@ -11,6 +11,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/job"
 	"magpie/internal/store"
 )
 
@@ -83,7 +84,7 @@ func (s *Service) RequestSurvey(ctx context.Context, actor core.Actor, devices [
 	for _, d := range inOrder(devices) {
 		req.DeviceIDs = append(req.DeviceIDs, d.ID)
 	}
-	return s.queue(ctx, actor, "survey", store.NewJob{Job: core.Job{Kind: "survey", Device: counts(len(devices), "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%d devices to %s", len(devices), which))
+	return s.Queue(ctx, actor, "survey", store.NewJob{Job: core.Job{Kind: "survey", Device: counts(len(devices), "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%d devices to %s", len(devices), which))
 }
 
 // inOrder puts devices that others hang on, or are reached through, behind
@@ -107,16 +108,16 @@ func inOrder(devices []core.Device) []core.Device {
 }
 
 // surveyJob previews every device, a few at a time.
-func (s *Service) surveyJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) surveyJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	var req SurveyRequest
 	if err := q.OpenRequest(j, &req); err != nil {
-		s.end(j, l, core.Failed, err.Error(), nil)
+		s.End(j, l, core.Failed, err.Error(), nil)
 		return
 	}
 	picked, err := s.picked(ctx, req.Snapshot)
 	if err != nil {
-		s.end(j, l, core.Failed, err.Error(), nil)
+		s.End(j, l, core.Failed, err.Error(), nil)
 		return
 	}
 	if req.Snapshot != "" {
@@ -143,11 +144,11 @@ func (s *Service) surveyJob(ctx context.Context, j core.Job, l *Log) {
 		})
 	}
 	wg.Wait()
-	if errors.Is(context.Cause(ctx), ErrStopping) {
+	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return
 	}
-	if errors.Is(context.Cause(ctx), ErrCancelled) {
-		s.end(j, l, core.Cancelled, "cancelled by hand; nothing was sent", nil)
+	if errors.Is(context.Cause(ctx), job.ErrCancelled) {
+		s.End(j, l, core.Cancelled, "cancelled by hand; nothing was sent", nil)
 		return
 	}
 	push, skip, refused := 0, 0, 0
@@ -161,7 +162,7 @@ func (s *Service) surveyJob(ctx context.Context, j core.Job, l *Log) {
 			push++
 		}
 	}
-	s.end(j, l, core.Done, fmt.Sprintf("%s to push to, %d run it already, %d cannot be done", counts(push, "device", "devices"), skip, refused), out)
+	s.End(j, l, core.Done, fmt.Sprintf("%s to push to, %d run it already, %d cannot be done", counts(push, "device", "devices"), skip, refused), out)
 }
 
 // survey previews one device.
@@ -173,8 +174,11 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string, pick
 		row.Skip, row.Refused = err.Error(), true
 		return row
 	}
+	if errors.Is(err, store.ErrNotFound) {
+		err = fmt.Errorf("the device was removed")
+	}
 	if err != nil {
-		return no(fmt.Errorf("the device was removed"))
+		return no(err)
 	}
 	dia := s.dialectOf(d)
 	if dia == nil || len(dia.Change.Methods) == 0 {
@@ -209,21 +213,6 @@ func (s *Service) survey(ctx context.Context, j core.Job, id, which string, pick
 	return row
 }
 
-// awaitJob waits until a job has ended, or until is true of it.
-func (s *Service) awaitJob(ctx context.Context, id string, until func(core.Job) bool) (core.Job, error) {
-	for {
-		j, err := s.Store.As(service).Job(ctx, id)
-		if err != nil || j.State == core.Ended || until != nil && until(j) {
-			return j, err
-		}
-		select {
-		case <-ctx.Done():
-			return j, context.Cause(ctx)
-		case <-time.After(200 * time.Millisecond):
-		}
-	}
-}
-
 // RequestRestore queues the pushes that a survey shows.
 func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req RestoreRequest, key store.Key) (core.Job, error) {
 	if err := windowSound(req.Within); err != nil {
@@ -252,7 +241,7 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 		return core.Job{}, fmt.Errorf("%w: one window for all was asked for, and no window", ErrWindow)
 	}
 	req.AtOnce = min(req.AtOnce, maxAtOnce)
-	return s.queue(ctx, actor, "restore", store.NewJob{Job: core.Job{Kind: "restore", Device: counts(n, "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%s to %s%s", counts(n, "device", "devices"), survey.Which, note(req.Note)))
+	return s.Queue(ctx, actor, "restore", store.NewJob{Job: core.Job{Kind: "restore", Device: counts(n, "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%s to %s%s", counts(n, "device", "devices"), survey.Which, note(req.Note)))
 }
 
 // ErrNothingToRestore is returned for a survey that found nothing to push.
@@ -276,7 +265,7 @@ func (s *Service) surveyed(ctx context.Context, id string) (out Survey, err erro
 // restoreJob pushes to the first device alone, then to the others a few at a
 // time, and stops after so many that did not end well. Begun anew after a crash
 // it finds its pushes again: each has a key of its own.
-func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
+func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(service)
 	var req RestoreRequest
 	survey := Survey{}
@@ -285,7 +274,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 		survey, err = s.surveyed(ctx, req.SurveyID)
 	}
 	if err != nil {
-		s.end(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
+		s.End(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
 		return
 	}
 	out := RestoreResult{Which: survey.Which}
@@ -301,7 +290,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 	}
 	var mu sync.Mutex
 	bad := 0
-	keep := func() { l.result(out) } // mu is held
+	keep := func() { l.Result(out) } // mu is held
 	var due *time.Time
 	if req.Together && j.StartedAt != nil {
 		at := j.StartedAt.Add(req.Within).UTC().Truncate(time.Millisecond)
@@ -322,7 +311,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 		}
 		mu.Unlock()
 		if err == nil {
-			p, err = s.awaitJob(ctx, p.ID, func(p core.Job) bool { return p.State == core.Waiting && p.Due != nil && p.Decision == "" })
+			p, err = s.Await(ctx, p.ID, func(p core.Job) bool { return p.State == core.Waiting && p.Due != nil && p.Decision == "" })
 		}
 		mu.Lock()
 		defer mu.Unlock()
@@ -371,7 +360,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 		})
 	}
 	wg.Wait()
-	if errors.Is(context.Cause(ctx), ErrStopping) {
+	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return // the next start goes on where this one was
 	}
 	s.endRestore(j, l, out, bad, req.StopAfter)
@@ -379,7 +368,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *Log) {
 
 // endRestore says how a restore came out. Pushes that wait to be confirmed go on
 // by themselves: each has its own window.
-func (s *Service) endRestore(j core.Job, l *Log, out RestoreResult, bad, stopAfter int) {
+func (s *Service) endRestore(j core.Job, l *job.Log, out RestoreResult, bad, stopAfter int) {
 	n := map[string]int{}
 	for _, r := range out.Rows {
 		n[r.Outcome]++
@@ -402,7 +391,7 @@ func (s *Service) endRestore(j core.Job, l *Log, out RestoreResult, bad, stopAft
 	if bad >= stopAfter && n["not begun"] > 0 {
 		summary += fmt.Sprintf("; stopped after %s that did not end well", counts(bad, "push", "pushes"))
 	}
-	s.end(j, l, outcome, summary, out)
+	s.End(j, l, outcome, summary, out)
 }
 
 // DecideAll keeps or takes back every push of a restore that waits. It returns
@@ -415,7 +404,7 @@ func (s *Service) DecideAll(ctx context.Context, actor core.Actor, restoreID, de
 	}
 	var out RestoreResult
 	if j.Kind != "restore" {
-		return 0, fmt.Errorf("%w: it is a %s", ErrTooLate, j.Kind)
+		return 0, fmt.Errorf("%w: it is a %s", job.ErrTooLate, j.Kind)
 	}
 	if err := q.OpenResult(j, &out); err != nil {
 		return 0, err
@@ -426,12 +415,12 @@ func (s *Service) DecideAll(ctx context.Context, actor core.Actor, restoreID, de
 		}
 		if _, err := s.Decide(ctx, actor, r.JobID, decision, ""); err == nil {
 			n++
-		} else if !errors.Is(err, ErrTooLate) {
+		} else if !errors.Is(err, job.ErrTooLate) {
 			return n, err
 		}
 	}
 	if n == 0 {
-		return 0, fmt.Errorf("%w: none of its pushes waits", ErrTooLate)
+		return 0, fmt.Errorf("%w: none of its pushes waits", job.ErrTooLate)
 	}
 	return n, nil
 }

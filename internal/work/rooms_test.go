@@ -9,12 +9,13 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 )
 
 // TestRooms: never more conversations than the limits allow, and nobody waits
 // for nothing.
 func TestRooms(t *testing.T) {
-	s := &Service{state: &state{limits: Limits{Sessions: 6, Site: 2, Jump: 1}, rooms: newRooms()}, clock: time.Now}
+	s := &Service{Runtime: &job.Runtime{}, state: &state{limits: Limits{Sessions: 6, Site: 2, Jump: 1}, rooms: newRooms()}}
 	var all, hall, hop, most atomic.Int32
 	up := func(n *atomic.Int32, limit int32, what string) func() {
 		if got := n.Add(1); got > limit {
@@ -29,7 +30,7 @@ func TestRooms(t *testing.T) {
 			d.JumpID = "hop"
 		}
 		wg.Go(func() {
-			leave, err := s.room(context.Background(), d, s.silent())
+			leave, err := s.room(context.Background(), d, s.Silent())
 			if err != nil {
 				t.Error(err)
 				return
@@ -55,14 +56,14 @@ func TestRooms(t *testing.T) {
 			t.Errorf("%d conversations are still counted at %q", n, key)
 		}
 	}
-	leave, err := s.room(context.Background(), core.Device{JumpID: "hop"}, s.silent())
+	leave, err := s.room(context.Background(), core.Device{JumpID: "hop"}, s.Silent())
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer leave()
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
 	defer cancel()
-	if _, err := s.room(ctx, core.Device{JumpID: "hop"}, s.silent()); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := s.room(ctx, core.Device{JumpID: "hop"}, s.Silent()); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 }

@@ -35,7 +35,7 @@ func (u *push) hold() {
 	u.journal.Phase = "staged"
 	summary := fmt.Sprintf("startup holds %s; the device still runs %s, and goes on to do so until it is restarted", u.p.Target, u.res.Before)
 	u.l.Step("the restart is left to a person")
-	u.l.park(core.AwaitsRestart, nil, summary, u.res, u.journaled)
+	u.l.Park(core.AwaitsRestart, nil, summary, u.res, u.journaled)
 }
 
 // unhold takes up a push whose restart was left to a person.
@@ -62,7 +62,7 @@ func (u *push) unhold(ctx context.Context) {
 	if err != nil {
 		u.v.close()
 		u.l.Trouble(err.Error(), "")
-		u.l.park(core.AwaitsRestart, nil, fmt.Sprintf("startup holds %s; the device was not restarted: %v", u.p.Target, err), u.res)
+		u.l.Park(core.AwaitsRestart, nil, fmt.Sprintf("startup holds %s; the device was not restarted: %v", u.p.Target, err), u.res)
 		return
 	}
 	defer func() { u.v.close() }()
@@ -153,7 +153,7 @@ func (u *push) settled() {
 		return
 	}
 	u.l.Info("giving it %s to settle", core.Span(span))
-	lasting, done := u.s.lasting()
+	lasting, done := u.s.Lasting()
 	defer done()
 	select {
 	case <-time.After(span):

@@ -132,7 +132,7 @@ func (u *push) takePlace() error {
 	if u.p.Swap == nil && u.p.Where.Key == "" {
 		return nil
 	}
-	return u.l.commit(ctx, func(q *store.Q) error {
+	return u.l.Commit(ctx, func(q *store.Q) error {
 		d, err := q.LockDevice(ctx, u.j.DeviceID, 0)
 		if err != nil {
 			return err

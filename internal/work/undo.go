@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -32,17 +33,17 @@ func (u *push) broken(ctx context.Context, cause error) {
 	why, said := cause.Error(), ""
 	var at stepError
 	switch r := linkRefused(cause); {
-	case errors.Is(context.Cause(ctx), ErrCancelled):
+	case errors.Is(context.Cause(ctx), job.ErrCancelled):
 		why = fmt.Sprintf("cancelled by hand after %d of %d lines", u.journal.Answered, u.journal.Total)
 	case errors.Is(context.Cause(ctx), errWindow):
 		why = fmt.Sprintf("the time to confirm was over after %d of %d lines", u.journal.Answered, u.journal.Total)
-	case errors.Is(context.Cause(ctx), ErrStopping):
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
 		why = fmt.Sprintf("the service was stopped after %d of %d lines", u.journal.Answered, u.journal.Total)
 	case r != nil && errors.As(cause, &at):
 		answer := mask.Answer(r.Words, at.step.Secrets)
 		u.res.Refused = &Refusal{Line: at.n, Text: at.step.Lines[0], Masked: at.step.Masked[0], Block: at.step.Block, Answer: answer}
 		why = fmt.Sprintf("the device refused line %d of %d", at.n, u.journal.Total)
-		u.l.result(u.res) // whoever takes it up has to know
+		u.l.Result(u.res) // whoever takes it up has to know
 		said = fmt.Sprintf("%s (%s): %s", why, strings.TrimSpace(at.step.Masked[0]), answer)
 	case r != nil:
 		why = r.Error()
@@ -54,7 +55,7 @@ func (u *push) broken(ctx context.Context, cause error) {
 	if a := u.v.advice(cause); a != "" && u.journal.Announced == 0 {
 		u.l.Info("%s", a)
 	}
-	if u.journal.Announced == 0 && !errors.Is(cause, ErrLeaseLost) {
+	if u.journal.Announced == 0 && !errors.Is(cause, job.ErrLeaseLost) {
 		if err := u.disarm(); err != nil {
 			u.l.Warn("%v", err)
 			u.s.settleLater(u.j, u.l)
@@ -64,7 +65,7 @@ func (u *push) broken(ctx context.Context, cause error) {
 		u.finish(core.Refused, why+"; nothing was sent")
 		return
 	}
-	if errors.Is(cause, ErrLeaseLost) || errors.Is(context.Cause(ctx), ErrStopping) {
+	if errors.Is(cause, job.ErrLeaseLost) || errors.Is(context.Cause(ctx), job.ErrStopping) {
 		// This node must not send another line; whoever takes the job up will
 		// look at the device and say what is so.
 		return
@@ -74,7 +75,7 @@ func (u *push) broken(ctx context.Context, cause error) {
 		return
 	}
 	if u.journal.Due != nil {
-		lasting, done := u.s.lasting()
+		lasting, done := u.s.Lasting()
 		defer done()
 		u.takeBack(lasting, why)
 		return
@@ -129,7 +130,7 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 	var last error
 	for try, wait := range []time.Duration{0, time.Second, 3 * time.Second, 10 * time.Second} {
 		time.Sleep(wait)
-		if errors.Is(context.Cause(ctx), ErrStopping) {
+		if errors.Is(context.Cause(ctx), job.ErrStopping) {
 			return nil, context.Cause(ctx)
 		}
 		if try > 0 || u.v.sess == nil {

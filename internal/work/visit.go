@@ -10,6 +10,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -22,7 +23,7 @@ type visit struct {
 	dia     *dialect.Dialect
 	pull    core.Pull
 	id      link.Identity
-	l       *Log
+	l       *job.Log
 	sess    *link.Session
 	names   []string // of the parts, the main one first
 	parts   map[string]link.Part
@@ -52,8 +53,8 @@ type memberVisit struct {
 	err   error
 }
 
-func (s *Service) newVisit(j core.Job, d core.Device, reason string, l *Log) *visit {
-	now := s.clock().UTC()
+func (s *Service) newVisit(j core.Job, d core.Device, reason string, l *job.Log) *visit {
+	now := s.Now()
 	if d.Latest == 0 && reason == core.ByHand {
 		reason = core.FirstContact
 	}
@@ -125,7 +126,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 		return err
 	}
 	v.leave = leave
-	if v.fence, v.unheld, err = v.s.lease(ctx, v.at.ID, v.pull.JobID, v.l); err != nil {
+	if v.fence, v.unheld, err = v.s.Lease(ctx, v.at.ID, v.pull.JobID, v.l); err != nil {
 		leave()
 		return err
 	}
@@ -138,7 +139,7 @@ func (v *visit) open(ctx context.Context) (err error) {
 	v.l.Step("connecting to %s port %d as %s", target.Address, target.Port, as)
 	base := v.s.dialectOf(v.at)
 	last := ""
-	call := link.Call{Dialect: base, Target: target, Credential: cred, Name: v.at.Name, Guard: v.s.sure,
+	call := link.Call{Dialect: base, Target: target, Credential: cred, Name: v.at.Name, Guard: v.s.Sure,
 		Warn: func(what string) { v.l.Warn("%s", what) }, Inbox: v.s.inbox(),
 		Left: func(part, file string) error {
 			return v.s.Store.Tx(ctx, service, func(q *store.Q) error { return q.Leave(ctx, v.at.ID, part, file) })
@@ -337,7 +338,7 @@ func (v *visit) fetch() (err error) {
 			return err
 		}
 	}
-	at := v.s.clock().UTC().Truncate(time.Microsecond)
+	at := v.s.Now().Truncate(time.Microsecond)
 	v.pull.TakenAt = &at
 	return nil
 }
@@ -355,7 +356,7 @@ func partNames(dia *dialect.Dialect, elements []string) []string {
 	return names
 }
 
-func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into map[string]link.Part, l *Log) error {
+func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into map[string]link.Part, l *job.Log) error {
 	for _, name := range names {
 		p, err := sess.Fetch(name)
 		if err != nil {
@@ -387,7 +388,7 @@ func (v *visit) fetchMembers() error {
 	for _, m := range all {
 		one := &memberVisit{Member: m, dia: v.dia.Member(), parts: map[string]link.Part{}}
 		one.names = one.dia.PartNames()
-		one.err = fetchParts(v.sess.For(m.Name), one.dia, one.names, one.parts, v.s.silent())
+		one.err = fetchParts(v.sess.For(m.Name), one.dia, one.names, one.parts, v.s.Silent())
 		if one.err != nil {
 			v.l.Warn("%s: %v", m.Name, one.err)
 			var refused *link.Refused

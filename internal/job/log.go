@@ -1,4 +1,4 @@
-package work
+package job
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 // Log writes a job's log. Lines are gathered and written a few times a second,
 // and always before something is done that must not go unrecorded.
 type Log struct {
-	s   *Service
+	r   *Runtime
 	job string
 
 	mu      sync.Mutex
@@ -25,15 +25,17 @@ type Log struct {
 }
 
 // resumed opens the log of a job that was begun before.
-func (s *Service) resumed(jobID string) (*Log, error) {
-	last, err := s.Store.As(service).LastEntry(context.Background(), jobID)
-	return &Log{s: s, job: jobID, seq: last}, err
+func (r *Runtime) resumed(jobID string) (*Log, error) {
+	last, err := r.Store.As(Service).LastEntry(context.Background(), jobID)
+	return &Log{r: r, job: jobID, seq: last}, err
 }
 
-// silent is the log of work that is no job.
-func (s *Service) silent() *Log { return &Log{s: s} }
+// Silent is the log of work that is no job.
+func (r *Runtime) Silent() *Log { return &Log{r: r} }
 
-func (l *Log) add(kind, text, masked string) {
+// Add adds a line of a kind. masked is what who may not see secrets is shown, where
+// that is something else.
+func (l *Log) Add(kind, text, masked string) {
 	l.entry(core.Entry{Kind: kind, Text: text, Masked: masked})
 }
 
@@ -44,7 +46,7 @@ func (l *Log) entry(e core.Entry) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.seq++
-	e.Seq, e.At = l.seq, l.s.clock().UTC()
+	e.Seq, e.At = l.seq, l.r.clock().UTC()
 	if e.Masked == e.Text {
 		e.Masked = ""
 	}
@@ -57,40 +59,41 @@ func (l *Log) entry(e core.Entry) {
 // pace is how long lines may wait to be written: less while somebody watches.
 // Watchers at other nodes look once a second.
 func (l *Log) pace() time.Duration {
-	if l.s.Hub.watched(l.job) {
+	if l.r.Hub.watched(l.job) {
 		return 150 * time.Millisecond
 	}
 	return time.Second
 }
 
 // Step says what is being done now.
-func (l *Log) Step(format string, args ...any) { l.add("step", fmt.Sprintf(format, args...), "") }
+func (l *Log) Step(format string, args ...any) { l.Add("step", fmt.Sprintf(format, args...), "") }
 
 // Info says what was found.
-func (l *Log) Info(format string, args ...any) { l.add("info", fmt.Sprintf(format, args...), "") }
+func (l *Log) Info(format string, args ...any) { l.Add("info", fmt.Sprintf(format, args...), "") }
 
 // Warn says what a person should look at.
-func (l *Log) Warn(format string, args ...any) { l.add("warning", fmt.Sprintf(format, args...), "") }
+func (l *Log) Warn(format string, args ...any) { l.Add("warning", fmt.Sprintf(format, args...), "") }
 
 // Trouble says what went wrong.
-func (l *Log) Trouble(text, masked string) { l.add("trouble", text, masked) }
+func (l *Log) Trouble(text, masked string) { l.Add("trouble", text, masked) }
 
 // Line shows a line of a conversation.
-func (l *Log) Line(text, masked string) { l.add("line", text, masked) }
+func (l *Log) Line(text, masked string) { l.Add("line", text, masked) }
 
 // Keep keeps what came from a device and cannot be trusted to be masked.
 func (l *Log) Keep(text string) { l.entry(core.Entry{Kind: "kept", Text: text, Secret: true}) }
 
-// mark is where the log stands; rewind takes away what was added since, when a
+// Mark is where the log stands; Rewind takes away what was added since, when a
 // transaction that adds lines is run again. Lines are only added by the job's
 // own goroutine.
-func (l *Log) mark() int {
+func (l *Log) Mark() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.seq
 }
 
-func (l *Log) rewind(to int) {
+// Rewind takes away what was added since a mark.
+func (l *Log) Rewind(to int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for len(l.pending) > 0 && l.pending[len(l.pending)-1].Seq > to {
@@ -103,17 +106,17 @@ func (l *Log) rewind(to int) {
 func (l *Log) Flush() {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	if err := l.commit(ctx, func(*store.Q) error { return nil }); err != nil {
+	if err := l.Commit(ctx, func(*store.Q) error { return nil }); err != nil {
 		slog.Warn("job's log not written yet", "job", l.job, "err", err)
 	}
 }
 
-// commit runs fn in a transaction that also writes what is pending.
-func (l *Log) commit(ctx context.Context, fn func(q *store.Q) error) error {
+// Commit runs fn in a transaction that also writes what is pending.
+func (l *Log) Commit(ctx context.Context, fn func(q *store.Q) error) error {
 	l.flush.Lock()
 	defer l.flush.Unlock()
 	var pending []core.Entry
-	err := l.s.Store.Tx(ctx, service, func(q *store.Q) error {
+	err := l.r.Guarded(ctx, l.job, func(q *store.Q) error {
 		if err := fn(q); err != nil {
 			return err
 		}
@@ -135,25 +138,25 @@ func (l *Log) commit(ctx context.Context, fn func(q *store.Q) error) error {
 	}
 	l.mu.Unlock()
 	if err == nil {
-		l.s.Hub.Tell(l.job)
+		l.r.Hub.Tell(l.job)
 	}
 	return err
 }
 
-// result keeps what a job has led to so far.
-func (l *Log) result(v any) {
+// Result keeps what a job has led to so far.
+func (l *Log) Result(v any) {
 	ctx := context.Background()
-	if err := l.commit(ctx, func(q *store.Q) error { return q.SetResult(ctx, l.job, v) }); err != nil {
+	if err := l.Commit(ctx, func(q *store.Q) error { return q.SetResult(ctx, l.job, v) }); err != nil {
 		l.Warn("what it led to so far could not be kept: %v", err)
 	}
 }
 
-// park sets the job aside to wait for a decision, or until due. Whatever happens
+// Park sets the job aside to wait for a decision, or until due. Whatever happens
 // then, it is taken up again: decided, due, or without a worker.
-func (l *Log) park(awaits string, due *time.Time, summary string, result any, also ...func(ctx context.Context, q *store.Q) error) {
+func (l *Log) Park(awaits string, due *time.Time, summary string, result any, also ...func(ctx context.Context, q *store.Q) error) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	err := l.commit(ctx, func(q *store.Q) error {
+	err := l.Commit(ctx, func(q *store.Q) error {
 		for _, do := range also {
 			if err := do(ctx, q); err != nil {
 				return err
@@ -173,53 +176,5 @@ func (l *Log) Close() {
 	l.mu.Unlock()
 	if left > 0 {
 		l.Flush()
-	}
-}
-
-// Hub tells whoever watches a job that there may be more to read. It is a
-// hint: a watcher on another node looks now and then all the same.
-type Hub struct {
-	mu      sync.Mutex
-	waiting map[string]map[chan struct{}]bool
-}
-
-func newHub() *Hub { return &Hub{waiting: map[string]map[chan struct{}]bool{}} }
-
-// Watch returns a channel that gets a hint when the job changes, and the
-// function that ends the watch.
-func (h *Hub) Watch(job string) (<-chan struct{}, func()) {
-	c := make(chan struct{}, 1)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.waiting[job] == nil {
-		h.waiting[job] = map[chan struct{}]bool{}
-	}
-	h.waiting[job][c] = true
-	return c, func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		delete(h.waiting[job], c)
-		if len(h.waiting[job]) == 0 {
-			delete(h.waiting, job)
-		}
-	}
-}
-
-// watched tells whether somebody watches a job here.
-func (h *Hub) watched(job string) bool {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return len(h.waiting[job]) > 0
-}
-
-// Tell gives the hint.
-func (h *Hub) Tell(job string) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for c := range h.waiting[job] {
-		select {
-		case c <- struct{}{}:
-		default:
-		}
 	}
 }

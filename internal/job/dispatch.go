@@ -1,0 +1,225 @@
+package job
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"runtime/debug"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// Start begins taking jobs.
+func (r *Runtime) Start() {
+	r.Alive()
+	r.done.Add(1)
+	go func() { defer r.done.Done(); r.dispatch(r.until) }()
+}
+
+// Stop takes no more jobs, lets those under way come to an end for the given
+// time, and then breaks them off; they are taken up again at the next start. The
+// heart beats on until they have let go: what is allowed to come to its end may
+// also send what that takes.
+func (r *Runtime) Stop(grace time.Duration) {
+	r.stop()
+	r.done.Wait()
+	defer r.still.Wait()
+	defer r.heart()
+	ended := make(chan struct{})
+	go func() { r.running.Wait(); close(ended) }()
+	select {
+	case <-ended:
+		return
+	case <-time.After(grace):
+	}
+	r.mu.Lock()
+	for _, cancel := range r.active {
+		cancel(ErrStopping)
+	}
+	r.mu.Unlock()
+	select {
+	case <-ended:
+	case <-time.After(stopGrace): // they wait for a database that is away
+		r.Store.GiveUp()
+		<-ended
+	}
+}
+
+// stopGrace is how long work that is owed to a device may go on once the service
+// is to stop.
+const stopGrace = 15 * time.Second
+
+// Lasting is a context for what is owed to a device: no cancel ends it, only the
+// end of the service, and that not before its grace is over. Whoever comes next
+// then goes on.
+func (r *Runtime) Lasting() (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(context.Background())
+	if r.until == nil {
+		return ctx, func() { cancel(nil) }
+	}
+	stop := context.AfterFunc(r.until, func() { time.AfterFunc(stopGrace, func() { cancel(ErrStopping) }) })
+	return ctx, func() { stop(); cancel(nil) }
+}
+
+// Kick makes the dispatcher look for work now.
+func (r *Runtime) Kick() {
+	select {
+	case r.kick <- struct{}{}:
+	default:
+	}
+}
+
+// dispatch takes queued jobs and takes up those whose instance died.
+func (r *Runtime) dispatch(ctx context.Context) {
+	tick := time.NewTicker(500 * time.Millisecond)
+	defer tick.Stop()
+	r.watch(ctx)
+	r.recover(ctx)
+	for round := 1; ; {
+		looked := time.Now()
+		if r.Sure() == nil { // what is begun while others may think us dead fails at once
+			r.take(ctx)
+			r.unpark(ctx)
+		}
+		r.cancelAsked(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if round++; round%4 == 0 && r.Sure() == nil {
+				r.recover(ctx)
+			}
+		case <-r.kick:
+			// Many jobs may end at once: let the places they leave be filled together.
+			time.Sleep(50*time.Millisecond - time.Since(looked))
+		}
+	}
+}
+
+func (r *Runtime) take(ctx context.Context) {
+	for {
+		r.mu.Lock()
+		free := r.sessions - len(r.active) + len(r.light)
+		r.mu.Unlock()
+		if free <= 0 || ctx.Err() != nil {
+			return
+		}
+		var jobs []core.Job
+		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
+			jobs, err = q.TakeJobs(ctx, r.node, r.life, min(free, 16))
+			return err
+		})
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("looking for work", "err", err)
+		}
+		for _, j := range jobs {
+			r.begin(j, j.Tries > 1)
+		}
+		if len(jobs) < min(free, 16) {
+			return
+		}
+	}
+}
+
+func (r *Runtime) cancelAsked(ctx context.Context) {
+	r.mu.Lock()
+	var ids []string
+	for id := range r.active {
+		ids = append(ids, id)
+	}
+	r.mu.Unlock()
+	asked, err := r.Store.As(Service).Cancelled(ctx, ids)
+	if err != nil {
+		return
+	}
+	for _, id := range asked {
+		r.mu.Lock()
+		cancel := r.active[id]
+		r.mu.Unlock()
+		if cancel != nil {
+			cancel(ErrCancelled)
+		}
+	}
+}
+
+// Hold makes something count as under way that is no job, until the function
+// returned is called: whoever asks whether it lives is told so.
+func (r *Runtime) Hold(ctx context.Context, id string) (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	r.mu.Lock()
+	r.active[id] = cancel
+	r.mu.Unlock()
+	return ctx, func() {
+		r.mu.Lock()
+		delete(r.active, id)
+		r.mu.Unlock()
+		cancel(nil)
+	}
+}
+
+// begin runs a job on its own goroutine. again: it has a log from before. The
+// channel returned is closed when it was let go.
+func (r *Runtime) begin(j core.Job, again bool) <-chan struct{} {
+	kind, known := r.kinds[j.Kind]
+	ctx, cancel := context.WithCancelCause(context.Background())
+	r.mu.Lock()
+	r.active[j.ID] = cancel
+	if known && !kind.Visits {
+		r.light[j.ID] = true
+	}
+	r.mu.Unlock()
+	r.running.Add(1)
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		defer r.running.Done()
+		defer r.Kick()
+		defer func() {
+			r.mu.Lock()
+			delete(r.active, j.ID)
+			delete(r.light, j.ID)
+			r.mu.Unlock()
+			cancel(nil)
+		}()
+		l := &Log{r: r, job: j.ID}
+		if again {
+			var err error
+			if l, err = r.resumed(j.ID); err != nil {
+				slog.Warn("job's log cannot be read", "job", j.ID, "err", err)
+				return
+			}
+		}
+		defer l.Close()
+		defer func() {
+			if p := recover(); p != nil {
+				slog.Error("job broke down", "job", j.ID, "panic", p, "stack", string(debug.Stack()))
+				r.End(j, l, core.Failed, "the program broke down in the middle; this is a defect of ours, please report it", nil)
+			}
+		}()
+		if !known {
+			r.End(j, l, core.Failed, fmt.Sprintf("this version of the program knows no job of kind %q", j.Kind), nil)
+			return
+		}
+		kind.Step(ctx, &Run{Job: j, Log: l, Runtime: r, Again: again})
+	}()
+	return over
+}
+
+// AtOnce begins a job now, on this instance, and waits until it is let go.
+func (r *Runtime) AtOnce(ctx context.Context, actor core.Actor, n store.NewJob) (j core.Job, err error) {
+	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
+		n := n
+		if err := q.AddJob(ctx, &n); err != nil {
+			return err
+		}
+		j = n.Job
+		return q.TakeJob(ctx, &j, r.node, r.life)
+	})
+	if err != nil {
+		return j, err
+	}
+	<-r.begin(j, false)
+	return r.Store.As(actor).Job(ctx, j.ID)
+}

@@ -1,0 +1,138 @@
+package job
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"magpie/internal/store"
+)
+
+// How fast an instance's heart beats, how long it may miss before it stops
+// sending, and how long others wait before they take its work for abandoned. The
+// last must be well above the second.
+const (
+	beatEvery  = 2 * time.Second
+	sendWithin = 10 * time.Second
+	lapseAfter = 20 * time.Second
+)
+
+type heartbeat struct {
+	life  string
+	beat  int64
+	moved time.Time // when we last saw it move, by our own clock
+}
+
+// Alive keeps this instance's heart beating, which its work depends on. Start
+// does so too; this is for work before that.
+func (r *Runtime) Alive() {
+	if r.stop != nil {
+		return
+	}
+	r.until, r.stop = context.WithCancel(context.Background())
+	beating, ends := context.WithCancel(context.Background())
+	r.heart = ends
+	r.still.Go(func() { r.beatOn(beating) })
+}
+
+func (r *Runtime) beat(ctx context.Context, n int64) error {
+	err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.Beat(ctx, r.node, r.life, n) })
+	if err == nil {
+		r.mu.Lock()
+		r.lastBeat = time.Now()
+		r.mu.Unlock()
+	}
+	return err
+}
+
+func (r *Runtime) beatOn(ctx context.Context) {
+	tick := time.NewTicker(beatEvery)
+	defer tick.Stop()
+	for n := int64(2); ; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := r.beat(ctx, n); err != nil && ctx.Err() == nil {
+			slog.Warn("heartbeat missed", "err", err)
+		}
+		r.watch(ctx)
+		for _, do := range r.beating {
+			do(ctx)
+		}
+		if n%30 == 0 {
+			if err := r.Store.Tidy(ctx); err != nil {
+				slog.Warn("tidying up", "err", err)
+			}
+		}
+	}
+}
+
+// watch looks which instances' hearts have moved since the last look.
+func (r *Runtime) watch(ctx context.Context) {
+	nodes, err := r.Store.As(Service).Nodes(ctx)
+	if err != nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, n := range nodes {
+		if old, ok := r.watched[n.ID]; !ok || old.life != n.Life || old.beat != n.Beat {
+			r.watched[n.ID] = heartbeat{n.Life, n.Beat, time.Now()}
+		}
+	}
+}
+
+// alive tells whether whoever holds a lease still lives: another instance whose
+// heart moved lately, or a job of ours that is under way. An instance that was
+// started again has no claim to what its earlier life held.
+func (r *Runtime) alive(job, node, life string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if node == r.node {
+		_, ours := r.active[job]
+		return life == r.life && ours
+	}
+	h, known := r.watched[node]
+	if !known {
+		r.watched[node] = heartbeat{life: life, moved: time.Now()}
+		return true
+	}
+	return h.life == life && time.Since(h.moved) < lapseAfter
+}
+
+// nodeLives tells whether an instance's heart moved lately, as far as this one
+// knows.
+func (r *Runtime) nodeLives(node string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if node == r.node {
+		return true
+	}
+	h, known := r.watched[node]
+	return known && time.Since(h.moved) < lapseAfter
+}
+
+// UntilSure waits until this instance is believed in again.
+func (r *Runtime) UntilSure(ctx context.Context) error {
+	for r.Sure() != nil {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// Sure returns an error when this instance's own heartbeat is too old for others
+// to go on believing in it. It is asked before every line that is sent.
+func (r *Runtime) Sure() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if time.Since(r.lastBeat) > sendWithin {
+		return ErrLeaseLost
+	}
+	return nil
+}

@@ -1,0 +1,296 @@
+// Package job is the runtime of long work. Work is a row that says what is
+// wanted; an instance of the service takes it, does it step by step with a log,
+// lets it wait for a person or a time, and ends it with an outcome. Whatever dies
+// in between, an instance that lives takes the row up again.
+//
+// The runtime knows no verb. What kinds of work there are is registered, one call
+// a kind: see Kind.
+//
+//	queued ──take──▶ running ──end──▶ ended
+//	                  │   ▲
+//	             park │   │ decided, due, cancelled, or whoever held it is gone
+//	                  ▼   │
+//	                 waiting
+package job
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// Service is who acts when no person does.
+var Service = core.Actor{Name: "service", Role: core.Admin, Secrets: true}
+
+// ErrLeaseLost is returned when this instance can no longer be sure that it alone
+// talks to a device.
+var ErrLeaseLost = errors.New("this node has lost touch with the database, so it must not send anything more")
+
+// ErrStopping is the cause of a context ended because the service stops.
+var ErrStopping = errors.New("the service is stopping")
+
+// ErrCancelled is the cause of a context ended because a person cancelled the
+// job.
+var ErrCancelled = errors.New("cancelled")
+
+// Kind is one kind of job: all that the runtime, the API, the command line and
+// the console have to know of it.
+type Kind struct {
+	Name string
+	Role string // the least that asking for one takes
+	Does string // what it does, in a few words
+
+	// Visits tells whether it talks to a device by itself, and so counts against the
+	// sessions. Others only wait for jobs that do.
+	Visits bool
+
+	// Tries is how often it is begun before it is given up, where whoever did it
+	// died each time. 0: it goes on for as long as that takes.
+	Tries int
+
+	// Awaits is what it can wait for, and by which words of a person each is
+	// answered.
+	Awaits map[string][]string
+
+	// May tells whether somebody may say a word to a job that waits. seen is what
+	// they say they looked at. nil: whoever has the role.
+	May func(ctx context.Context, q *store.Q, actor core.Actor, j core.Job, word, seen string) error
+
+	// Step goes on with a job from wherever it stands: at its beginning, decided,
+	// due, cancelled, or after whoever did it died (Run.Again). It ends the job,
+	// parks it, or returns and leaves it to be taken up again.
+	Step func(ctx context.Context, r *Run)
+
+	// End is what has to happen whenever a job of the kind ends, in the same
+	// transaction: what it holds is let go. nil: nothing.
+	End func(ctx context.Context, q *store.Q, j core.Job, outcome string) error
+}
+
+// Run is a job under way.
+type Run struct {
+	Job core.Job
+	*Log
+	*Runtime
+	Again bool // it was begun before
+}
+
+// Runtime is one instance's share of the work.
+type Runtime struct {
+	*state
+	Store *store.Store
+	clock func() time.Time
+}
+
+// state is what all work of an instance shares.
+type state struct {
+	Hub   *Hub
+	kinds map[string]Kind
+	node  string
+	life  string
+
+	mu       sync.Mutex
+	sessions int                  // how many jobs that visit devices run at a time
+	lastBeat time.Time            // monotonic, of the last heartbeat the database took
+	watched  map[string]heartbeat // other nodes' hearts
+	active   map[string]context.CancelCauseFunc
+	light    map[string]bool // of the active jobs: those that talk to no device by themselves
+	kick     chan struct{}
+	until    context.Context // ends when Stop is asked for: nothing more is begun
+	stop     context.CancelFunc
+	heart    context.CancelFunc // ends the heart, once all work is let go
+	done     sync.WaitGroup     // the dispatcher
+	still    sync.WaitGroup     // the heart
+	running  sync.WaitGroup
+	beating  []func(context.Context)
+}
+
+// New makes the runtime of an instance; node is its name, which it keeps when it
+// is started again.
+func New(ctx context.Context, st *store.Store, node string, clock func() time.Time) (*Runtime, error) {
+	life := make([]byte, 8)
+	_, _ = rand.Read(life)
+	r := &Runtime{Store: st, clock: clock, state: &state{Hub: newHub(), kinds: map[string]Kind{}, node: node, life: hex.EncodeToString(life), sessions: 48,
+		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, light: map[string]bool{}, kick: make(chan struct{}, 1)}}
+	return r, r.beat(ctx, 1)
+}
+
+// At returns the same runtime by another clock.
+func (r *Runtime) At(clock func() time.Time) *Runtime {
+	return &Runtime{state: r.state, Store: r.Store.At(clock), clock: clock}
+}
+
+// Now is the time by the runtime's clock.
+func (r *Runtime) Now() time.Time { return r.clock().UTC() }
+
+// Node is the instance's name, and Life names this run of it.
+func (r *Runtime) Node() string { return r.node }
+
+// Life names this run of the instance.
+func (r *Runtime) Life() string { return r.life }
+
+// Register makes a kind of job known. It is called before Start, once a kind.
+func (r *Runtime) Register(kinds ...Kind) {
+	for _, k := range kinds {
+		if _, ok := r.kinds[k.Name]; ok || k.Name == "" || k.Step == nil {
+			panic(fmt.Sprintf("kind of job %q: registered twice, or without a name or step", k.Name))
+		}
+		r.kinds[k.Name] = k
+	}
+}
+
+// Kinds lists the kinds of jobs by name.
+func (r *Runtime) Kinds() []Kind {
+	return slices.SortedFunc(maps.Values(r.kinds), func(a, b Kind) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// KindNames lists their names.
+func (r *Runtime) KindNames() (names []string) {
+	for _, k := range r.Kinds() {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+// Words lists what can be said to jobs that wait, of whatever kind.
+func (r *Runtime) Words() (words []string) {
+	for _, k := range r.kinds {
+		for _, say := range k.Awaits {
+			words = append(words, say...)
+		}
+	}
+	slices.Sort(words)
+	return slices.Compact(words)
+}
+
+// SetSessions says how many jobs that visit devices run at a time.
+func (r *Runtime) SetSessions(n int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.sessions = n
+}
+
+// WhileBeating has something done at every heartbeat. It is called before Start.
+func (r *Runtime) WhileBeating(do func(context.Context)) { r.beating = append(r.beating, do) }
+
+// Queue queues a job once, however often it is asked for with its key, and writes
+// the deed down. More may be done in the same transaction, for a new one.
+func (r *Runtime) Queue(ctx context.Context, actor core.Actor, deed string, n store.NewJob, detail string, also ...func(ctx context.Context, q *store.Q, j core.Job) error) (j core.Job, err error) {
+	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
+		n := n
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
+			return err
+		}
+		for _, do := range also {
+			if err := do(ctx, q, j); err != nil {
+				return err
+			}
+		}
+		return q.Audit(ctx, deed, j.Device, "job "+j.ID+", "+detail)
+	})
+	r.Kick()
+	return j, err
+}
+
+// Guarded runs fn in a transaction that comes to nothing if this instance does
+// not hold the job any more: whoever took it over may have written since, and
+// what was meant here is stale.
+func (r *Runtime) Guarded(ctx context.Context, jobID string, fn func(q *store.Q) error) error {
+	return r.Store.Tx(ctx, Service, func(q *store.Q) error {
+		if jobID != "" {
+			if mine, err := q.HoldJob(ctx, jobID, r.node, r.life); err != nil {
+				return err
+			} else if !mine {
+				return fmt.Errorf("job %s: %w", jobID, ErrLeaseLost)
+			}
+		}
+		return fn(q)
+	})
+}
+
+// End ends a job with its outcome. More may be written in the same transaction,
+// and what its kind lets go at its end always is.
+func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
+	ctx := context.Background() // it waits for the database as long as it takes
+	l.Add("end", outcome+": "+summary, "")
+	err := l.Commit(ctx, func(q *store.Q) error {
+		for _, do := range also {
+			if err := do(q); err != nil {
+				return err
+			}
+		}
+		return r.EndIn(ctx, q, j, outcome, summary, result)
+	})
+	if err != nil {
+		// The row still says "running" under this life; recovery will find it.
+		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
+	}
+}
+
+// EndIn does so in a transaction that is open.
+func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, summary string, result any) error {
+	if k, ok := r.kinds[j.Kind]; ok && k.End != nil {
+		if err := k.End(ctx, q, j, outcome); err != nil {
+			return err
+		}
+	}
+	return q.EndJob(ctx, j.ID, outcome, summary, result)
+}
+
+// Cancel asks a job to stop. One that was not begun ends at once.
+func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j core.Job, err error) {
+	err = r.Store.Tx(ctx, actor, func(q *store.Q) (err error) {
+		if j, err = q.Job(ctx, id); err != nil {
+			return err
+		}
+		if j.State == core.Ended {
+			return fmt.Errorf("job %s: %w: %s", id, ErrEnded, j.Outcome)
+		}
+		if err := q.CancelJob(ctx, id); err != nil {
+			return err
+		}
+		if j.State == core.Queued {
+			if k, ok := r.kinds[j.Kind]; ok && k.End != nil {
+				if err := k.End(ctx, q, j, core.Cancelled); err != nil {
+					return err
+				}
+			}
+		}
+		if err := q.Audit(ctx, "cancel", j.Device, "job "+id); err != nil {
+			return err
+		}
+		j, err = q.Job(ctx, id)
+		return err
+	})
+	r.Kick()
+	return j, err
+}
+
+// ErrEnded is returned where a job has ended already.
+var ErrEnded = errors.New("it has ended")
+
+// Await waits until a job has ended, or until is true of it.
+func (r *Runtime) Await(ctx context.Context, id string, until func(core.Job) bool) (core.Job, error) {
+	for {
+		j, err := r.Store.As(Service).Job(ctx, id)
+		if err != nil || j.State == core.Ended || until != nil && until(j) {
+			return j, err
+		}
+		select {
+		case <-ctx.Done():
+			return j, context.Cause(ctx)
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}

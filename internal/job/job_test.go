@@ -1,0 +1,316 @@
+package job_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/job"
+	"magpie/internal/scratch"
+	"magpie/internal/seal"
+	"magpie/internal/store"
+)
+
+var (
+	bg  = context.Background()
+	who = core.Actor{ID: "okonkwo000000000", Name: "okonkwo", Role: core.Operator}
+)
+
+func TestMain(m *testing.M) { os.Exit(scratch.Main(m)) }
+
+func open(t testing.TB) *store.Store {
+	t.Helper()
+	s, _, err := store.Open(bg, scratch.Database(t), seal.NewMaster(), time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+// start starts an instance that knows these kinds.
+func start(t testing.TB, st *store.Store, node string, kinds ...job.Kind) *job.Runtime {
+	t.Helper()
+	r, err := job.New(bg, st, node, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Register(kinds...)
+	r.Start()
+	return r
+}
+
+func ask(t testing.TB, r *job.Runtime, kind string) core.Job {
+	t.Helper()
+	j, err := r.Queue(bg, who, kind, store.NewJob{Job: core.Job{Kind: kind, Device: "quay"}, Wants: "tea"}, "for a test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return j
+}
+
+func until(t testing.TB, r *job.Runtime, id string, is func(core.Job) bool) core.Job {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(bg, 30*time.Second)
+	defer cancel()
+	j, err := r.Await(ctx, id, is)
+	if err != nil {
+		t.Fatalf("job %s is %s %s: %s: %v", j.ID, j.State, j.Outcome, j.Summary, err)
+	}
+	return j
+}
+
+func end(t testing.TB, r *job.Runtime, id string) core.Job {
+	t.Helper()
+	j := until(t, r, id, nil)
+	if j.State != core.Ended {
+		t.Fatalf("%+v", j)
+	}
+	return j
+}
+
+// kettle is a kind that a test registers in one call: it waits to be told to pour,
+// and says what it was told.
+func kettle(let *atomic.Int32) job.Kind {
+	return job.Kind{Name: "kettle", Role: core.Operator, Does: "makes tea", Awaits: map[string][]string{"word": {"pour", "leave"}},
+		May: func(_ context.Context, _ *store.Q, actor core.Actor, _ core.Job, word, seen string) error {
+			if word == "pour" && seen != "steam" {
+				return errors.New("it does not boil yet")
+			}
+			return nil
+		},
+		Step: func(_ context.Context, r *job.Run) {
+			switch {
+			case r.Job.Cancel:
+				r.End(r.Job, r.Log, core.Cancelled, "left alone", nil)
+			case r.Job.Decision != "":
+				r.End(r.Job, r.Log, core.Done, r.Job.DecidedBy+" said "+r.Job.Decision, nil)
+			default:
+				r.Log.Step("on the fire")
+				r.Park("word", nil, "it sings", nil)
+			}
+		},
+		End: func(context.Context, *store.Q, core.Job, string) error { let.Add(1); return nil },
+	}
+}
+
+// TestOneCallMakesAKind: what is registered can be asked for, waits, is answered
+// by its own words only, is cancelled, and lets go what it holds at every end.
+func TestOneCallMakesAKind(t *testing.T) {
+	var let atomic.Int32
+	st := open(t)
+	r := start(t, st, "one", kettle(&let))
+	defer r.Stop(time.Second)
+	if !slices.Equal(r.KindNames(), []string{"kettle"}) || !slices.Equal(r.Words(), []string{"leave", "pour"}) {
+		t.Errorf("%v, %v", r.KindNames(), r.Words())
+	}
+	waits := func(j core.Job) bool { return j.State == core.Waiting }
+	j := until(t, r, ask(t, r, "kettle").ID, waits)
+	for _, c := range []struct{ word, seen, says string }{{"confirm", "", "which is answered by pour or leave"}, {"pour", "", "does not boil yet"}} {
+		if _, err := r.Decide(bg, who, j.ID, c.word, c.seen); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.word, err)
+		}
+	}
+	if _, err := r.Decide(bg, who, j.ID, "pour", "steam"); err != nil {
+		t.Fatal(err)
+	}
+	if j = end(t, r, j.ID); j.Outcome != core.Done || j.Summary != "okonkwo said pour" || let.Load() != 1 {
+		t.Errorf("%+v, let go %d times", j, let.Load())
+	}
+	if _, err := r.Decide(bg, who, j.ID, "leave", ""); !errors.Is(err, job.ErrTooLate) || !strings.Contains(err.Error(), "it ended done") {
+		t.Errorf("said too late: %v", err)
+	}
+	j = until(t, r, ask(t, r, "kettle").ID, waits)
+	if _, err := r.Cancel(bg, who, j.ID); err != nil {
+		t.Fatal(err)
+	}
+	if j = end(t, r, j.ID); j.Outcome != core.Cancelled || let.Load() != 2 {
+		t.Errorf("%+v, let go %d times", j, let.Load())
+	}
+	if _, err := r.Cancel(bg, who, j.ID); !errors.Is(err, job.ErrEnded) {
+		t.Errorf("cancelled twice: %v", err)
+	}
+	log, err := st.As(who).Entries(bg, j.ID, 0, 10)
+	if err != nil || len(log) < 2 || log[0].Text != "on the fire" || log[len(log)-1].Kind != "end" {
+		t.Errorf("%+v, %v", log, err)
+	}
+	// Of a kind that this program does not know it says so.
+	if j := end(t, r, ask(t, r, "teapot").ID); j.Outcome != core.Failed || !strings.Contains(j.Summary, `no job of kind "teapot"`) {
+		t.Errorf("%+v", j)
+	}
+}
+
+// TestCancelledBeforeItBegan lets go what the asking held.
+func TestCancelledBeforeItBegan(t *testing.T) {
+	var let atomic.Int32
+	st := open(t)
+	r, err := job.New(bg, st, "one", time.Now) // takes nothing
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Register(kettle(&let))
+	j := ask(t, r, "kettle")
+	if j, err = r.Cancel(bg, who, j.ID); err != nil || j.State != core.Ended || let.Load() != 1 {
+		t.Errorf("%+v, %v, let go %d times", j, err, let.Load())
+	}
+}
+
+// TestBreakdownLetsGo: a kind that breaks down ends its job and lets go.
+func TestBreakdownLetsGo(t *testing.T) {
+	var let atomic.Int32
+	st := open(t)
+	r := start(t, st, "one", job.Kind{Name: "broken", Visits: true, Step: func(context.Context, *job.Run) { panic("a defect, for a test") },
+		End: func(_ context.Context, _ *store.Q, _ core.Job, outcome string) error {
+			if outcome == core.Failed {
+				let.Add(1)
+			}
+			return nil
+		}})
+	defer r.Stop(time.Second)
+	if j := end(t, r, ask(t, r, "broken").ID); j.Outcome != core.Failed || !strings.Contains(j.Summary, "defect of ours") || let.Load() != 1 {
+		t.Errorf("%+v, let go %d times", j, let.Load())
+	}
+}
+
+// TestTakenUp: work of an instance that died is taken up by its next life, so
+// often as its kind says and no oftener; what has no such bound goes on for ever.
+func TestTakenUp(t *testing.T) {
+	st := open(t)
+	var mu sync.Mutex
+	begun := map[string]int{}
+	hangs := func(name string, tries int) job.Kind {
+		return job.Kind{Name: name, Visits: true, Tries: tries, Step: func(ctx context.Context, r *job.Run) {
+			mu.Lock()
+			begun[name]++
+			mu.Unlock()
+			<-ctx.Done() // and leaves it, as a program does that is killed
+		}}
+	}
+	count := func(name string) int { mu.Lock(); defer mu.Unlock(); return begun[name] }
+	kinds := []job.Kind{hangs("thrice", 3), hangs("owed", 0)}
+	r := start(t, st, "one", kinds...)
+	thrice, owed := ask(t, r, "thrice"), ask(t, r, "owed")
+	for life := 1; life <= 5; life++ {
+		end := time.Now().Add(20 * time.Second)
+		for (count("owed") < life || life <= 3 && count("thrice") < life) && time.Now().Before(end) {
+			time.Sleep(5 * time.Millisecond)
+		}
+		if count("owed") != life || count("thrice") != min(life, 3) {
+			t.Fatalf("in life %d: begun %v", life, begun)
+		}
+		r.Stop(0)
+		r = start(t, st, "one", kinds...)
+	}
+	defer r.Stop(0)
+	if j := end(t, r, thrice.ID); j.Outcome != core.Failed || !strings.Contains(j.Summary, "begun 3 times") {
+		t.Errorf("%+v", j)
+	}
+	if j, err := st.As(who).Job(bg, owed.ID); err != nil || j.State == core.Ended {
+		t.Errorf("what is owed ended %s: %s, %v", j.Outcome, j.Summary, err)
+	}
+}
+
+// TestStaleEndCountsForNothing: whoever lost a job to another instance writes
+// nothing more of it, nor of anything in the same breath.
+func TestStaleEndCountsForNothing(t *testing.T) {
+	st := open(t)
+	at, goOn := make(chan core.Job), make(chan struct{})
+	wrote := false
+	r := start(t, st, "one", job.Kind{Name: "slow", Visits: true, Step: func(_ context.Context, r *job.Run) {
+		at <- r.Job
+		<-goOn
+		r.Warn("stale")
+		r.End(r.Job, r.Log, core.Failed, "stale", nil, func(*store.Q) error { wrote = true; return nil })
+	}})
+	defer r.Stop(time.Second)
+	ask(t, r, "slow")
+	j := <-at
+	// Another instance takes it over, and ends it well.
+	if err := st.Tx(bg, job.Service, func(q *store.Q) error {
+		if mine, err := q.AdoptJob(bg, &j, "two", "elsewhere", core.Running); err != nil || !mine {
+			t.Errorf("%v, %v", mine, err)
+		}
+		return q.EndJob(bg, j.ID, core.Done, "by another", nil)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	close(goOn)
+	r.Stop(5 * time.Second)
+	j, err := st.As(who).Job(bg, j.ID)
+	log, err2 := st.As(who).Entries(bg, j.ID, 0, 10)
+	if err != nil || err2 != nil || j.Outcome != core.Done || j.Summary != "by another" || wrote || len(log) != 0 {
+		t.Errorf("%+v, wrote %v, log %+v, %v, %v", j, wrote, log, err, err2)
+	}
+}
+
+// TestSessions: no more jobs that visit devices run at a time than may; those that
+// only wait for others do not count.
+func TestSessions(t *testing.T) {
+	st := open(t)
+	var now, most atomic.Int32
+	gate := make(chan struct{})
+	r, err := job.New(bg, st, "one", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.SetSessions(3)
+	r.Register(job.Kind{Name: "visit", Visits: true, Step: func(_ context.Context, r *job.Run) {
+		most.Store(max(most.Load(), now.Add(1)))
+		<-gate
+		now.Add(-1)
+		r.End(r.Job, r.Log, core.Done, "", nil)
+	}}, job.Kind{Name: "waiter", Step: func(ctx context.Context, r *job.Run) {
+		var id string
+		_ = r.Store.As(who).OpenRequest(r.Job, &id)
+		_, _ = r.Await(ctx, id, nil)
+		r.End(r.Job, r.Log, core.Done, "", nil)
+	}})
+	r.Start()
+	defer r.Stop(time.Second)
+	var ids []string
+	for range 8 {
+		v := ask(t, r, "visit")
+		w, err := r.Queue(bg, who, "wait", store.NewJob{Job: core.Job{Kind: "waiter"}, Wants: v.ID}, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, v.ID, w.ID)
+	}
+	for end := time.Now().Add(20 * time.Second); now.Load() < 3 && time.Now().Before(end); {
+		time.Sleep(5 * time.Millisecond)
+	}
+	for range 8 {
+		gate <- struct{}{}
+	}
+	for _, id := range ids {
+		end(t, r, id)
+	}
+	if most.Load() != 3 {
+		t.Errorf("%d at a time", most.Load())
+	}
+}
+
+// TestRegisteredTwice is a mistake of ours that shows at once.
+func TestRegisteredTwice(t *testing.T) {
+	r, err := job.New(bg, open(t), "one", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, kinds := range map[string][]job.Kind{"twice": {{Name: "a", Step: func(context.Context, *job.Run) {}}, {Name: "a", Step: func(context.Context, *job.Run) {}}}, "without a step": {{Name: "b"}}} {
+		func() {
+			defer func() {
+				if recover() == nil {
+					t.Errorf("%s: nothing was said", what)
+				}
+			}()
+			r.Register(kinds...)
+		}()
+	}
+}

@@ -1,0 +1,110 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// ErrTooLate is returned when a job no longer waits for a word, or not for that
+// one.
+var ErrTooLate = errors.New("it does not wait for a decision")
+
+// Decide says a word to a job that waits: whoever takes it up goes on by it. seen
+// is what somebody says they looked at.
+func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, seen string) (j core.Job, err error) {
+	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
+		if j, err = q.Job(ctx, jobID); err != nil {
+			return err
+		}
+		kind := r.kinds[j.Kind]
+		var answers []string // what it may wait for so that the word answers
+		for awaits, words := range kind.Awaits {
+			if slices.Contains(words, word) {
+				answers = append(answers, awaits)
+			}
+		}
+		if len(answers) == 0 {
+			return r.tooLate(j, word)
+		}
+		if kind.May != nil {
+			if err := kind.May(ctx, q, actor, j, word, seen); err != nil {
+				return err
+			}
+		}
+		took, err := q.DecideJob(ctx, jobID, word, answers)
+		if err != nil {
+			return err
+		}
+		if !took {
+			return r.tooLate(j, word)
+		}
+		if err := q.Audit(ctx, j.Kind+" "+word, j.Device, "job "+jobID); err != nil {
+			return err
+		}
+		j, err = q.Job(ctx, jobID)
+		return err
+	})
+	r.Kick()
+	return j, err
+}
+
+// tooLate says why a word was not taken.
+func (r *Runtime) tooLate(j core.Job, word string) error {
+	parked := j.State == core.Waiting && j.Node == "" && j.Decision == "" && !j.Cancel
+	words := r.kinds[j.Kind].Awaits[j.Awaits]
+	switch {
+	case len(r.kinds[j.Kind].Awaits) == 0:
+		return fmt.Errorf("%w: it is a %s", ErrTooLate, j.Kind)
+	case parked && (j.Due == nil || r.clock().Before(*j.Due)) && !slices.Contains(words, word):
+		return fmt.Errorf("%w of that kind: it waits for %s, which is answered by %s", ErrTooLate, waitsFor(j.Awaits), strings.Join(words, " or "))
+	case j.State == core.Ended:
+		return fmt.Errorf("%w: it ended %s: %s", ErrTooLate, j.Outcome, j.Summary)
+	case j.Decision != "":
+		return fmt.Errorf("%w: %s said %s already", ErrTooLate, j.DecidedBy, j.Decision)
+	case j.Cancel:
+		return fmt.Errorf("%w: it was cancelled, and is being brought to its end", ErrTooLate)
+	case j.Due != nil:
+		return fmt.Errorf("%w: the time for that is over, and it goes on by itself", ErrTooLate)
+	}
+	return fmt.Errorf("%w yet, or it was begun so that it never does", ErrTooLate)
+}
+
+// waitsFor words what a job waits for.
+func waitsFor(awaits string) string {
+	switch awaits {
+	case core.AwaitsConfirm:
+		return "a person to keep what it did"
+	case core.AwaitsRestart:
+		return "a person to let the device be restarted"
+	case core.AwaitsApproval:
+		return "a second person"
+	case core.AwaitsStart:
+		return "its time"
+	}
+	return awaits
+}
+
+// unpark takes up jobs that were decided or cancelled while they waited, or whose
+// time has come.
+func (r *Runtime) unpark(ctx context.Context) {
+	if some, err := r.Store.As(Service).Decided(ctx); err != nil || !some {
+		return
+	}
+	var jobs []core.Job
+	err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
+		jobs, err = q.Unpark(ctx, r.node, r.life, r.nodeLives)
+		return err
+	})
+	if err != nil {
+		return
+	}
+	for _, j := range jobs {
+		r.begin(j, true)
+	}
+}

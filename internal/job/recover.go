@@ -1,0 +1,82 @@
+package job
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// recover finds jobs whose instance died and takes them up. Taking one up counts
+// as a try, so that what kills the program does not do so for ever.
+func (r *Runtime) recover(ctx context.Context) {
+	jobs, err := r.Store.As(Service).Unended(ctx)
+	if err != nil {
+		return
+	}
+	r.freeOrphans(ctx)
+	for _, j := range jobs {
+		if r.alive(j.ID, j.Node, j.Life) {
+			continue
+		}
+		kind := r.kinds[j.Kind]
+		state := core.Running
+		if kind.Tries == 0 && kind.Visits {
+			state = core.Waiting // what it left a device with is not known
+		}
+		var mine bool
+		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
+			mine, err = q.AdoptJob(ctx, &j, r.node, r.life, state)
+			return err
+		})
+		if err != nil || !mine {
+			continue
+		}
+		slog.Info("taking up a job whose node died", "job", j.ID, "kind", j.Kind)
+		r.again(j)
+	}
+}
+
+// again goes on with a job that was taken up, if it may.
+func (r *Runtime) again(j core.Job) {
+	kind, known := r.kinds[j.Kind]
+	l, err := r.resumed(j.ID)
+	switch {
+	case err != nil:
+		slog.Warn("job's log cannot be read", "job", j.ID, "err", err) // recovery comes again
+		return
+	case !known || kind.Tries == 0 && kind.Visits:
+	case kind.Tries == 0:
+		l.Warn("the service stopped in the middle of this job; it goes on")
+		l.Close()
+	case j.Cancel:
+		r.End(j, l, core.Cancelled, "cancelled by hand", nil)
+		return
+	case j.Tries > kind.Tries:
+		r.End(j, l, core.Failed, fmt.Sprintf("begun %d times, and each time the service stopped in the middle", j.Tries-1), nil)
+		return
+	default:
+		l.Warn("the service stopped in the middle of this job; it begins anew")
+		l.Close()
+	}
+	r.begin(j, true)
+}
+
+// freeOrphans lets any instance take jobs that wait for one that is gone: they
+// end with what that means for them.
+func (r *Runtime) freeOrphans(ctx context.Context) {
+	nodes, err := r.Store.As(Service).WaitedFor(ctx)
+	if err != nil {
+		return
+	}
+	for _, node := range nodes {
+		if r.nodeLives(node) {
+			continue
+		}
+		if err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.FreeJobs(ctx, node) }); err != nil {
+			slog.Warn("jobs of a node that is gone", "node", node, "err", err)
+		}
+	}
+}
