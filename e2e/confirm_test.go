@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -306,6 +307,45 @@ func TestChecks(t *testing.T) {
 		if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{bad}}, ""); !client.IsStatus(err, 400) {
 			t.Errorf("check %q: %v", bad, err)
 		}
+	}
+}
+
+// TestChecksDoNotWaitForEver: two pushes whose checks ask each other's device, and
+// one alone where no second conversation is allowed, come to their ends, and can
+// be cancelled.
+func TestChecksDoNotWaitForEver(t *testing.T) {
+	t.Parallel()
+	file := filepath.Join(t.TempDir(), "magpie.yaml")
+	w := newWorld(t, 2)
+	other := w.fleet.places[1].Name
+	changed(w)
+	w.pull(other)
+	w.fleet.amend(other, "mwilks", "lane quay1", `note "changed"`)
+	w.pull(other)
+	push := func(name, ref, asks string) client.Job {
+		t.Helper()
+		p := w.preview(client.NewPreview{Ref: ref})
+		return must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{"from " + asks + " ping 10.1.12.1"}}, ""))(t)
+	}
+	w.fleet.faults(r1, tern.Faults{SlowMS: 60})
+	w.fleet.faults(other, tern.Faults{SlowMS: 60})
+	p := w.preview(client.NewPreview{Ref: other + "@previous"})
+	a := push(r1, r1+"@1", other)
+	b := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{"from " + r1 + " ping 10.1.12.1"}}, ""))(t)
+	for _, id := range []string{a.ID, b.ID} {
+		if end := w.end(id); end.Outcome != "equal" {
+			t.Errorf("%s: %s: %s\n%s", end.Device, end.Outcome, end.Summary, w.logText(id))
+		}
+	}
+	// One conversation at a time in all.
+	put(t, file, "sessions: 1\n")
+	w.proc.stop()
+	w.extra = append(w.extra, "--config", file)
+	w.serve()
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "again"`)
+	w.pull(r1)
+	if end := w.end(push(r1, r1+"@1", other).ID); end.Outcome != "equal" || end.Push.Checks[0].Before.Known || !strings.Contains(end.Push.Checks[0].Before.Said, "no further conversation") {
+		t.Errorf("%s: %s: %+v", end.Outcome, end.Summary, end.Push.Checks)
 	}
 }
 

@@ -85,7 +85,7 @@ func TestStage(t *testing.T) {
 	if _, said, status := w.cli("push", sw1+"@2", "--yes"); status == 0 || !strings.Contains(said, j.ID) {
 		t.Errorf("a second push while one is staged: %d %s", status, said)
 	}
-	if _, err := w.admin.Confirm(ctx(t), j.ID); !client.IsStatus(err, 409) || !strings.Contains(err.Error(), "may be restarted") {
+	if _, err := w.admin.Confirm(ctx(t), j.ID); !client.IsStatus(err, 409) || !strings.Contains(err.Error(), "let the device be restarted") {
 		t.Errorf("confirming it: %v", err)
 	}
 	w.kill()

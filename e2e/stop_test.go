@@ -1,0 +1,175 @@
+package e2e
+
+import (
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"magpie/client"
+	"magpie/internal/scratch"
+	"magpie/internal/sim/tern"
+)
+
+// TestKilledWhileKeeping: a push that was confirmed and is being saved goes on to
+// be kept, whoever goes on with it: what was confirmed is never taken back, and
+// startup never left with something else than what runs.
+func TestKilledWhileKeeping(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	target := w.fleet.running(r1)
+	changed(w)
+	for round := range 2 {
+		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
+		w.fleet.faults(r1, tern.Faults{Hang: "stow running"})
+		push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "5m", WhenEqual: true}, ""))(t)
+		eventually(t, "it is being saved", func() bool { return strings.Contains(w.logText(push.ID), "saving to startup") })
+		w.kill()
+		w.fleet.faults(r1, tern.Faults{})
+		w.serve()
+		end := w.end(push.ID)
+		if end.Outcome != "equal" || w.fleet.running(r1) != target || settled(w.fleet.startup(r1)) != settled(target) {
+			t.Fatalf("round %d: %s: %s\nrunning\n%s\nstartup\n%s", round, end.Outcome, end.Summary, w.fleet.running(r1), w.fleet.startup(r1))
+		}
+		changed(w)
+	}
+}
+
+// settled is a router's text without the head that tells the time.
+func settled(text string) string {
+	var out []string
+	for _, l := range strings.Split(text, "\n") {
+		if !strings.HasPrefix(l, "..") {
+			out = append(out, l)
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// TestStopIsNoWorseThanAKill: what is under way when the service is told to stop
+// comes to its end, or is begun anew at the next start; no line is refused for a
+// heart that was stopped first, and no device called failing for it.
+func TestStopIsNoWorseThanAKill(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	other := w.fleet.places[1].Name
+	target := w.fleet.running(r1)
+	changed(w)
+	w.pull(other)
+	w.fleet.faults(r1, tern.Faults{HoldLine: 3})
+	w.fleet.faults(other, tern.Faults{Hang: "recite running"})
+	push := w.begin(r1 + "@1")
+	pull := must(w.admin.Pull(ctx(t), []string{other}, ""))(t)[0]
+	w.fleet.waitHolding(r1)
+	eventually(t, "the pull is under way", func() bool { return strings.Contains(w.logText(pull.ID), "signed in") })
+	if err := w.proc.cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(12 * time.Second) // longer than a heart may stand still
+	w.fleet.call("POST", "/devices/"+r1+"/release", nil, nil)
+	w.fleet.faults(other, tern.Faults{})
+	<-w.proc.gone
+	if w.fleet.running(r1) != target {
+		t.Errorf("the push was not brought to its end:\n%s", w.fleet.running(r1))
+	}
+	w.fleet.faults(r1, tern.Faults{})
+	w.serve()
+	if end := w.end(push.ID); end.Outcome != "equal" {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(push.ID))
+	}
+	if end := w.end(pull.ID); end.Outcome != "done" {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(pull.ID))
+	}
+	if d := must(w.admin.Device(ctx(t), other))(t); d.State == "failing" || d.State == "unreachable" {
+		t.Errorf("%s is %s: %s", d.Name, d.State, d.Trouble)
+	}
+}
+
+// gateTo stands before the database and can be shut: then nobody gets through, and
+// who was through is cut off.
+type gateTo struct {
+	t    testing.TB
+	to   string
+	at   string
+	mu   sync.Mutex
+	l    net.Listener
+	open []net.Conn
+}
+
+func (g *gateTo) opens() {
+	l, err := net.Listen("tcp", g.at)
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	g.mu.Lock()
+	g.l, g.at = l, l.Addr().String()
+	g.mu.Unlock()
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			out, err := net.Dial("tcp", g.to)
+			if err != nil {
+				in.Close()
+				continue
+			}
+			g.mu.Lock()
+			g.open = append(g.open, in, out)
+			g.mu.Unlock()
+			go func() { _, _ = io.Copy(out, in); out.Close() }()
+			go func() { _, _ = io.Copy(in, out); in.Close() }()
+		}
+	}()
+}
+
+func (g *gateTo) shuts() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.l.Close()
+	for _, c := range g.open {
+		c.Close()
+	}
+	g.open = nil
+}
+
+// TestDatabaseAway: the database is away for longer than anybody has patience
+// with. Work waits for it, and nothing of that is said of a device.
+func TestDatabaseAway(t *testing.T) {
+	t.Parallel()
+	g := &gateTo{t: t, at: "127.0.0.1:0"}
+	w := newWorld(t, 4, func(w *world) {
+		head, rest, _ := strings.Cut(scratch.Database(t), "@tcp(")
+		to, tail, _ := strings.Cut(rest, ")")
+		g.to = to
+		g.opens()
+		w.dsn = head + "@tcp(" + g.at + ")" + tail
+	})
+	var jobs []client.Job
+	for _, p := range w.fleet.places {
+		w.pull(p.Name)
+		w.fleet.faults(p.Name, tern.Faults{SlowMS: 400})
+		jobs = append(jobs, must(w.admin.Pull(ctx(t), []string{p.Name}, ""))(t)...)
+	}
+	eventually(t, "they are under way", func() bool { return must(w.admin.Status(ctx(t)))(t).Running == len(jobs) })
+	g.shuts()
+	time.Sleep(25 * time.Second) // longer than a person is kept waiting, and than a heart may stand still
+	for _, p := range w.fleet.places {
+		w.fleet.faults(p.Name, tern.Faults{})
+	}
+	g.opens()
+	for _, j := range jobs {
+		if end := w.end(j.ID); end.Outcome != "done" {
+			t.Errorf("%s: %s: %s\n%s", end.Device, end.Outcome, end.Summary, w.logText(j.ID))
+		}
+	}
+	for _, d := range must(w.admin.Devices(ctx(t), nil))(t) {
+		if d.State != "steady" {
+			t.Errorf("%s is %s: %s", d.Name, d.State, d.Trouble)
+		}
+	}
+}
