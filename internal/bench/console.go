@@ -33,7 +33,7 @@ type demo struct {
 }
 
 func startDemo(dir string) (*demo, error) {
-	d := &demo{cmd: exec.Command("bin/magpie", "demo", "--listen", "127.0.0.1:0", "--data", dir, "--devices", "12")}
+	d := &demo{cmd: exec.Command("bin/magpie", "demo", "--listen", "127.0.0.1:0", "--data", dir, "--routers", "12")}
 	out, err := d.cmd.StderrPipe()
 	if err != nil {
 		return nil, err

@@ -13,17 +13,18 @@ func Bound(from, to *rules.Item) (out *rules.Item, held []*rules.Item) {
 	out = to.Clone(nil)
 	var walk func(h, w *rules.Item)
 	walk = func(h, w *rules.Item) {
+		in := h.ByID()
 		w.Kids = slices.DeleteFunc(w.Kids, func(k *rules.Item) bool {
 			if !hardware(k) {
 				return false
 			}
-			if o := h.Kid(k.ID); o == nil || !o.Same(k) {
+			if o := in[k.ID]; o == nil || !o.Same(k) {
 				held = append(held, k)
 			}
 			return true
 		})
 		for _, k := range w.Kids {
-			if o := h.Kid(k.ID); o != nil {
+			if o := in[k.ID]; o != nil {
 				walk(o, k)
 			} else {
 				walk(&rules.Item{}, k)

@@ -98,14 +98,15 @@ func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) 
 		p.ordered(trail, from, to, made)
 		return
 	}
+	has, wants := from.ByID(), to.ByID()
 	for _, w := range to.Kids {
-		p.line(trail, from.Kid(w.ID), w, made)
+		p.line(trail, has[w.ID], w, made)
 	}
 	if p.merge {
 		return
 	}
 	for _, h := range from.Kids {
-		if to.Kid(h.ID) == nil {
+		if wants[h.ID] == nil {
 			p.remove(trail, h, made)
 		}
 	}
@@ -115,22 +116,25 @@ func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) 
 // stay is the longest head of to that from has in the same order; the rest is
 // taken away and added again.
 func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int) {
+	has, wants := from.ByID(), to.ByID()
 	keep, at := 0, 0
+	stays := map[string]bool{}
 	for ; keep < len(to.Kids) && !p.merge; keep++ {
 		next := slices.IndexFunc(from.Kids[at:], func(h *rules.Item) bool { return h.ID == to.Kids[keep].ID && h.Same(to.Kids[keep]) })
 		if next < 0 {
 			break
 		}
 		at += next + 1
+		stays[to.Kids[keep].ID] = true
 	}
 	before := slices.Clone(made)
 	again := 0
 	if !p.merge {
 		for _, h := range from.Kids {
-			if slices.ContainsFunc(to.Kids[:keep], func(w *rules.Item) bool { return w.ID == h.ID }) {
+			if stays[h.ID] {
 				continue
 			}
-			if to.Kid(h.ID) != nil {
+			if wants[h.ID] != nil {
 				again++
 			}
 			before = append(before, p.remove(trail, h, made))
@@ -140,7 +144,7 @@ func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int)
 		p.notes = append(p.notes, fmt.Sprintf("%s: order matters here and new lines only go to the end, so %d of its lines are taken away and added again; in between it is incomplete", to.Path(), again))
 	}
 	for i, w := range to.Kids {
-		h := from.Kid(w.ID)
+		h := has[w.ID]
 		if i < keep || p.merge && h != nil {
 			if len(h.Kids)+len(w.Kids) > 0 {
 				p.block(append(slices.Clone(trail), w), h, w, made...)
@@ -278,48 +282,25 @@ func (p *planner) emit() []Step {
 			opensWay[a] = append(opensWay[a], i)
 		}
 	}
-	done := make([]bool, len(p.ops))
-	way := make([]bool, len(p.ops))
-	for i, o := range p.ops {
-		way[i] = touchesWay(o)
-	}
 	w := writer{lang: p.lang}
+	next := newQueue(p.ops)
+	for i := range p.ops {
+		if waits[i] == 0 {
+			next.ready(i)
+		}
+	}
 	for range p.ops {
-		next, rank := -1, 0
-		last := -1 // of those that may come next, one that touches the way to the device
-		for i, o := range p.ops {
-			if done[i] || waits[i] > 0 {
-				continue
-			}
-			r := 1
-			if w.in(o.trail) {
-				r = 3
-			}
-			if o.kind != Remove {
-				r++
-			}
-			if way[i] {
-				if last < 0 || w.in(o.trail) && !w.in(p.ops[last].trail) {
-					last = i
-				}
-				continue
-			}
-			if r > rank {
-				next, rank = i, r
+		n, ok := next.take(w.at)
+		if !ok {
+			n = next.force()
+			p.notes = append(p.notes, fmt.Sprintf("%s: lines here depend on each other in a circle; the device may refuse one", p.ops[n].item.Path()))
+		}
+		for _, i := range opensWay[n] {
+			if waits[i]--; waits[i] == 0 {
+				next.ready(i)
 			}
 		}
-		if next < 0 {
-			next = last
-		}
-		if next < 0 {
-			next = slices.Index(done, false)
-			p.notes = append(p.notes, fmt.Sprintf("%s: lines here depend on each other in a circle; the device may refuse one", p.ops[next].item.Path()))
-		}
-		done[next] = true
-		for _, i := range opensWay[next] {
-			waits[i]--
-		}
-		w.write(p.ops[next])
+		w.write(p.ops[n])
 	}
 	return w.steps
 }
@@ -391,8 +372,27 @@ func (w *writer) write(o op) {
 func (l *Language) Apply(tree *rules.Item, steps []Step) error {
 	at := tree
 	head, tail, _ := strings.Cut(l.Remove, "{identity}")
+	touched := map[*rules.Item]map[string]int{} // where each line of a block stands
+	stand := func(it *rules.Item) map[string]int {
+		if touched[it] == nil {
+			touched[it] = make(map[string]int, len(it.Kids))
+			for i, k := range slices.Backward(it.Kids) {
+				touched[it][k.ID] = i
+			}
+		}
+		return touched[it]
+	}
+	closed := func(it *rules.Item) []*rules.Item { // what was taken away left a gap
+		delete(touched, it)
+		return slices.DeleteFunc(it.Kids, func(k *rules.Item) bool { return k == nil })
+	}
+	defer func() {
+		for it := range touched {
+			it.Kids = closed(it)
+		}
+	}()
 	for i, s := range steps {
-		line := s.Lines[0]
+		line, where := s.Lines[0], stand(at)
 		switch {
 		case s.Kind == Leave:
 			if at.Up == nil && at == tree {
@@ -401,27 +401,34 @@ func (l *Language) Apply(tree *rules.Item, steps []Step) error {
 			at = at.Up
 		case s.Kind == Remove:
 			id := strings.TrimSuffix(strings.TrimPrefix(line, head), tail)
-			k := slices.IndexFunc(at.Kids, func(it *rules.Item) bool { return it.ID == id })
-			if k < 0 {
+			k, ok := where[id]
+			if !ok {
 				return fmt.Errorf("step %d: %s: there is no such line", i+1, line)
 			}
-			at.Kids = slices.Delete(at.Kids, k, k+1)
+			at.Kids[k] = nil
+			delete(where, id)
 		default:
 			it := l.Table.Item(at, line, s.Lines[1:])
-			if old := at.Kid(it.ID); old == nil {
+			if k, ok := where[it.ID]; !ok {
 				made := l.fresh(it)
 				made.Up, made.Body = at, s.Lines[1:]
 				if !made.AtDefault() {
+					where[made.ID] = len(at.Kids)
 					at.Kids = append(at.Kids, made)
 				}
 				it = made
-			} else if !old.Same(it) {
+			} else if old := at.Kids[k]; !old.Same(it) {
 				if it.Rule == nil || !it.Rule.Overwrites {
 					return fmt.Errorf("step %d: %s: it has another value", i+1, line)
 				}
-				it.Kids = old.Kids
-				at.Kids[slices.Index(at.Kids, old)] = it
-				at.Kids = slices.DeleteFunc(at.Kids, (*rules.Item).AtDefault)
+				it.Kids = closed(old)
+				for _, k := range it.Kids {
+					k.Up = it
+				}
+				if at.Kids[k] = it; it.AtDefault() {
+					at.Kids[k] = nil
+					delete(where, it.ID)
+				}
 			} else {
 				it = old
 			}

@@ -71,20 +71,22 @@ func graft(at, to *rules.Item, segs []string) bool {
 		return found
 	}
 	var next []*rules.Item
+	inTo, has := map[string]*rules.Item{}, map[string]bool{}
+	if to != nil {
+		inTo = to.ByID()
+	}
 	for _, h := range at.Kids {
 		if !called(h) {
 			next = append(next, h)
 			continue
 		}
 		found = true
-		if to != nil {
-			if w := to.Kid(h.ID); w != nil {
-				next = append(next, w.Clone(at))
-			}
+		if w := inTo[h.ID]; w != nil {
+			next, has[h.ID] = append(next, w.Clone(at)), true
 		}
 	}
 	for _, w := range kids(to) {
-		if called(w) && !slices.ContainsFunc(next, func(n *rules.Item) bool { return n.ID == w.ID }) {
+		if called(w) && !has[w.ID] {
 			found = true
 			next = append(next, w.Clone(at))
 		}

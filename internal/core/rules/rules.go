@@ -382,6 +382,18 @@ func (it *Item) Kid(id string) *Item {
 	return nil
 }
 
+// ByID returns the children by what identifies them, as Kid would find each: for
+// whoever asks for many.
+func (it *Item) ByID() map[string]*Item {
+	out := make(map[string]*Item, len(it.Kids))
+	for _, k := range it.Kids {
+		if out[k.ID] == nil {
+			out[k.ID] = k
+		}
+	}
+	return out
+}
+
 // Path is the lines of the blocks around the item and its own, outermost
 // first, joined by " / ".
 func (it *Item) Path() string {
@@ -483,15 +495,16 @@ func Differences(have, want *Item) (out []Difference) {
 	var walk func(h, w *Item)
 	walk = func(h, w *Item) {
 		var keptH, keptW []string
+		inH, inW := h.ByID(), w.ByID()
 		for _, k := range h.Kids {
-			if w.Kid(k.ID) == nil {
+			if inW[k.ID] == nil {
 				whole(k, false)
 			} else {
 				keptH = append(keptH, k.ID)
 			}
 		}
 		for _, k := range w.Kids {
-			o := h.Kid(k.ID)
+			o := inH[k.ID]
 			if o == nil {
 				whole(k, true)
 				continue
@@ -505,7 +518,7 @@ func Differences(have, want *Item) (out []Difference) {
 		if w.Ordered() && !slices.Equal(keptH, keptW) {
 			for i, id := range keptW {
 				if keptH[i] != id {
-					out = append(out, Difference{Block: block(h), Have: h.Kid(keptH[i]).Line, Want: w.Kid(id).Line, Order: true, item: w.Kid(id)})
+					out = append(out, Difference{Block: block(h), Have: inH[keptH[i]].Line, Want: inW[id].Line, Order: true, item: inW[id]})
 				}
 			}
 		}
