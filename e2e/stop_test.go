@@ -173,3 +173,36 @@ func TestDatabaseAway(t *testing.T) {
 		}
 	}
 }
+
+// TestDeviceRestartedMeanwhile: a push that had only set the device's own timer
+// when the service died says so when that has gone off, and looks at what came of
+// it; where it has not, it is called off.
+func TestDeviceRestartedMeanwhile(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.fleet.stow(r1)
+	w.pull(r1)
+	changed(w)
+	w.fleet.stow(r1) // only what startup holds can be gone back to by a restart
+	w.pull(r1)
+	for _, restarts := range []bool{false, true} {
+		was := w.fleet.status(r1).Restarts
+		w.fleet.faults(r1, tern.Faults{Hang: "amend"})
+		push := w.within("5m", r1+"@1")
+		eventually(t, "its timer is set", func() bool { return strings.Contains(w.logText(push.ID), "will restart into its startup") })
+		w.kill()
+		w.fleet.faults(r1, tern.Faults{})
+		if restarts {
+			w.fleet.call("POST", "/devices/"+r1+"/restart", nil, nil)
+		}
+		w.serve()
+		end := w.end(push.ID)
+		want, says := "failed", "its own restart is called off"
+		if restarts {
+			want, says, was = "undone", "it has restarted", was+1
+		}
+		if end.Outcome != want || !strings.Contains(end.Summary, says) || w.fleet.status(r1).Restarts != was {
+			t.Errorf("restarted %v: %s: %s", restarts, end.Outcome, end.Summary)
+		}
+	}
+}

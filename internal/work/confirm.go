@@ -160,46 +160,61 @@ func (u *push) sameUnit() error {
 }
 
 // untouched ends a push of which nothing was sent; an undo that was armed is
-// called off.
+// called off. A device that has none to call off may have restarted by it, and is
+// looked at.
 func (u *push) untouched(ctx context.Context) {
-	if u.journal.UndoBy == link.ByTimer {
-		if !u.persist(ctx, "calling off the device's restart", func() error {
-			if err := u.open(ctx, u.v); err != nil {
-				return err
-			}
-			defer func() { u.v.close() }()
-			if err := u.sameUnit(); err != nil {
-				return err
-			}
-			return u.disarm()
-		}) {
-			return
-		}
+	const nothing = "the service stopped before anything was sent"
+	if u.journal.UndoBy != link.ByTimer {
+		u.finish(core.Failed, nothing+"; the device was not changed")
+		return
 	}
-	u.finish(core.Failed, "the service stopped before anything was sent; the device was not changed")
+	off := false
+	if !u.persist(ctx, "calling off the device's restart", func() (err error) {
+		if err = u.open(ctx, u.v); err != nil {
+			return err
+		}
+		defer func() { u.v.close() }()
+		if err = u.sameUnit(); err != nil {
+			return err
+		}
+		off, err = u.disarm()
+		return err
+	}) {
+		return
+	}
+	if off {
+		u.finish(core.Failed, nothing+"; the device was not changed, and its own restart is called off")
+		return
+	}
+	known := nothing + ", but the device had been told to restart by itself unless that is called off, and there is nothing to call off any more: it has restarted, unless the service stopped before it was told"
+	u.l.Warn("%s", known)
+	if ended, err := u.look(ctx, known); !ended {
+		u.l.Trouble(fmt.Sprintf("it could not be looked at: %v", err), "")
+		u.s.settleLater(u.j, u.l)
+	}
 }
 
 // disarm calls the device's timer off. That none is set is no trouble: it may
-// have gone off.
-func (u *push) disarm() error {
+// have gone off, and off says so.
+func (u *push) disarm() (off bool, err error) {
 	if u.journal.UndoBy != link.ByTimer {
-		return nil
+		return true, nil
 	}
 	return u.callOff("the device's own restart is called off")
 }
 
 // callOff tells the device to keep what it runs. That it has nothing to call off
 // any more is no trouble: what it runs shows in the proof.
-func (u *push) callOff(done string) error {
-	err := u.v.sess.Confirm(u.journal.Token)
+func (u *push) callOff(done string) (off bool, err error) {
+	err = u.v.sess.Confirm(u.journal.Token)
 	if r := linkRefused(err); r != nil {
 		u.l.Warn("the device says that there is nothing to call off: %s", r.Words)
-		return nil
+		return false, nil
 	}
 	if err == nil {
 		u.l.Info("%s", done)
 	}
-	return err
+	return err == nil, err
 }
 
 // persist does something with the device until it succeeds, for as long as
@@ -346,5 +361,6 @@ func (u *push) confirmed() error {
 	if u.journal.UndoBy == byService {
 		return nil
 	}
-	return u.callOff("the device is told to keep it; its own undo is off")
+	_, err := u.callOff("the device is told to keep it; its own undo is off")
+	return err
 }

@@ -56,7 +56,7 @@ func (u *push) broken(ctx context.Context, cause error) {
 		u.l.Info("%s", a)
 	}
 	if u.journal.Announced == 0 && !errors.Is(cause, job.ErrLeaseLost) {
-		if err := u.disarm(); err != nil {
+		if _, err := u.disarm(); err != nil {
 			u.l.Warn("%v", err)
 			u.s.settleLater(u.j, u.l)
 			return
@@ -196,7 +196,7 @@ func (u *push) undo(ctx context.Context) ([]Residual, error) {
 		if last = u.startupBack(ctx); last != nil {
 			continue
 		}
-		if last = u.disarm(); last != nil {
+		if _, last = u.disarm(); last != nil {
 			continue
 		}
 		u.v.close()

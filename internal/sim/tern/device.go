@@ -247,6 +247,10 @@ func (d *Device) Restart() {
 		panic(err) // the startup was rendered by this simulator
 	}
 	d.running, d.holder = m, ""
+	if d.restartAt != nil { // what was to come is forgotten by a restart
+		d.restartAt.Stop()
+		d.restartAt = nil
+	}
 	d.restarts++
 	d.amendedAt, d.amendedBy = d.Clock(), "restart"
 	d.mu.Unlock()
