@@ -346,9 +346,18 @@ func (c *Client) Job(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "GET", "/jobs/"+url.PathEscape(id), nil, nil)
 }
 
-// Log reads a job's log from after a sequence number on.
-func (c *Client) Log(ctx context.Context, id string, after int) ([]Entry, error) {
-	return call[[]Entry](c, ctx, "GET", "/jobs/"+url.PathEscape(id)+"/log", q("after", positive(after)), nil)
+// EntriesAtOnce is how many entries of a job's log one answer has at most.
+const EntriesAtOnce = 10000
+
+// Log reads a job's log from after a sequence number to its end.
+func (c *Client) Log(ctx context.Context, id string, after int) (all []Entry, err error) {
+	for {
+		some, err := call[[]Entry](c, ctx, "GET", "/jobs/"+url.PathEscape(id)+"/log", q("after", positive(after)), nil)
+		if all = append(all, some...); err != nil || len(some) < EntriesAtOnce {
+			return all, err
+		}
+		after = some[len(some)-1].Seq
+	}
 }
 
 // Cancel asks a job to stop.

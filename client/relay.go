@@ -84,7 +84,9 @@ func (c *Client) Relay(ctx context.Context, n NewRelay) error {
 	reaches := strings.Fields(res.Header.Get(RelayReachHeader))
 	config := &ssh.ServerConfig{NoClientAuth: true} // who asks is known by the connection: it is ours
 	config.AddHostKey(key)
+	late := time.AfterFunc(15*time.Second, func() { pipe.Close() })
 	near, chans, reqs, err := ssh.NewServerConn(pipeConn{pipe}, config)
+	late.Stop()
 	if err != nil {
 		return fmt.Errorf("turning the connection around: %w", err)
 	}

@@ -328,6 +328,11 @@ func TestCredentialSets(t *testing.T) {
 	if d := must(w.admin.AddDevice(ctx(t), n))(t); d.Credential != "routers" || d.User != sim.ServiceUser {
 		t.Errorf("%+v", d)
 	}
+	// An address is copied with the brackets that it has beside a port.
+	n.Name, n.Address = "skerrinsay-r10", "[fd00::7]"
+	if d := must(w.admin.AddDevice(ctx(t), n))(t); d.Address != "fd00::7" {
+		t.Errorf("its address is %q", d.Address)
+	}
 	secretWords(t, w)
 }
 

@@ -157,7 +157,11 @@ func TestDatabaseAway(t *testing.T) {
 	}
 	eventually(t, "they are under way", func() bool { return must(w.admin.Status(ctx(t)))(t).Running == len(jobs) })
 	g.shuts()
-	time.Sleep(25 * time.Second) // longer than a person is kept waiting, and than a heart may stand still
+	began := time.Now()
+	if _, err := w.admin.Status(ctx(t)); !client.IsStatus(err, 503) || strings.Contains(err.Error(), "tcp") || strings.Contains(err.Error(), "sql") {
+		t.Errorf("what a person is told: %v", err)
+	}
+	time.Sleep(25*time.Second - time.Since(began)) // longer than a person is kept waiting, and than a heart may stand still
 	for _, p := range w.fleet.places {
 		w.fleet.faults(p.Name, tern.Faults{})
 	}

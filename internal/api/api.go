@@ -56,6 +56,10 @@ type Server struct {
 
 	mu    sync.Mutex
 	looks map[string]time.Time // what was written down of who looked at what
+	kept  struct {             // the texts that are kept, when they were last counted
+		at       time.Time
+		n, bytes int64
+	}
 }
 
 // Handler is everything the service answers over HTTP.
@@ -250,6 +254,9 @@ func problem(err error) *client.Problem {
 	switch {
 	case errors.As(err, &p):
 		return p
+	case errors.Is(err, store.ErrDatabase): // its own words are for the log
+		slog.Error("request failed", "err", err)
+		return &client.Problem{Status: 503, Title: "the database is away", Detail: "the service's database does not answer, or would not take what was asked of it; nothing half-done was kept", Next: "try again in a moment; the service's log says what the database said"}
 	case errors.Is(err, store.ErrRevision):
 		return say(412, "changed since", "look at it again, then make your change on top of what it is now")
 	case errors.Is(err, store.ErrKeyUsed):

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -94,6 +95,7 @@ func (s *Server) probe(c *gin.Context) {
 	if !read(c, &in) {
 		return
 	}
+	in.Address = unbracket(in.Address)
 	if err := checkReach(in.Address, in.Port); err != nil {
 		fail(c, problem(err))
 		return
@@ -194,6 +196,19 @@ func checkReach(address string, port int) error {
 	return nil
 }
 
+// unbracket takes the brackets off an IPv6 address, in which it stands beside a
+// port (RFC 3986 §3.2.2) and is copied from there.
+func unbracket(address string) string {
+	if in, ok := strings.CutPrefix(address, "["); ok {
+		if in, ok = strings.CutSuffix(in, "]"); ok {
+			if a, err := netip.ParseAddr(in); err == nil && a.Is6() {
+				return in
+			}
+		}
+	}
+	return address
+}
+
 // entry is a device with its credential on their way into the database.
 type entry struct {
 	d      core.Device
@@ -216,7 +231,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		}
 	}
 	set("name", &d.Name, n.Name)
-	set("address", &d.Address, n.Address)
+	set("address", &d.Address, unbracket(n.Address))
 	set("kind", &d.Kind, n.Kind)
 	set("dialect", &d.Dialect, n.Dialect)
 	set("transport", &d.Transport, n.Transport)
@@ -625,8 +640,27 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 		return st, err
 	}
 	st.Queued, st.Running, st.Waiting = counts[core.Queued], counts[core.Running], counts[core.Waiting]
-	st.Contents, st.Bytes, err = q.ContentsCount(ctx)
+	st.Contents, st.Bytes, err = s.contents(ctx, q)
 	return st, err
+}
+
+// contents tells how many texts are kept and their bytes, as of the last minute:
+// adding them up takes reading of all there are.
+func (s *Server) contents(ctx context.Context, q *store.Q) (int64, int64, error) {
+	s.mu.Lock()
+	k := s.kept
+	s.mu.Unlock()
+	if now := s.Clock(); k.at.IsZero() || now.Sub(k.at) >= time.Minute || now.Before(k.at) {
+		n, bytes, err := q.ContentsCount(ctx)
+		if err != nil {
+			return 0, 0, err
+		}
+		k.at, k.n, k.bytes = now, n, bytes
+		s.mu.Lock()
+		s.kept = k
+		s.mu.Unlock()
+	}
+	return k.n, k.bytes, nil
 }
 
 func (s *Server) status(c *gin.Context) {

@@ -376,6 +376,10 @@ func (s *Server) job(c *gin.Context) {
 	answer(c, 200, w, err)
 }
 
+// entriesAtOnce is how many entries of a job's log one answer has at most; whoever
+// gets as many asks again, from after the last.
+const entriesAtOnce = client.EntriesAtOnce
+
 func (s *Server) log(c *gin.Context) {
 	after, _ := strconv.Atoi(c.Query("after"))
 	q := s.Work.Store.As(actor(c))
@@ -383,7 +387,7 @@ func (s *Server) log(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Entries(c.Request.Context(), jobID(c), after, 10000)
+	rows, err := q.Entries(c.Request.Context(), jobID(c), after, entriesAtOnce)
 	if err == nil && !s.sawLog(c, actor(c), jobID(c), rows) {
 		return
 	}
@@ -438,13 +442,17 @@ func (s *Server) events(c *gin.Context) {
 		if err != nil {
 			return
 		}
-		rows, err := q.Entries(c.Request.Context(), id, after, 10000)
+		rows, err := q.Entries(c.Request.Context(), id, after, entriesAtOnce)
 		if err != nil || !s.sawLog(c, a, id, rows) {
 			return
 		}
 		for _, e := range rows {
 			send("log", strconv.Itoa(e.Seq), s.wireEntry(a, e))
 			after = e.Seq
+		}
+		if len(rows) == entriesAtOnce {
+			c.Writer.Flush()
+			continue // there are more
 		}
 		w, err := s.wireJob(a, j)
 		if err != nil {

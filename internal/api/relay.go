@@ -68,7 +68,6 @@ func (s *Server) openRelay(c *gin.Context) {
 		fail(c, bad("the connection cannot be turned around; a relay needs HTTP/1.1 all the way to the service", "look at what stands between"))
 		return
 	}
-	_ = conn.SetDeadline(time.Time{})
 	until := s.Work.Now().Add(long)
 	fmt.Fprintf(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: %s\r\n%s: %s\r\n\r\n", client.RelayProtocol, client.RelayReachHeader, strings.Join(reaches, " "))
 	go s.lend(conn, key, a, d, at, reaches, until)
@@ -87,10 +86,12 @@ func (s *Server) closeRelay(c *gin.Context) {
 // over.
 func (s *Server) lend(conn net.Conn, key ssh.PublicKey, a core.Actor, d core.Device, at string, reaches []string, until time.Time) {
 	defer conn.Close()
-	lent, chans, reqs, err := ssh.NewClientConn(conn, "relay", &ssh.ClientConfig{User: "magpie", HostKeyCallback: ssh.FixedHostKey(key), Timeout: 10 * time.Second})
+	_ = conn.SetDeadline(time.Now().Add(10 * time.Second)) // who turned it around speaks next, or is not there
+	lent, chans, reqs, err := ssh.NewClientConn(conn, "relay", &ssh.ClientConfig{User: "magpie", HostKeyCallback: ssh.FixedHostKey(key)})
 	if err != nil {
 		return
 	}
+	_ = conn.SetDeadline(time.Time{})
 	far := ssh.NewClient(lent, chans, reqs)
 	defer far.Close()
 	ctx, cancel := context.WithDeadline(context.Background(), until)

@@ -281,9 +281,9 @@ func take(j *core.Job, node, life string, now time.Time) {
 }
 
 // Unended lists jobs that are running or waiting, but for those that are
-// parked.
+// parked: of each, who holds it.
 func (q *Q) Unended(ctx context.Context) ([]core.Job, error) {
-	return list[core.Job](ctx, q.ext, jobColumns+`WHERE state IN ('running', 'waiting') AND node <> '' ORDER BY id`)
+	return list[core.Job](ctx, q.ext, `SELECT id, kind, node, life FROM jobs WHERE state IN ('running', 'waiting') AND node <> '' ORDER BY id`)
 }
 
 // ParkJob lets a job wait for a decision, or until due, or for whichever comes
@@ -368,12 +368,12 @@ func (q *Q) HoldJob(ctx context.Context, id, node, life string) (bool, error) {
 	return h.Node == node && h.Life == life, err
 }
 
-// AdoptJob gives a job of a node that died to this one, which counts as a try. It
-// tells whether it was still to be had.
+// AdoptJob gives a job of a node that died to this one, which counts as a try, and
+// reads it whole. It tells whether it was still to be had.
 func (q *Q) AdoptJob(ctx context.Context, j *core.Job, node, life, state string) (bool, error) {
 	n, err := q.exec(ctx, `UPDATE jobs SET state = ?, node = ?, life = ?, tries = tries + 1 WHERE id = ? AND node = ? AND life = ? AND state IN ('running', 'waiting')`, state, node, life, j.ID, j.Node, j.Life)
 	if err == nil && n > 0 {
-		j.State, j.Node, j.Life, j.Tries = state, node, life, j.Tries+1
+		*j, err = q.Job(ctx, j.ID)
 	}
 	return n > 0, err
 }
