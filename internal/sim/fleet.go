@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -51,6 +52,7 @@ type Fleet struct {
 	dir   string
 	block int // the second octet
 	seed  uint64
+	hold  net.Listener // keeps the block, also while units are down
 }
 
 type fleetFile struct {
@@ -142,7 +144,9 @@ func (f *Fleet) listen(fresh bool) error {
 		if fresh {
 			f.block = 2 + rand.IntN(250)
 		}
-		last = nil
+		if f.hold, last = net.Listen("tcp", fmt.Sprintf("127.%d.255.254:2222", f.block)); last != nil {
+			continue
+		}
 		for i, u := range f.Units {
 			u.Address = fmt.Sprintf("127.%d.%s", f.block, hosts[i])
 			if u.Faults().Down {
@@ -155,9 +159,7 @@ func (f *Fleet) listen(fresh bool) error {
 		if last == nil {
 			return nil
 		}
-		for _, u := range f.Units {
-			u.down()
-		}
+		f.Close()
 	}
 	return fmt.Errorf("no free loopback block for the fleet: %w", last)
 }
@@ -198,6 +200,10 @@ func (f *Fleet) Unit(name string) *Unit {
 func (f *Fleet) Close() {
 	for _, u := range f.Units {
 		u.down()
+	}
+	if f.hold != nil {
+		f.hold.Close()
+		f.hold = nil
 	}
 }
 

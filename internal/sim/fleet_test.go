@@ -1,0 +1,41 @@
+package sim
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"magpie/internal/sim/box"
+)
+
+// TestBlockIsKept: a fleet's addresses are its own for as long as it runs, also
+// those of units that are away just now, and free again afterwards.
+func TestBlockIsKept(t *testing.T) {
+	dir, other := t.TempDir(), t.TempDir()
+	f, err := Open(dir, 1, "", 7, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if err := f.Units[0].SetFaults(box.Faults{Down: true}); err != nil {
+		t.Fatal(err)
+	}
+	raw, err := os.ReadFile(filepath.Join(dir, "fleet.json"))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(other, "fleet.json"), raw, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if g, err := Open(other, 1, "", 7, time.Now()); err == nil {
+		g.Close()
+		t.Fatal("another fleet took the address of a unit that was away")
+	}
+	f.Close()
+	g, err := Open(other, 1, "", 7, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	g.Close()
+}
