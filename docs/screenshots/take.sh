@@ -15,7 +15,7 @@ MAGPIE_PASSWORD=demo-admin-1 magpie login http://127.0.0.1:8479 --user admin >/d
 shot() { # name, then commands as typed
   name=$1; shift
   { for c in "$@"; do printf "printf '\\\\033[2m$ \\\\033[0m%%s\\\\n' '%s'; %s; echo\n" "$(printf %s "$c" | sed "s/'/'\\\\''/g")" "$c"; done; echo "touch $dir/$name.done; sleep 60"; } >"$dir/$name.sh"
-  xterm -geometry 158x49+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#faf7f0' -fg '#1c2030' -b 12 +sb \
+  xterm -geometry ${SIZE:-158x49}+0+0 -fa 'DejaVu Sans Mono' -fs ${POINTS:-10} -bg '#faf7f0' -fg '#1c2030' -b 12 +sb \
     -xrm 'XTerm*color3: #8a5200' -xrm 'XTerm*color5: #6b3fa0' -xrm 'XTerm*color6: #00695c' -xrm 'XTerm*boldMode: true' -xrm 'XTerm*faintIsRelative: true' \
     -e sh "$dir/$name.sh" 2>/dev/null & t=$!
   n=0
@@ -29,14 +29,14 @@ shot status 'magpie status' 'magpie device list kind=switch' 'magpie device show
 shot versions 'magpie versions skerrinsay-r1' 'magpie mark skerrinsay-r1@3 --pin --note "before the second ticket hall opened"' 'magpie show skerrinsay-r1@second-ticket-hall | head -24'
 shot diff 'magpie diff skerrinsay-r1@as-built @latest --context 1' 'magpie diff port-asterly-r1@baseline @live' 'magpie drift control-f1'
 shot preview 'magpie push port-asterly-r1@baseline --preview --within 5m' 'magpie swap dunvarrow-r1 --preview | head -12'
-shot push 'magpie push innisquill-r1@baseline --yes --within 2m --when-equal --check "from innisquill-r1 ping 10.1.14.1" --note "gangway two is open again"'
+SIZE=180x61 POINTS=8 shot push 'magpie push innisquill-r1@baseline --yes --within 2m --when-equal --check "from innisquill-r1 ping 10.1.14.1" --note "gangway two is open again"'
 shot later 'magpie push port-asterly-r1@baseline --yes --from 22:00 --until 23:30 --zone Atlantic/Faroe | tail -6' 'magpie snapshot make before-storm site=callowmere --at 2026-11-16T09:00' 'magpie restore --snapshot before-storm --preview' 'magpie drill innisquill-sw1 --on port-asterly-sw1 --yes' 'magpie sheet skerrinsay-sw1 | head -16'
 shot pull 'magpie pull "name=*-r1"' 'magpie job list --limit 12'
 shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limit 1 | grep -o "\"id\": \"[^\"]*" | cut -d\" -f4)' 'magpie audit list --limit 10' 'magpie audit check' 'magpie dialect list' 'magpie user list'
 export MAGPIE_DEVICE_PASSWORD=demo-nest-1
 strip() { magpie --json device show skerrinsay-p1 | grep "\"$1\"" | cut -d'"' -f4; }
 ADDRESS=$(strip address) KEY=$(strip host_key_fingerprint); export ADDRESS KEY
-shot dialect-try 'magpie dialect try dialects/fulmar.yaml --address $ADDRESS --port 2222 --user magpie --accept-key $KEY' 'magpie device show control-w1'
+SIZE=180x61 POINTS=8 shot dialect-try 'magpie dialect try dialects/fulmar.yaml --address $ADDRESS --port 2222 --user magpie --accept-key $KEY' 'magpie device show control-w1'
 
 # The console's pages, in headless Chromium.
 HOME=$home MAGPIE_SHOTS=$out go test ./e2e -count=1 -run 'TestConsolePutsItRight|TestConsolePagesFit|TestConsolePlans' >/dev/null

@@ -165,7 +165,7 @@ func (a *app) showTrial(t client.DialectTried) {
 	}
 	if t.Tried.Serial != "" {
 		a.s.printf("\n")
-		a.s.facts("host name", t.Tried.Host, "model", t.Tried.Model, "serial", t.Tried.Serial, "release", t.Tried.Release, "devices it speaks for", strings.Join(t.Tried.Members, ", "))
+		said := []string{"host name", t.Tried.Host, "model", t.Tried.Model, "serial", t.Tried.Serial, "release", t.Tried.Release, "devices it speaks for", strings.Join(t.Tried.Members, ", ")}
 		for _, p := range t.Tried.Parts {
 			what := count(p.Lines, "line", "lines") + ", whole"
 			switch {
@@ -176,8 +176,9 @@ func (a *app) showTrial(t client.DialectTried) {
 			case p.Lines == 0:
 				what = fmt.Sprintf("%d bytes, whole", p.Bytes)
 			}
-			a.s.printf("part %-16s %s\n", p.Name, what)
+			said = append(said, "part "+p.Name, what)
 		}
+		a.s.facts(said...)
 	}
 	if t.Trouble != "" {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "stopped:"), t.Trouble)
