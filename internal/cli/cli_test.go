@@ -75,6 +75,20 @@ func TestNarrowTable(t *testing.T) {
 	}
 }
 
+// TestFacts: in a terminal a long value is broken between words, under itself.
+func TestFacts(t *testing.T) {
+	a, out, _ := paper(false)
+	facts := []string{"undo", "in 5m unless it is confirmed", "host name", "quay", "tags", ""}
+	a.s.facts(facts...)
+	a.s.width = 30
+	a.s.facts(facts...)
+	want := "undo       in 5m unless it is confirmed\nhost name  quay\n" +
+		"undo       in 5m unless it is\n           confirmed\nhost name  quay\n"
+	if out.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", out, want)
+	}
+}
+
 // FuzzVisible: nothing that steers a terminal comes through, and what is plain
 // comes through as it is.
 func FuzzVisible(f *testing.F) {

@@ -261,7 +261,8 @@ func fold(text string, width int) (lines []string) {
 	return lines
 }
 
-// facts writes names and values, one a line.
+// facts writes names and values, one a line; in a terminal long ones are broken
+// between words.
 func (s *screen) facts(pairs ...string) {
 	wide := 0
 	for i := 0; i < len(pairs); i += 2 {
@@ -273,7 +274,15 @@ func (s *screen) facts(pairs ...string) {
 		if pairs[i+1] == "" {
 			continue
 		}
-		value := strings.ReplaceAll(pairs[i+1], "\n", "\n"+strings.Repeat(" ", wide+2))
+		var lines []string
+		for _, l := range strings.Split(pairs[i+1], "\n") {
+			if strings.Contains(l, "\x1b") { // colours have no width
+				lines = append(lines, l)
+			} else {
+				lines = append(lines, fold(l, s.width-wide-2)...)
+			}
+		}
+		value := strings.Join(lines, "\n"+strings.Repeat(" ", wide+2))
 		s.printf("%s%s  %s\n", s.paint(faint, pairs[i]), strings.Repeat(" ", wide-runewidth.StringWidth(pairs[i])), value)
 	}
 }
