@@ -51,7 +51,7 @@ func (s *Service) unlikely(ctx context.Context, q *store.Q, d core.Device, doc *
 		doubts = append(doubts, cutsOff(doc, d, d.User, was, content)...)
 	}
 	if before, now := len(text.Lines(was)), len(text.Lines(content)); now*2 < before {
-		doubts = append(doubts, fmt.Sprintf("it has %d lines, where the version it was made of has %d", now, before))
+		doubts = append(doubts, fmt.Sprintf("it has %s, where the version it was made of has %d", counts(now, "line", "lines"), before))
 	}
 	return doubts, nil
 }
