@@ -87,6 +87,13 @@ func TestFacts(t *testing.T) {
 	if out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out, want)
 	}
+	// Colours are not measured, and never cut.
+	c, coloured, _ := paper(true)
+	c.s.width = 30
+	c.s.facts("state", c.s.paint(alarm, "unreachable"))
+	if got := coloured.String(); !strings.Contains(got, "unreachable\x1b[0m\n") || strings.Count(got, "\n") != 1 {
+		t.Errorf("%q", got)
+	}
 }
 
 // FuzzVisible: nothing that steers a terminal comes through, and what is plain

@@ -276,7 +276,7 @@ func (s *screen) facts(pairs ...string) {
 		}
 		var lines []string
 		for _, l := range strings.Split(pairs[i+1], "\n") {
-			if strings.Contains(l, "\x1b") { // colours have no width
+			if strings.Contains(l, s.mark) { // colours have no width
 				lines = append(lines, l)
 			} else {
 				lines = append(lines, fold(l, s.width-wide-2)...)
@@ -297,8 +297,11 @@ var errOver = errors.New("the time for an answer is over")
 
 // ask reads an answer. Ctrl-C leaves the question.
 func (s *screen) ask(ctx context.Context, question string) (string, error) {
-	return s.askUntil(ctx, question, func() bool { return false })
+	return s.askUntil(ctx, question, never)
 }
+
+// never is a question that waits for as long as it takes.
+func never() bool { return false }
 
 // askUntil reads an answer, as long as the question is not over. Nothing is read
 // that was not typed as an answer: what comes later is the shell's.
@@ -307,16 +310,23 @@ func (s *screen) askUntil(ctx context.Context, question string, over func() bool
 		return "", errNobody
 	}
 	fmt.Fprint(s.err, question)
+	line, err := s.typed(ctx, over)
+	if errors.Is(err, errLeft) || errors.Is(err, errOver) {
+		fmt.Fprintln(s.err)
+	}
+	return strings.TrimSpace(line), err
+}
+
+// typed waits for a line at the terminal, as long as that is not left or over. A
+// terminal has something to read once Enter was pressed.
+func (s *screen) typed(ctx context.Context, over func() bool) (string, error) {
 	for {
 		switch {
 		case ctx.Err() != nil:
-			fmt.Fprintln(s.err)
 			return "", errLeft
 		case over():
-			fmt.Fprintln(s.err)
 			return "", errOver
 		}
-		// A terminal has something to read once Enter was pressed.
 		fds := []unix.PollFd{{Fd: int32(s.in.Fd()), Events: unix.POLLIN}}
 		n, err := unix.Poll(fds, 100)
 		if err != nil && err != unix.EINTR {
@@ -327,10 +337,7 @@ func (s *screen) askUntil(ctx context.Context, question string, over func() bool
 		}
 		line := make([]byte, 4096)
 		n, err = s.in.Read(line)
-		if err != nil {
-			return "", err
-		}
-		return strings.TrimSpace(string(line[:n])), nil
+		return string(line[:max(n, 0)]), err
 	}
 }
 
@@ -360,18 +367,8 @@ func (s *screen) secret(ctx context.Context, what, env, file string) (string, er
 	}
 	defer func() { _ = unix.IoctlSetTermios(fd, unix.TCSETS, was); fmt.Fprintln(s.err) }()
 	fmt.Fprintf(s.err, "%s: ", what)
-	for ctx.Err() == nil {
-		fds := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
-		if n, err := unix.Poll(fds, 100); err != nil && err != unix.EINTR {
-			return "", err
-		} else if n <= 0 {
-			continue
-		}
-		line := make([]byte, 4096)
-		n, err := s.in.Read(line)
-		return strings.TrimRight(string(line[:max(n, 0)]), "\r\n"), err
-	}
-	return "", errLeft
+	line, err := s.typed(ctx, never)
+	return strings.TrimRight(line, "\r\n"), err
 }
 
 // zone is the time zone people read here.
