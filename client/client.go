@@ -346,7 +346,8 @@ func (c *Client) Job(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "GET", "/jobs/"+url.PathEscape(id), nil, nil)
 }
 
-// EntriesAtOnce is how many entries of a job's log one answer has at most.
+// EntriesAtOnce is how many entries of a job's log one answer has at most; whoever
+// gets as many asks again, from after the last.
 const EntriesAtOnce = 10000
 
 // Log reads a job's log from after a sequence number to its end.

@@ -11,7 +11,6 @@ import (
 	"magpie/client"
 	"magpie/internal/sim"
 	"magpie/internal/sim/box"
-	"magpie/internal/sim/dunlin"
 )
 
 // change is a change somebody makes at a device of a family, and a word that
@@ -266,9 +265,7 @@ func TestOtherHardware(t *testing.T) {
 
 	// A gateway that was reset answers at its address, with the login of the maker.
 	g := "workshop-g1"
-	set := client.NewCredentialSet{Name: "gateways", User: sim.ServiceUser, Password: sim.ServiceWord, FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}
-	must(w.admin.AddCredentialSet(ctx(t), set))(t)
-	must(w.admin.AttachCredentialSet(ctx(t), "gateways", []string{"name=" + g}))(t)
+	w.gateways(g)
 	w.pull(g)
 	w.fleet.call("POST", "/devices/"+g+"/reset", map[string]any{"depth": "users"}, nil)
 	if j := w.pull(g); j.Outcome != "done" || !strings.Contains(j.Summary, "has factory settings") {

@@ -153,8 +153,7 @@ func TestAfterReset(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("dunlin"))
 	const g = "workshop-g1"
-	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "gateways", User: sim.ServiceUser, Password: sim.ServiceWord, FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}))(t)
-	must(w.admin.AttachCredentialSet(ctx(t), "gateways", []string{"name=" + g}))(t)
+	w.gateways(g)
 	w.pull(g)
 	settings := func() (s dunlin.Settings) {
 		if err := json.Unmarshal([]byte(w.fleet.running(g)), &s); err != nil {
@@ -255,4 +254,12 @@ func TestController(t *testing.T) {
 			t.Errorf("it lacks %q: %q", part, p.Warnings)
 		}
 	}
+}
+
+// gateways has a gateway use a credential set that knows the maker's login.
+func (w *world) gateways(name string) {
+	w.t.Helper()
+	set := client.NewCredentialSet{Name: "gateways", User: sim.ServiceUser, Password: sim.ServiceWord, FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}
+	must(w.admin.AddCredentialSet(ctx(w.t), set))(w.t)
+	must(w.admin.AttachCredentialSet(ctx(w.t), set.Name, []string{name}))(w.t)
 }

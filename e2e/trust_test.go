@@ -19,7 +19,6 @@ import (
 
 	"magpie/client"
 	"magpie/internal/sim"
-	"magpie/internal/sim/dunlin"
 	"magpie/internal/sim/tern"
 )
 
@@ -200,8 +199,7 @@ func TestSecretsAreNotHandedAnywhere(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 2, withFamilies("dunlin"))
 	const g = "workshop-g1"
-	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "gateways", User: sim.ServiceUser, Password: sim.ServiceWord, FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}))(t)
-	must(w.admin.AttachCredentialSet(ctx(t), "gateways", []string{g}))(t)
+	w.gateways(g)
 	w.pull(g)
 	op := w.addUser("okonkwo", "operator")
 	w.fleet.call("POST", "/devices/"+g+"/reset", map[string]any{"depth": "all"}, nil)

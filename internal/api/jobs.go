@@ -376,10 +376,6 @@ func (s *Server) job(c *gin.Context) {
 	answer(c, 200, w, err)
 }
 
-// entriesAtOnce is how many entries of a job's log one answer has at most; whoever
-// gets as many asks again, from after the last.
-const entriesAtOnce = client.EntriesAtOnce
-
 func (s *Server) log(c *gin.Context) {
 	after, _ := strconv.Atoi(c.Query("after"))
 	q := s.Work.Store.As(actor(c))
@@ -387,7 +383,7 @@ func (s *Server) log(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Entries(c.Request.Context(), jobID(c), after, entriesAtOnce)
+	rows, err := q.Entries(c.Request.Context(), jobID(c), after, client.EntriesAtOnce)
 	if err == nil && !s.sawLog(c, actor(c), jobID(c), rows) {
 		return
 	}
@@ -442,7 +438,7 @@ func (s *Server) events(c *gin.Context) {
 		if err != nil {
 			return
 		}
-		rows, err := q.Entries(c.Request.Context(), id, after, entriesAtOnce)
+		rows, err := q.Entries(c.Request.Context(), id, after, client.EntriesAtOnce)
 		if err != nil || !s.sawLog(c, a, id, rows) {
 			return
 		}
@@ -450,7 +446,7 @@ func (s *Server) events(c *gin.Context) {
 			send("log", strconv.Itoa(e.Seq), s.wireEntry(a, e))
 			after = e.Seq
 		}
-		if len(rows) == entriesAtOnce {
+		if len(rows) == client.EntriesAtOnce {
 			c.Writer.Flush()
 			continue // there are more
 		}

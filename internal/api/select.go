@@ -45,25 +45,20 @@ func (s *Server) listed(c *gin.Context) ([]core.Device, bool) {
 	if !given {
 		raw = "all"
 	}
-	sel, ok := s.selector(c, []string{raw})
-	if !ok {
-		return nil, false
-	}
-	devs, err := s.pick(c.Request.Context(), actor(c), sel, false)
-	if err != nil {
-		fail(c, problem(err))
-		return nil, false
-	}
-	return devs, true
+	return s.picked(c, []string{raw}, false)
 }
 
 // chosen reads the devices that something is to be done to; none is a mistake.
 func (s *Server) chosen(c *gin.Context, words []string) ([]core.Device, bool) {
+	return s.picked(c, words, true)
+}
+
+func (s *Server) picked(c *gin.Context, words []string, some bool) ([]core.Device, bool) {
 	sel, ok := s.selector(c, words)
 	if !ok {
 		return nil, false
 	}
-	devs, err := s.pick(c.Request.Context(), actor(c), sel, true)
+	devs, err := s.pick(c.Request.Context(), actor(c), sel, some)
 	if err != nil {
 		fail(c, problem(err))
 		return nil, false

@@ -240,12 +240,18 @@ func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, a
 
 // EndIn does so in a transaction that is open.
 func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, summary string, result any) error {
-	if k, ok := r.kinds[j.Kind]; ok && k.End != nil {
-		if err := k.End(ctx, q, j, outcome); err != nil {
-			return err
-		}
+	if err := r.letGo(ctx, q, j, outcome); err != nil {
+		return err
 	}
 	return q.EndJob(ctx, j.ID, outcome, summary, result)
+}
+
+// letGo does what has to happen whenever a job of the kind ends.
+func (r *Runtime) letGo(ctx context.Context, q *store.Q, j core.Job, outcome string) error {
+	if end := r.kinds[j.Kind].End; end != nil {
+		return end(ctx, q, j, outcome)
+	}
+	return nil
 }
 
 // Cancel asks a job to stop. One that was not begun ends at once.
@@ -261,10 +267,8 @@ func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j co
 			return err
 		}
 		if j.State == core.Queued {
-			if k, ok := r.kinds[j.Kind]; ok && k.End != nil {
-				if err := k.End(ctx, q, j, core.Cancelled); err != nil {
-					return err
-				}
+			if err := r.letGo(ctx, q, j, core.Cancelled); err != nil {
+				return err
 			}
 		}
 		if err := q.Audit(ctx, "cancel", j.Device, "job "+id); err != nil {

@@ -322,10 +322,6 @@ type writer struct {
 	steps []Step
 }
 
-func (w *writer) in(trail []*rules.Item) bool {
-	return len(trail) == len(w.at) && w.common(trail) == len(trail)
-}
-
 func (w *writer) common(trail []*rules.Item) int {
 	n := 0
 	for n < len(trail) && n < len(w.at) && trail[n].ID == w.at[n].ID {
