@@ -1,7 +1,17 @@
 package internal
 
 import (
+	"fmt"
+	"go/ast"
+	"go/importer"
+	"go/parser"
+	"go/token"
+	"go/types"
+	"io"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -11,6 +21,8 @@ import (
 // of the product, and only the store speaks SQL.
 func TestArrows(t *testing.T) {
 	const m = "magpie/"
+	below := []string{m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/job"}
+	below = below[:len(below):len(below)]
 	may := map[string][]string{
 		m + "client":            {},
 		m + "dialects":          {},
@@ -21,8 +33,11 @@ func TestArrows(t *testing.T) {
 		m + "internal/check":    {},
 		m + "internal/store":    {m + "internal/core", m + "internal/seal"},
 		m + "internal/job":      {m + "internal/core", m + "internal/store"},
-		m + "internal/work":     {m + "internal/job", m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/seal", m + "internal/check"},
-		m + "internal/api":      {m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/job", m + "internal/work", m + "client"},
+		m + "internal/visit":    below,
+		m + "internal/push":     append(below, m+"internal/visit", m+"internal/check"),
+		m + "internal/fleet":    append(below, m+"internal/visit", m+"internal/push"),
+		m + "internal/read":     append(below, m+"internal/visit"),
+		m + "internal/api":      append(below, m+"internal/visit", m+"internal/push", m+"internal/fleet", m+"internal/read", m+"client"),
 		m + "internal/cli":      {m + "internal/core/ref", m + "internal/dialect", m + "internal/run", m + "client"},
 		m + "internal/sim":      {m + "internal/sim"},
 		m + "cmd/magpie-sim":    {m + "internal/sim"},
@@ -64,4 +79,78 @@ func TestArrows(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestFilesStand holds the rooms of the work to an order of their files: where one
+// uses another, that one uses neither it nor anything that does.
+func TestFilesStand(t *testing.T) {
+	out, err := exec.Command("go", "list", "-export", "-deps", "-f", "{{.ImportPath}} {{.Export}}", "magpie/internal/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	exports := map[string]string{}
+	for _, line := range strings.Split(string(out), "\n") {
+		path, file, _ := strings.Cut(line, " ")
+		exports[path] = file
+	}
+	fset := token.NewFileSet()
+	conf := types.Config{Importer: importer.ForCompiler(fset, "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })}
+	for _, room := range []string{"job", "visit", "fleet", "read"} {
+		var files []*ast.File
+		names, _ := filepath.Glob(room + "/*.go")
+		for _, name := range names {
+			if strings.HasSuffix(name, "_test.go") {
+				continue
+			}
+			f, err := parser.ParseFile(fset, name, nil, 0)
+			if err != nil {
+				t.Fatal(err)
+			}
+			files = append(files, f)
+		}
+		info := types.Info{Uses: map[*ast.Ident]types.Object{}}
+		pkg, err := conf.Check("magpie/internal/"+room, fset, files, &info)
+		if err != nil {
+			t.Fatal(err)
+		}
+		file := func(p token.Pos) string { return filepath.Base(fset.Position(p).Filename) }
+		uses := map[string]map[string]string{}
+		for id, o := range info.Uses {
+			f, isFunc := o.(*types.Func)
+			method := isFunc && f.Signature().Recv() != nil
+			if o.Pkg() != pkg || o.Parent() != pkg.Scope() && !method {
+				continue
+			}
+			if from, to := file(id.Pos()), file(o.Pos()); from != to {
+				if uses[from] == nil {
+					uses[from] = map[string]string{}
+				}
+				uses[from][to] = id.Name
+			}
+		}
+		for _, f := range files {
+			if round := circle(uses, file(f.Pos()), nil); round != "" {
+				t.Errorf("%s: %s", room, round)
+				break
+			}
+		}
+	}
+}
+
+// circle says by which uses a file uses itself; empty when it does not.
+func circle(uses map[string]map[string]string, at string, path []string) string {
+	if i := slices.Index(path, at); i >= 0 {
+		said := ""
+		for n, from := range path[i:] {
+			to := append(path[i:], at)[n+1]
+			said += fmt.Sprintf("%s uses %s of %s; ", from, uses[from][to], to)
+		}
+		return strings.TrimSuffix(said, "; ")
+	}
+	for to := range uses[at] {
+		if round := circle(uses, to, append(path[:len(path):len(path)], at)); round != "" {
+			return round
+		}
+	}
+	return ""
 }

@@ -24,10 +24,13 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/fleet"
 	"magpie/internal/job"
 	"magpie/internal/link"
+	"magpie/internal/push"
+	"magpie/internal/read"
 	"magpie/internal/store"
-	"magpie/internal/work"
+	"magpie/internal/visit"
 )
 
 // Spec is the API's description, OpenAPI 3.1.
@@ -37,7 +40,11 @@ var Spec []byte
 
 // Server answers the API of one node.
 type Server struct {
-	Work    *work.Service
+	Jobs    *job.Runtime
+	Visits  *visit.Service
+	Pushes  *push.Service
+	Fleet   *fleet.Service
+	Read    *read.Service
 	Version string
 	Node    string
 	Clock   func() time.Time
@@ -243,7 +250,7 @@ func fail(c *gin.Context, p *client.Problem) {
 // problem words an error for whoever asked.
 func problem(err error) *client.Problem {
 	var p *client.Problem
-	var claimed work.ErrClaimed
+	var claimed push.ErrClaimed
 	var key *link.HostKeyError
 	var timeout *link.TimeoutError
 	var refused *link.Refused
@@ -261,53 +268,53 @@ func problem(err error) *client.Problem {
 		return say(412, "changed since", "look at it again, then make your change on top of what it is now")
 	case errors.Is(err, store.ErrKeyUsed):
 		return say(422, "key used for another request", "use a new Idempotency-Key for each thing you ask for")
-	case errors.Is(err, work.ErrMayNot):
+	case errors.Is(err, visit.ErrMayNot):
 		return say(403, "not allowed any more", "")
-	case errors.Is(err, work.ErrNotTold), errors.Is(err, work.ErrNotHanded):
+	case errors.Is(err, visit.ErrNotTold), errors.Is(err, push.ErrNotHanded):
 		return say(403, "not allowed", "ask somebody who may see secrets, or an admin for the right: magpie user edit NAME --secrets")
 	case errors.Is(err, errBusy):
 		return say(503, "busy", "try again in a moment")
 	case errors.As(err, &claimed):
 		return say(409, "another push holds the device", "")
-	case errors.Is(err, work.ErrChecks):
+	case errors.Is(err, push.ErrChecks):
 		return say(400, "checks that cannot be made", "")
-	case errors.Is(err, work.ErrNotEditable):
+	case errors.Is(err, read.ErrNotEditable):
 		return say(400, "not kept", "")
-	case errors.Is(err, work.ErrUnlikely):
+	case errors.Is(err, read.ErrUnlikely):
 		return say(409, "hardly the device's", "if it is to be kept all the same, say why: despite")
-	case errors.Is(err, work.ErrNothingToRestore), errors.Is(err, work.ErrNoSurvey):
+	case errors.Is(err, fleet.ErrNothingToRestore), errors.Is(err, fleet.ErrNoRestorePreview):
 		return say(409, "nothing to restore", "look at the devices again: magpie restore SELECTOR --to WHICH --preview")
-	case errors.Is(err, work.ErrDoubts):
+	case errors.Is(err, push.ErrWarnings):
 		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
-	case errors.Is(err, work.ErrNoRestart):
+	case errors.Is(err, push.ErrNoRestart):
 		return say(400, "nothing to leave to later", "")
-	case errors.Is(err, work.ErrPlan):
+	case errors.Is(err, fleet.ErrPlan):
 		return say(400, "not planned", "")
-	case errors.Is(err, work.ErrSnapshot):
+	case errors.Is(err, fleet.ErrSnapshot):
 		return say(400, "no snapshot", "")
-	case errors.Is(err, work.ErrMayNotClose):
+	case errors.Is(err, visit.ErrMayNotClose):
 		return say(403, "not allowed", "ask them, or an admin")
-	case errors.Is(err, work.ErrRelay):
+	case errors.Is(err, visit.ErrRelay):
 		return say(409, "no relay", "see which are open: magpie relay list")
-	case errors.Is(err, work.ErrSheet):
+	case errors.Is(err, push.ErrBootstrapSheet):
 		return say(409, "no carry sheet", "")
-	case errors.Is(err, work.ErrDrill):
+	case errors.Is(err, fleet.ErrRestoreTest):
 		return say(400, "no drill", "")
-	case errors.Is(err, work.ErrWindow):
+	case errors.Is(err, push.ErrWindow):
 		return say(400, "no such window", "")
-	case errors.Is(err, work.ErrSecondPerson):
+	case errors.Is(err, push.ErrSecondPerson):
 		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")
 	case errors.Is(err, job.ErrEnded):
 		return say(409, "ended already", "see what became of it: magpie job list")
 	case errors.Is(err, job.ErrTooLate):
 		return say(409, "too late", "see what became of it: magpie job list")
-	case errors.Is(err, work.ErrPreviewChanged):
+	case errors.Is(err, push.ErrPreviewChanged):
 		return say(409, "the preview changed", "")
-	case errors.Is(err, work.ErrNotComparable):
+	case errors.Is(err, read.ErrNotComparable):
 		return say(400, "not comparable", "compare two versions of the same part")
-	case errors.Is(err, work.ErrBreaker):
+	case errors.Is(err, visit.ErrBreaker):
 		return say(409, "credential set shut", "have a look why so many devices refuse it; then: magpie credential retry NAME")
-	case errors.Is(err, work.ErrCannotMask):
+	case errors.Is(err, visit.ErrCannotMask):
 		return say(403, "cannot be masked", "")
 	case errors.Is(err, link.ErrLoginRefused):
 		return say(502, "login refused", "")
@@ -379,7 +386,7 @@ func (s *Server) reference(c *gin.Context, raw, field string) (ref.Version, bool
 func (s *Server) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
 	defer cancel()
-	if _, err := s.Work.Store.As(core.Actor{}).Nodes(ctx); err != nil {
+	if _, err := s.Jobs.Store.As(core.Actor{}).Nodes(ctx); err != nil {
 		c.String(503, "the database does not answer\n")
 		return
 	}

@@ -20,7 +20,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/store"
-	"magpie/internal/work"
+	"magpie/internal/visit"
 )
 
 // Costs of hashing a password with argon2id (RFC 9106).
@@ -133,7 +133,7 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 		fail(c, &client.Problem{Status: 403, Title: "from another site", Detail: "the header Origin does not name this service, so some other page asks to sign in", Next: "open the service's own address"})
 		return none, l, false
 	}
-	if !read(c, &l) {
+	if !readBody(c, &l) {
 		return none, l, false
 	}
 	if n := len([]rune(l.User)); n > 64 {
@@ -158,7 +158,7 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 	if s.slowed(c, l.User, addr) { // others may have failed while this one stood in line
 		return none, l, false
 	}
-	u, err := s.Work.Store.As(core.Actor{Name: l.User}).UserNamed(ctx, l.User)
+	u, err := s.Jobs.Store.As(core.Actor{Name: l.User}).UserNamed(ctx, l.User)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		fail(c, problem(err))
 		return u, l, false
@@ -196,7 +196,7 @@ func (s *Server) slowed(c *gin.Context, name, addr string) bool {
 
 // wrote writes a deed down that changes nothing.
 func (s *Server) wrote(ctx context.Context, who core.Actor, deed, object, detail string) error {
-	return s.Work.Store.Tx(ctx, who, func(q *store.Q) error { return q.Audit(ctx, deed, object, detail) })
+	return s.Jobs.Store.Tx(ctx, who, func(q *store.Q) error { return q.Audit(ctx, deed, object, detail) })
 }
 
 // sweep writes down, once a minute and address, how many more sign-ins were
@@ -273,7 +273,7 @@ func cut(s string, n int) string {
 func (s *Server) grant(c *gin.Context, u store.User, kind, name string, lasts time.Duration) (token string, t store.Token, err error) {
 	token = "mgp_" + random()
 	t = store.Token{UserID: u.ID, Kind: kind, Name: name, CSRF: random(), ExpiresAt: s.Clock().UTC().Add(lasts)}
-	err = s.Work.Store.Tx(c.Request.Context(), u.Actor(), func(q *store.Q) error {
+	err = s.Jobs.Store.Tx(c.Request.Context(), u.Actor(), func(q *store.Q) error {
 		if err := q.AddToken(c.Request.Context(), &t, token); err != nil {
 			return err
 		}
@@ -306,7 +306,7 @@ func (s *Server) openSession(c *gin.Context) {
 
 func (s *Server) closeSession(c *gin.Context) {
 	t := c.MustGet("token").(store.Token)
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 		if err := q.DropToken(c.Request.Context(), t.UserID, t.ID); err != nil {
 			return err
 		}
@@ -333,7 +333,7 @@ func (s *Server) role(least string) gin.HandlerFunc {
 			fail(c, none)
 			return
 		}
-		q := s.Work.Store.As(core.Actor{})
+		q := s.Jobs.Store.As(core.Actor{})
 		t, u, err := q.Who(c.Request.Context(), token)
 		if errors.Is(err, store.ErrNotFound) {
 			none.Detail = "the token or session is unknown or has run out"
@@ -381,12 +381,12 @@ func actor(c *gin.Context) core.Actor { return c.MustGet("actor").(core.Actor) }
 // still is who a stream is for, as they stand now; an error when they may not go
 // on. A database that is away says nothing of them.
 func (s *Server) still(c *gin.Context, was core.Actor, least string) (core.Actor, error) {
-	_, u, err := s.Work.Store.As(core.Actor{}).Who(c.Request.Context(), c.GetString("word"))
+	_, u, err := s.Jobs.Store.As(core.Actor{}).Who(c.Request.Context(), c.GetString("word"))
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return was, nil
 	}
 	if err == nil && !u.Actor().May(least) {
-		err = work.ErrMayNot
+		err = visit.ErrMayNot
 	}
 	return u.Actor(), err
 }
@@ -402,7 +402,7 @@ func (s *Server) me(c *gin.Context) {
 }
 
 func (s *Server) tokens(c *gin.Context) {
-	rows, err := s.Work.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
+	rows, err := s.Jobs.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
 	out := make([]client.Token, len(rows))
 	for i, t := range rows {
 		out[i] = client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt}
@@ -411,7 +411,7 @@ func (s *Server) tokens(c *gin.Context) {
 }
 
 func (s *Server) dropToken(c *gin.Context) {
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 		if err := q.DropToken(c.Request.Context(), actor(c).ID, c.Param("id")); err != nil {
 			return err
 		}
@@ -429,7 +429,7 @@ func wireUser(u store.User) client.User {
 }
 
 func (s *Server) users(c *gin.Context) {
-	rows, err := s.Work.Store.As(actor(c)).Users(c.Request.Context())
+	rows, err := s.Jobs.Store.As(actor(c)).Users(c.Request.Context())
 	out := make([]client.User, len(rows))
 	for i, u := range rows {
 		out[i] = wireUser(u)
@@ -448,7 +448,7 @@ func knownRole(role string) error {
 
 func (s *Server) addUser(c *gin.Context) {
 	var n client.NewUser
-	if !read(c, &n) {
+	if !readBody(c, &n) {
 		return
 	}
 	u := store.User{Name: n.Name, Role: n.Role, Secrets: n.Secrets != nil && *n.Secrets}
@@ -468,7 +468,7 @@ func (s *Server) addUser(c *gin.Context) {
 		if err := s.hash(c, n.Password, &u.Password); err != nil {
 			return err
 		}
-		return s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+		return s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 			if err := q.AddUser(c.Request.Context(), &u); err != nil {
 				return err
 			}
@@ -492,7 +492,7 @@ func (s *Server) hash(c *gin.Context, password string, into *string) error {
 func (s *Server) editUser(c *gin.Context) {
 	var n client.NewUser
 	revision, ok := based(c)
-	if !ok || !read(c, &n) {
+	if !ok || !readBody(c, &n) {
 		return
 	}
 	var u store.User
@@ -509,7 +509,7 @@ func (s *Server) editUser(c *gin.Context) {
 			return
 		}
 	}
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
 		if u, err = q.LockUser(c.Request.Context(), c.Param("name"), revision); err != nil {
 			return err
 		}
@@ -566,7 +566,7 @@ func (s *Server) audit(c *gin.Context) {
 			return
 		}
 	}
-	rows, err := s.Work.Store.As(actor(c)).Deeds(c.Request.Context(), before, n)
+	rows, err := s.Jobs.Store.As(actor(c)).Deeds(c.Request.Context(), before, n)
 	out := client.Deeds{Deeds: make([]client.Deed, len(rows))}
 	for i, d := range rows {
 		out.Deeds[i] = client.Deed{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
@@ -578,7 +578,7 @@ func (s *Server) audit(c *gin.Context) {
 }
 
 func (s *Server) checkAudit(c *gin.Context) {
-	rows, err := s.Work.Store.As(actor(c)).VerifyAudit(c.Request.Context())
+	rows, err := s.Jobs.Store.As(actor(c)).VerifyAudit(c.Request.Context())
 	out := client.AuditCheck{Sound: err == nil, Rows: rows}
 	if err != nil {
 		out.Trouble = err.Error()

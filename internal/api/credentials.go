@@ -16,7 +16,7 @@ func wireSet(c store.Credential) client.CredentialSet {
 }
 
 func (s *Server) credentials(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).CredentialSets(c.Request.Context())
+	all, err := s.Jobs.Store.As(actor(c)).CredentialSets(c.Request.Context())
 	out := make([]client.CredentialSet, len(all))
 	for i, x := range all {
 		out[i] = wireSet(x)
@@ -61,12 +61,12 @@ func fillSet(n client.NewCredentialSet, set *store.Credential, sec *store.Secret
 
 func (s *Server) addCredential(c *gin.Context) {
 	var n client.NewCredentialSet
-	if !read(c, &n) {
+	if !readBody(c, &n) {
 		return
 	}
 	var set store.Credential
 	ctx := c.Request.Context()
-	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
 		var sec store.Secret
 		set = store.Credential{}
 		if n.Name == "" {
@@ -91,7 +91,7 @@ func (s *Server) addCredential(c *gin.Context) {
 func (s *Server) editCredential(c *gin.Context) {
 	var n client.NewCredentialSet
 	revision, ok := based(c)
-	if !ok || !read(c, &n) {
+	if !ok || !readBody(c, &n) {
 		return
 	}
 	s.changeSet(c, revision, func(q *store.Q, set *store.Credential) error {
@@ -121,7 +121,7 @@ func (s *Server) editCredential(c *gin.Context) {
 func (s *Server) changeSet(c *gin.Context, based int, do func(q *store.Q, set *store.Credential) error) {
 	var set store.Credential
 	ctx := c.Request.Context()
-	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) (err error) {
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) (err error) {
 		if set, err = q.LockCredentialSet(ctx, c.Param("name"), based); err != nil {
 			return err
 		}
@@ -149,7 +149,7 @@ func (s *Server) attachCredential(c *gin.Context) {
 	var in struct {
 		Selector []string `json:"selector"`
 	}
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	devices, ok := s.chosen(c, in.Selector)
@@ -172,7 +172,7 @@ func (s *Server) attachCredential(c *gin.Context) {
 
 func (s *Server) removeCredential(c *gin.Context) {
 	ctx := c.Request.Context()
-	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
 		set, err := q.CredentialSet(ctx, c.Param("name"))
 		if err != nil {
 			return err
@@ -196,7 +196,7 @@ func (s *Server) removeCredential(c *gin.Context) {
 // skip what is wrong, all that are right.
 func (s *Server) importDevices(c *gin.Context) {
 	var in client.NewDevices
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	if len(in.Devices) == 0 || len(in.Devices) > 5000 {
@@ -205,7 +205,7 @@ func (s *Server) importDevices(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	var out client.Imported
-	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
 		out = client.Imported{Added: []client.Device{}, Bad: []client.BadRow{}}
 		for i, n := range in.Devices {
 			d, err := s.add(ctx, q, n)

@@ -17,7 +17,7 @@ import (
 	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/store"
-	"magpie/internal/work"
+	"magpie/internal/visit"
 )
 
 func wireDevice(d core.Device) client.Device {
@@ -49,7 +49,7 @@ func (s *Server) devices(c *gin.Context) {
 }
 
 func (s *Server) device(c *gin.Context) {
-	ctx, q := c.Request.Context(), s.Work.Store.As(actor(c))
+	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
 	d, err := q.Device(ctx, c.Param("name"))
 	if err != nil {
 		fail(c, problem(err))
@@ -64,7 +64,7 @@ func (s *Server) device(c *gin.Context) {
 	for _, p := range parts {
 		w.Parts = append(w.Parts, p.Name)
 	}
-	main := s.Work.PartOf(d, "running")
+	main := s.Visits.PartOf(d, "running")
 	slices.SortStableFunc(w.Parts, func(a, b string) int {
 		switch {
 		case a == b:
@@ -92,7 +92,7 @@ func (s *Server) probe(c *gin.Context) {
 		Transport string `json:"transport"`
 		Relay     string `json:"relay"`
 	}
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	in.Address = unbracket(in.Address)
@@ -108,7 +108,7 @@ func (s *Server) probe(c *gin.Context) {
 	if !actor(c).Secrets && in.Relay == "" {
 		// Whoever may not see secrets looks where devices are registered, and finds no
 		// other open ports by this.
-		known, err := s.Work.Store.As(actor(c)).AtAddress(ctx, in.Address, in.Port)
+		known, err := s.Jobs.Store.As(actor(c)).AtAddress(ctx, in.Address, in.Port)
 		if err == nil && !known {
 			err = &client.Problem{Status: 403, Title: "not allowed", Detail: fmt.Sprintf("no device is registered at %s port %d, and to look elsewhere takes the right to see secrets", in.Address, in.Port),
 				Next: "ask the device itself for its key's fingerprint and give that, or ask an admin"}
@@ -139,11 +139,11 @@ func (s *Server) probe(c *gin.Context) {
 // its parts.
 func (s *Server) try(c *gin.Context) {
 	var n client.NewDevice
-	if !read(c, &n) {
+	if !readBody(c, &n) {
 		return
 	}
 	ctx := c.Request.Context()
-	q := s.Work.Store.As(actor(c))
+	q := s.Jobs.Store.As(actor(c))
 	e := entry{own: &store.Secret{}}
 	if err := s.apply(ctx, q, n, &e); err != nil {
 		fail(c, problem(err))
@@ -153,7 +153,7 @@ func (s *Server) try(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	out, err := s.attempt(ctx, q, s.Work.Dialect(e.d.Dialect), e, nil)
+	out, err := s.attempt(ctx, q, s.Visits.Dialect(e.d.Dialect), e, nil)
 	if err == nil {
 		twins, e := q.WithSerial(ctx, out.Serial, "")
 		if err = e; len(twins) > 0 {
@@ -172,7 +172,7 @@ func (s *Server) attempt(ctx context.Context, q *store.Q, dia *dialect.Dialect, 
 		}
 		secret = &of
 	}
-	t, err := s.Work.Try(ctx, dia, e.d, work.LinkCredential(*secret), trace)
+	t, err := s.Visits.Try(ctx, dia, e.d, visit.LinkCredential(*secret), trace)
 	out := client.Tried{Identity: client.Identity(t.Identity), Parts: []client.TriedPart{}, Members: t.Members, Warnings: t.Warnings}
 	for _, p := range t.Parts {
 		out.Parts = append(out.Parts, client.TriedPart(p))
@@ -383,7 +383,7 @@ func (s *Server) setFor(ctx context.Context, q *store.Q, d core.Device) (found s
 		return found, err
 	}
 	kind := d.Kind
-	if dia := s.Work.Dialect(d.Dialect); kind == "" && dia != nil {
+	if dia := s.Visits.Dialect(d.Dialect); kind == "" && dia != nil {
 		kind = dia.Kind
 	}
 	for _, c := range sets {
@@ -440,10 +440,10 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 	if err := ref.DeviceName(d.Name); err != nil {
 		return wrong("name", err.Error(), "")
 	}
-	dia := s.Work.Dialect(d.Dialect)
+	dia := s.Visits.Dialect(d.Dialect)
 	if dia == nil {
 		var names []string
-		for _, x := range s.Work.Dialects() {
+		for _, x := range s.Visits.Dialects() {
 			names = append(names, x.Dialect)
 		}
 		return wrong("dialect", fmt.Sprintf("dialect %q: not found; there are %s", d.Dialect, strings.Join(names, ", ")), ref.Meant(d.Dialect, names))
@@ -484,11 +484,11 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 
 func (s *Server) addDevice(c *gin.Context) {
 	var n client.NewDevice
-	if !read(c, &n) {
+	if !readBody(c, &n) {
 		return
 	}
 	var d core.Device
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
 		d, err = s.add(c.Request.Context(), q, n)
 		return err
 	})
@@ -517,7 +517,7 @@ func (s *Server) add(ctx context.Context, q *store.Q, n client.NewDevice) (core.
 // revision that the change is based on; 0 is based on none.
 func (s *Server) change(c *gin.Context, based int, do func(q *store.Q, d *core.Device) error) {
 	var d core.Device
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
 		if d, err = q.Device(c.Request.Context(), c.Param("name")); err != nil {
 			return err
 		}
@@ -539,7 +539,7 @@ func (s *Server) change(c *gin.Context, based int, do func(q *store.Q, d *core.D
 func (s *Server) editDevice(c *gin.Context) {
 	var n client.NewDevice
 	revision, ok := based(c)
-	if !ok || !read(c, &n) {
+	if !ok || !readBody(c, &n) {
 		return
 	}
 	s.change(c, revision, func(q *store.Q, d *core.Device) error {
@@ -562,7 +562,7 @@ func (s *Server) editDevice(c *gin.Context) {
 		}
 		if e.own != nil && d.SetName != "" {
 			// A credential of its own, instead of the set.
-			e.d.CredentialID = store.NewID(s.Work.Now())
+			e.d.CredentialID = store.NewID(s.Jobs.Now())
 		}
 		*d = e.d
 		if err := q.EditDevice(ctx, *d); err != nil {
@@ -578,7 +578,7 @@ func (s *Server) editDevice(c *gin.Context) {
 }
 
 func (s *Server) removeDevice(c *gin.Context) {
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 		d, err := q.Device(c.Request.Context(), c.Param("name"))
 		if err != nil {
 			return err
@@ -615,7 +615,7 @@ func (s *Server) retryLogin(c *gin.Context) {
 }
 
 func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error) {
-	q := s.Work.Store.As(a)
+	q := s.Jobs.Store.As(a)
 	st := client.Status{Version: s.Version, Node: s.Node, States: map[string]int{}, Order: core.States, Attend: []client.Device{}}
 	all, err := q.Devices(ctx, ref.All())
 	if err != nil {
@@ -670,7 +670,7 @@ func (s *Server) status(c *gin.Context) {
 
 // swaps lists the hardware that took a device's place.
 func (s *Server) swaps(c *gin.Context) {
-	q := s.Work.Store.As(actor(c))
+	q := s.Jobs.Store.As(actor(c))
 	d, err := q.Device(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		fail(c, problem(err))

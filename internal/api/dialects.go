@@ -29,13 +29,13 @@ func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
 }
 
 func (s *Server) dialects(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), ref.All())
+	all, err := s.Jobs.Store.As(actor(c)).Devices(c.Request.Context(), ref.All())
 	count := map[string]int{}
 	for _, d := range all {
 		count[d.Dialect]++
 	}
 	out := []client.Dialect{}
-	for _, d := range s.Work.Dialects() {
+	for _, d := range s.Visits.Dialects() {
 		w := s.wireDialect(d)
 		w.Devices = count[w.Name]
 		out = append(out, w)
@@ -45,7 +45,7 @@ func (s *Server) dialects(c *gin.Context) {
 
 func (s *Server) meantDialect(name string) string {
 	var names []string
-	for _, d := range s.Work.Dialects() {
+	for _, d := range s.Visits.Dialects() {
 		names = append(names, d.Dialect)
 	}
 	if q := ref.Meant(name, names); q != "" {
@@ -55,7 +55,7 @@ func (s *Server) meantDialect(name string) string {
 }
 
 func (s *Server) dialect(c *gin.Context) {
-	d := s.Work.Dialect(c.Param("name"))
+	d := s.Visits.Dialect(c.Param("name"))
 	if d == nil {
 		fail(c, &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("dialect %q: not found", c.Param("name")), Next: s.meantDialect(c.Param("name"))})
 		return
@@ -63,7 +63,7 @@ func (s *Server) dialect(c *gin.Context) {
 	w := s.wireDialect(d)
 	w.Source = d.Source
 	sel, _ := ref.ParseSelector([]string{"dialect=" + w.Name})
-	devs, err := s.Work.Store.As(actor(c)).Devices(c.Request.Context(), sel)
+	devs, err := s.Jobs.Store.As(actor(c)).Devices(c.Request.Context(), sel)
 	w.Devices = len(devs)
 	answer(c, 200, w, err)
 }
@@ -139,9 +139,9 @@ func (s *Server) loadDialect(c *gin.Context) {
 			fmt.Sprintf("there are %d problems; see them all: magpie dialect check FILE", len(wrong))))
 		return
 	}
-	err := s.Work.TakeDialect(ctx, d)
+	err := s.Visits.TakeDialect(ctx, d)
 	if err == nil {
-		err = s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		err = s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
 			if err := q.DialectUploaded(ctx, d.Dialect, d.Revision); err != nil {
 				return err
 			}
@@ -155,7 +155,7 @@ func (s *Server) loadDialect(c *gin.Context) {
 // keeps nothing.
 func (s *Server) tryDialect(c *gin.Context) {
 	var in client.DialectTrial
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	out := client.DialectTried{Problems: []client.DialectProblem{}, Exchanges: []client.Exchange{}}
@@ -197,7 +197,7 @@ func (s *Server) tryDialect(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	tried, err := s.attempt(ctx, s.Work.Store.As(actor(c)), dia, e, func(x link.Exchange) {
+	tried, err := s.attempt(ctx, s.Jobs.Store.As(actor(c)), dia, e, func(x link.Exchange) {
 		w := client.Exchange{Sent: x.Sent, Answer: x.Answer, MS: x.Took.Milliseconds()}
 		if x.Err != nil {
 			w.Trouble = x.Err.Error()

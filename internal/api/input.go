@@ -66,8 +66,8 @@ func body(c *gin.Context, kinds ...string) ([]byte, bool) {
 	return raw, true
 }
 
-// read reads a JSON body, unknown fields being errors.
-func read(c *gin.Context, into any) bool {
+// readBody reads a JSON body, unknown fields being errors.
+func readBody(c *gin.Context, into any) bool {
 	raw, ok := body(c, "application/json")
 	if !ok {
 		return false
@@ -159,11 +159,11 @@ func (s *Server) asked(c *gin.Context, into any) (store.Key, bool) {
 		fail(c, p)
 		return store.Key{}, false
 	}
-	if !read(c, into) {
+	if !readBody(c, into) {
 		return store.Key{}, false
 	}
 	what := c.FullPath() + "\n" + c.Request.URL.RawQuery + "\n" + string(c.MustGet("body").([]byte))
-	return store.KeyOf(actor(c), given, s.Work.Store.Keys().Hash("request", []byte(what))), true
+	return store.KeyOf(actor(c), given, s.Jobs.Store.Keys().Hash("request", []byte(what))), true
 }
 
 // based reads which revision a change is based on (RFC 9110 §13.1.1).

@@ -15,8 +15,10 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/fleet"
+	"magpie/internal/push"
 	"magpie/internal/store"
-	"magpie/internal/work"
+	"magpie/internal/visit"
 )
 
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
@@ -25,13 +27,13 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	if j.State == core.Waiting && j.Node == "" && j.Decision == "" {
 		out.Awaits = j.Awaits
 	}
-	q := s.Work.Store.As(a)
+	q := s.Jobs.Store.As(a)
 	if len(j.Result) == 0 {
 		return out, nil
 	}
 	switch j.Kind {
 	case "pull":
-		var r work.PullResult
+		var r visit.PullResult
 		if err := q.OpenResult(j, &r); err != nil {
 			return out, err
 		}
@@ -40,13 +42,13 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 			out.Pull.Parts = append(out.Pull.Parts, client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed})
 		}
 	case "planned":
-		var r work.PlanResult
+		var r fleet.PlanResult
 		if err := q.OpenResult(j, &r); err != nil {
 			return out, err
 		}
 		out.Plan = &client.Plan{From: r.From, Until: r.Until, Zone: r.Zone, Preview: r.PreviewID, Changed: r.Changed, Rule: r.Rule, Approved: r.Approved, Push: r.PushID}
 	case "drill":
-		var r work.DrillResult
+		var r fleet.RestoreTestResult
 		if err := q.OpenResult(j, &r); err != nil {
 			return out, err
 		}
@@ -66,11 +68,11 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		}
 		out.Preview = r["preview"]
 	case "push":
-		var r work.PushResult
+		var r push.Result
 		if err := q.OpenResult(j, &r); err != nil {
 			return out, err
 		}
-		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Residuals: wireResiduals(a, r.Residuals)}
+		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Residuals: wireResiduals(a, r.Remaining)}
 		out.Push.Checks = []client.Checked{}
 		for _, c := range r.Checks {
 			out.Push.Checks = append(out.Push.Checks, client.Checked{Check: c.Check, Before: wireFinding(c.Before), After: wireFinding(c.After), Failed: c.Failed()})
@@ -85,7 +87,7 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	return out, nil
 }
 
-func wireFinding(f *work.Finding) *client.Finding {
+func wireFinding(f *push.Finding) *client.Finding {
 	if f == nil {
 		return nil
 	}
@@ -115,7 +117,7 @@ func (s *Server) pull(c *gin.Context) {
 	if !ok {
 		return
 	}
-	jobs, err := s.Work.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
+	jobs, err := s.Visits.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -138,7 +140,7 @@ func (s *Server) newPreview(c *gin.Context) {
 	if !ok {
 		return
 	}
-	ctx, q := c.Request.Context(), s.Work.Store.As(actor(c))
+	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
 	var target core.Version
 	var err error
 	switch {
@@ -156,7 +158,7 @@ func (s *Server) newPreview(c *gin.Context) {
 		if r.Which == "live" {
 			err = bad("what a device runs now cannot be pushed as it is", "pull it first, then push the version")
 		} else {
-			target, err = s.Work.Version(ctx, actor(c), r)
+			target, err = s.Visits.Version(ctx, actor(c), r)
 		}
 	}
 	if err != nil {
@@ -180,16 +182,16 @@ func (s *Server) newPreview(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("at is %q, which is no address", in.At), "write it as HOST or HOST:PORT"))
 		return
 	}
-	offers := s.Work.Methods(d)
+	offers := s.Pushes.Methods(d)
 	if in.Method == "" && len(offers) > 0 {
 		in.Method = offers[0]
 	}
-	if dia := s.Work.Dialect(d.Dialect); dia != nil && !slices.Contains(offers, in.Method) {
+	if dia := s.Visits.Dialect(d.Dialect); dia != nil && !slices.Contains(offers, in.Method) {
 		fail(c, bad(fmt.Sprintf("dialect %s does not offer method %q", d.Dialect, in.Method), "it offers "+strings.Join(offers, ", ")))
 		return
 	}
-	j, err := s.Work.RequestPreview(ctx, actor(c), d, target,
-		work.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay}, k)
+	j, err := s.Pushes.RequestPreview(ctx, actor(c), d, target,
+		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay}, k)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -200,7 +202,7 @@ func (s *Server) newPreview(c *gin.Context) {
 
 // wholeID completes the job's id in the address, so that its beginning is enough.
 func (s *Server) wholeID(c *gin.Context) {
-	id, err := s.Work.Store.As(actor(c)).JobID(c.Request.Context(), c.Param("id"))
+	id, err := s.Jobs.Store.As(actor(c)).JobID(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -231,7 +233,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
-	p, row, err := s.Work.Preview(c.Request.Context(), a, c.Param("id"))
+	p, row, err := s.Pushes.Preview(c.Request.Context(), a, c.Param("id"))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -240,10 +242,10 @@ func (s *Server) preview(c *gin.Context) {
 		return
 	}
 	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
-		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Warnings, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesPath: p.TouchesPath, Doubts: p.Doubts, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Held: wireResiduals(a, p.Held), Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
-	if d, err := s.Work.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
-		out.Methods = orNone(s.Work.Methods(d))
+		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Notes, Undo: p.Undo,
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesPath: p.TouchesPath, Doubts: p.Warnings, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Held: wireResiduals(a, p.SetAside), Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
+	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
+		out.Methods = orNone(s.Pushes.Methods(d))
 	}
 	if w := p.Swap; w != nil {
 		out.Swap = &client.Newcomer{OldSerials: w.OldSerials, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel, NewRelease: w.NewRelease}
@@ -294,13 +296,13 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
 		return
 	}
-	req := work.PushRequest{NoSave: in.NoSave, Leave: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Despite: in.Despite, WhenEqual: in.WhenEqual}
+	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Despite, WhenEqual: in.WhenEqual}
 	var j core.Job
 	var err error
 	if in.From == nil && in.Until == nil {
-		j, err = s.Work.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, req, k)
+		j, err = s.Pushes.RequestPush(c.Request.Context(), actor(c), in.Preview, in.Hash, req, k)
 	} else if plan, good := planOf(c, in); good {
-		j, err = s.Work.RequestPlan(c.Request.Context(), actor(c), in.Preview, in.Hash, req, plan, k)
+		j, err = s.Fleet.RequestPlan(c.Request.Context(), actor(c), in.Preview, in.Hash, req, plan, k)
 	} else {
 		return
 	}
@@ -322,8 +324,8 @@ func window(c *gin.Context, given string) (time.Duration, bool) {
 		fail(c, bad(fmt.Sprintf("%q is no span of time", given), "write the window like 90s, 10m or 2h"))
 		return 0, false
 	}
-	if d < work.MinWindow || d > work.MaxWindow {
-		fail(c, bad(fmt.Sprintf("the window of %s is not between %s and %s", given, core.Span(work.MinWindow), core.Span(work.MaxWindow)), "choose one in which the change can be looked at"))
+	if d < push.MinWindow || d > push.MaxWindow {
+		fail(c, bad(fmt.Sprintf("the window of %s is not between %s and %s", given, core.Span(push.MinWindow), core.Span(push.MaxWindow)), "choose one in which the change can be looked at"))
 		return 0, false
 	}
 	return d, true
@@ -337,15 +339,15 @@ func (s *Server) jobs(c *gin.Context) {
 	for _, f := range []struct {
 		what, given string
 		known       []string
-	}{{"state", c.Query("state"), []string{core.Queued, core.Running, core.Waiting, core.Ended}}, {"kind", c.Query("kind"), s.Work.KindNames()}} {
+	}{{"state", c.Query("state"), []string{core.Queued, core.Running, core.Waiting, core.Ended}}, {"kind", c.Query("kind"), s.Jobs.KindNames()}} {
 		if f.given != "" && !slices.Contains(f.known, f.given) {
 			fail(c, wrong(f.what, fmt.Sprintf("%q is no %s of a job; they are %s", f.given, f.what, strings.Join(f.known, ", ")), ref.Meant(f.given, f.known)))
 			return
 		}
 	}
-	rows, err := s.Work.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
+	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
 	if name := c.Query("device"); err == nil && name != "" && len(rows) == 0 {
-		_, err = s.Work.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
+		_, err = s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
 	}
 	if err != nil {
 		fail(c, problem(err))
@@ -367,7 +369,7 @@ func (s *Server) jobs(c *gin.Context) {
 }
 
 func (s *Server) job(c *gin.Context) {
-	j, err := s.Work.Store.As(actor(c)).Job(c.Request.Context(), jobID(c))
+	j, err := s.Jobs.Store.As(actor(c)).Job(c.Request.Context(), jobID(c))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -378,7 +380,7 @@ func (s *Server) job(c *gin.Context) {
 
 func (s *Server) log(c *gin.Context) {
 	after, _ := strconv.Atoi(c.Query("after"))
-	q := s.Work.Store.As(actor(c))
+	q := s.Jobs.Store.As(actor(c))
 	if _, err := q.Job(c.Request.Context(), jobID(c)); err != nil {
 		fail(c, problem(err))
 		return
@@ -405,13 +407,13 @@ func (s *Server) sawLog(c *gin.Context, a core.Actor, id string, rows []core.Ent
 // when the job has ended.
 func (s *Server) events(c *gin.Context) {
 	id, a := jobID(c), actor(c)
-	q := s.Work.Store.As(a)
+	q := s.Jobs.Store.As(a)
 	after, _ := strconv.Atoi(c.GetHeader("Last-Event-ID"))
 	if _, err := q.Job(c.Request.Context(), id); err != nil {
 		fail(c, problem(err))
 		return
 	}
-	hint, stop := s.Work.Hub.Watch(id)
+	hint, stop := s.Jobs.Hub.Watch(id)
 	defer stop()
 	c.Header("Content-Type", "text/event-stream")
 	send := func(event, id string, v any) {
@@ -431,7 +433,7 @@ func (s *Server) events(c *gin.Context) {
 			return
 		}
 		if now != a {
-			a, q = now, s.Work.Store.As(now)
+			a, q = now, s.Jobs.Store.As(now)
 		}
 		// The job is read before its log: when it has ended, the log is whole.
 		j, err := q.Job(c.Request.Context(), id)
@@ -480,8 +482,8 @@ func (s *Server) events(c *gin.Context) {
 func (s *Server) decide(decision string) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		ctx, id := c.Request.Context(), jobID(c)
-		if j, err := s.Work.Store.As(actor(c)).Job(ctx, id); err == nil && j.Kind == "restore" {
-			if _, err = s.Work.DecideAll(ctx, actor(c), id, decision); err == nil {
+		if j, err := s.Jobs.Store.As(actor(c)).Job(ctx, id); err == nil && j.Kind == "restore" {
+			if _, err = s.Fleet.DecideAll(ctx, actor(c), id, decision); err == nil {
 				w, err := s.wireJob(actor(c), j)
 				answer(c, 200, w, err)
 			} else {
@@ -489,7 +491,7 @@ func (s *Server) decide(decision string) gin.HandlerFunc {
 			}
 			return
 		}
-		j, err := s.Work.Decide(ctx, actor(c), id, decision, c.Query("preview"))
+		j, err := s.Jobs.Decide(ctx, actor(c), id, decision, c.Query("preview"))
 		if err != nil {
 			fail(c, problem(err))
 			return
@@ -500,7 +502,7 @@ func (s *Server) decide(decision string) gin.HandlerFunc {
 }
 
 func (s *Server) cancel(c *gin.Context) {
-	j, err := s.Work.Cancel(c.Request.Context(), actor(c), jobID(c))
+	j, err := s.Jobs.Cancel(c.Request.Context(), actor(c), jobID(c))
 	if err != nil {
 		fail(c, problem(err))
 		return

@@ -9,12 +9,12 @@ import (
 
 	"magpie/client"
 	"magpie/internal/core/ref"
+	"magpie/internal/fleet"
 	"magpie/internal/store"
-	"magpie/internal/work"
 )
 
 // planOf reads when a push is to be done.
-func planOf(c *gin.Context, in client.NewPush) (p work.Plan, ok bool) {
+func planOf(c *gin.Context, in client.NewPush) (p fleet.Plan, ok bool) {
 	if in.From == nil || in.Until == nil {
 		fail(c, bad("a planned push has a beginning and an end, and only one of from and until is given", "give both; it begins between them, or not at all"))
 		return p, false
@@ -26,7 +26,7 @@ func planOf(c *gin.Context, in client.NewPush) (p work.Plan, ok bool) {
 		fail(c, wrong("zone", "zone "+in.Zone+" is not known", "write it as the IANA time zone database does, like Atlantic/Faroe or UTC"))
 		return p, false
 	}
-	return work.Plan{From: in.From.UTC().Truncate(time.Millisecond), Until: in.Until.UTC().Truncate(time.Millisecond), Zone: in.Zone}, true
+	return fleet.Plan{From: in.From.UTC().Truncate(time.Millisecond), Until: in.Until.UTC().Truncate(time.Millisecond), Zone: in.Zone}, true
 }
 
 func wireApproval(a store.Approval) client.Approval {
@@ -34,7 +34,7 @@ func wireApproval(a store.Approval) client.Approval {
 }
 
 func (s *Server) approvals(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Approvals(c.Request.Context())
+	all, err := s.Jobs.Store.As(actor(c)).Approvals(c.Request.Context())
 	out := []client.Approval{}
 	for _, a := range all {
 		out = append(out, wireApproval(a))
@@ -44,7 +44,7 @@ func (s *Server) approvals(c *gin.Context) {
 
 func (s *Server) addApproval(c *gin.Context) {
 	var in client.NewApproval
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	text, ok := s.selectorText(c, in.Selector)
@@ -54,13 +54,13 @@ func (s *Server) addApproval(c *gin.Context) {
 	// A name of nobody's would protect nobody; a pattern may be for devices to come.
 	sel, _ := ref.ParseSelector(in.Selector)
 	for _, name := range sel.Names() {
-		if _, err := s.Work.Store.As(actor(c)).Device(c.Request.Context(), name); err != nil {
+		if _, err := s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), name); err != nil {
 			fail(c, problem(err))
 			return
 		}
 	}
 	var a store.Approval
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
 		if a, err = q.AddApproval(c.Request.Context(), text); err != nil {
 			return err
 		}
@@ -74,7 +74,7 @@ func (s *Server) addApproval(c *gin.Context) {
 }
 
 func (s *Server) removeApproval(c *gin.Context) {
-	err := s.Work.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
 		text, err := q.RemoveApproval(c.Request.Context(), c.Param("id"))
 		if err != nil {
 			return err
@@ -100,17 +100,17 @@ func (s *Server) drill(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	target, err := s.Work.Version(ctx, actor(c), r)
+	target, err := s.Visits.Version(ctx, actor(c), r)
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
-	on, err := s.Work.Store.As(actor(c)).Device(ctx, in.On)
+	on, err := s.Jobs.Store.As(actor(c)).Device(ctx, in.On)
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
-	j, err := s.Work.RequestDrill(ctx, actor(c), target, on, in.Note, k)
+	j, err := s.Fleet.RequestRestoreTest(ctx, actor(c), target, on, in.Note, k)
 	s.accepted(c, j, err)
 }
 
@@ -119,7 +119,7 @@ func wireSnapshot(x store.Snapshot) client.Snapshot {
 }
 
 func (s *Server) snapshots(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Snapshots(c.Request.Context())
+	all, err := s.Jobs.Store.As(actor(c)).Snapshots(c.Request.Context())
 	out := []client.Snapshot{}
 	for _, x := range all {
 		out = append(out, wireSnapshot(x))
@@ -128,7 +128,7 @@ func (s *Server) snapshots(c *gin.Context) {
 }
 
 func (s *Server) snapshot(c *gin.Context) {
-	q := s.Work.Store.As(actor(c))
+	q := s.Jobs.Store.As(actor(c))
 	x, err := q.Snapshot(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		fail(c, problem(err))
@@ -144,7 +144,7 @@ func (s *Server) snapshot(c *gin.Context) {
 
 func (s *Server) addSnapshot(c *gin.Context) {
 	var in client.NewSnapshot
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	text, ok := s.selectorText(c, in.Selector)
@@ -158,13 +158,13 @@ func (s *Server) addSnapshot(c *gin.Context) {
 	if !ok {
 		return
 	}
-	x, err := s.Work.MakeSnapshot(c.Request.Context(), actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
+	x, err := s.Fleet.MakeSnapshot(c.Request.Context(), actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
 	answer(c, http.StatusCreated, wireSnapshot(x), err)
 }
 
 func (s *Server) removeSnapshot(c *gin.Context) {
 	ctx, name := c.Request.Context(), c.Param("name")
-	err := s.Work.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
 		if err := q.RemoveSnapshot(ctx, name); err != nil {
 			return err
 		}
@@ -189,7 +189,7 @@ func (s *Server) sheet(c *gin.Context) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "you may not see secrets", Next: "leave secrets out, or ask an admin for the right: magpie user edit NAME --secrets"})
 		return
 	}
-	target, err := s.Work.Version(ctx, a, r)
+	target, err := s.Visits.Version(ctx, a, r)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -197,7 +197,7 @@ func (s *Server) sheet(c *gin.Context) {
 	if secrets && !s.saw(c, target.Device, "carry sheet with its secrets") {
 		return
 	}
-	x, err := s.Work.Sheet(ctx, a, target, secrets)
+	x, err := s.Pushes.BootstrapSheet(ctx, a, target, secrets)
 	out := client.Sheet{Device: x.Device, Target: x.Target, User: x.User, At: x.At, Hidden: x.Hidden, Lines: []client.SheetLine{}}
 	for _, l := range x.Lines {
 		out.Lines = append(out.Lines, client.SheetLine(l))

@@ -14,7 +14,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/link"
 	"magpie/internal/store"
-	"magpie/internal/work"
+	"magpie/internal/visit"
 )
 
 func wireRelay(r store.Relay) client.Relay {
@@ -22,7 +22,7 @@ func wireRelay(r store.Relay) client.Relay {
 }
 
 func (s *Server) relays(c *gin.Context) {
-	all, err := s.Work.Store.As(actor(c)).Relays(c.Request.Context())
+	all, err := s.Jobs.Store.As(actor(c)).Relays(c.Request.Context())
 	out := []client.Relay{}
 	for _, r := range all {
 		out = append(out, wireRelay(r))
@@ -45,8 +45,8 @@ func (s *Server) openRelay(c *gin.Context) {
 		return
 	}
 	long, err := time.ParseDuration(c.Query("for"))
-	if err != nil || long < work.MinRelay || long > work.MaxRelay {
-		fail(c, wrong("for", fmt.Sprintf("%q is no time that a relay may be open", c.Query("for")), fmt.Sprintf("write it like 30m; from %s to %s", core.Span(work.MinRelay), core.Span(work.MaxRelay))))
+	if err != nil || long < visit.MinRelay || long > visit.MaxRelay {
+		fail(c, wrong("for", fmt.Sprintf("%q is no time that a relay may be open", c.Query("for")), fmt.Sprintf("write it like 30m; from %s to %s", core.Span(visit.MinRelay), core.Span(visit.MaxRelay))))
 		return
 	}
 	at := c.Query("at")
@@ -54,10 +54,10 @@ func (s *Server) openRelay(c *gin.Context) {
 		fail(c, wrong("at", "this is no address", "write it as HOST or HOST:PORT"))
 		return
 	}
-	d, err := s.Work.Store.As(a).Device(ctx, c.Query("device"))
+	d, err := s.Jobs.Store.As(a).Device(ctx, c.Query("device"))
 	var reaches []string
 	if err == nil {
-		reaches, err = s.Work.RelayFor(d, at)
+		reaches, err = s.Visits.RelayFor(d, at)
 	}
 	if err != nil {
 		fail(c, problem(err))
@@ -68,14 +68,14 @@ func (s *Server) openRelay(c *gin.Context) {
 		fail(c, bad("the connection cannot be turned around; a relay needs HTTP/1.1 all the way to the service", "look at what stands between"))
 		return
 	}
-	until := s.Work.Now().Add(long)
+	until := s.Jobs.Now().Add(long)
 	fmt.Fprintf(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: %s\r\n%s: %s\r\n\r\n", client.RelayProtocol, client.RelayReachHeader, strings.Join(reaches, " "))
 	go s.lend(conn, key, a, d, at, reaches, until)
 }
 
 // closeRelay ends a relay: one's own, or as admin anybody's.
 func (s *Server) closeRelay(c *gin.Context) {
-	if err := s.Work.CloseRelay(c.Request.Context(), actor(c), c.Param("id")); err != nil {
+	if err := s.Visits.CloseRelay(c.Request.Context(), actor(c), c.Param("id")); err != nil {
 		fail(c, problem(err))
 		return
 	}
@@ -96,7 +96,7 @@ func (s *Server) lend(conn net.Conn, key ssh.PublicKey, a core.Actor, d core.Dev
 	defer far.Close()
 	ctx, cancel := context.WithDeadline(context.Background(), until)
 	defer cancel()
-	r, err := s.Work.OpenRelay(ctx, a, d, at, until, func(ctx context.Context, address string) (net.Conn, error) {
+	r, err := s.Visits.OpenRelay(ctx, a, d, at, until, func(ctx context.Context, address string) (net.Conn, error) {
 		return far.DialContext(ctx, "tcp", address)
 	})
 	if err != nil {
@@ -110,7 +110,7 @@ func (s *Server) lend(conn net.Conn, key ssh.PublicKey, a core.Actor, d core.Dev
 	go func() { // it ends when somebody closed it, or who opened it may not any more
 		for ctx.Err() == nil {
 			time.Sleep(time.Second)
-			if why := s.Work.RelayOver(ctx, r); why != "" {
+			if why := s.Visits.RelayOver(ctx, r); why != "" {
 				_, _, _ = far.SendRequest("refused", false, []byte(why))
 				time.Sleep(100 * time.Millisecond)
 				far.Close()
@@ -143,7 +143,7 @@ func (s *Server) probeThrough(ctx context.Context, a core.Actor, t *link.Target,
 	if relay == "" {
 		return nil
 	}
-	dial, err := s.Work.ProbeRelay(ctx, a, relay)
+	dial, err := s.Visits.ProbeRelay(ctx, a, relay)
 	if err == nil {
 		t.Dial = dial
 	}

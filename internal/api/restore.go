@@ -10,8 +10,8 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/fleet"
 	"magpie/internal/store"
-	"magpie/internal/work"
 )
 
 // survey looks what putting many devices back would take.
@@ -50,12 +50,12 @@ func (s *Server) survey(c *gin.Context) {
 	ctx := c.Request.Context()
 	var err error
 	if in.Snapshot != "" {
-		if devs, err = s.Work.InSnapshot(ctx, actor(c), in.Snapshot, devs); err != nil {
+		if devs, err = s.Fleet.InSnapshot(ctx, actor(c), in.Snapshot, devs); err != nil {
 			fail(c, problem(err))
 			return
 		}
 	}
-	j, err := s.Work.RequestSurvey(ctx, actor(c), devs, in.Which, in.Snapshot, k)
+	j, err := s.Fleet.RequestRestorePreview(ctx, actor(c), devs, in.Which, in.Snapshot, k)
 	s.accepted(c, j, err)
 }
 
@@ -73,7 +73,7 @@ func (s *Server) restore(c *gin.Context) {
 	if !noted(c, "note", in.Note) {
 		return
 	}
-	j, err := s.Work.RequestRestore(c.Request.Context(), actor(c), work.RestoreRequest{SurveyID: in.Survey, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Despite: in.Despite}, k)
+	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.Survey, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Despite}, k)
 	s.accepted(c, j, err)
 }
 
@@ -87,19 +87,19 @@ func (s *Server) accepted(c *gin.Context, j core.Job, err error) {
 }
 
 func (s *Server) wireSurvey(q *store.Q, j core.Job) (*client.Survey, error) {
-	var r work.Survey
+	var r fleet.RestorePreview
 	if err := q.OpenResult(j, &r); err != nil {
 		return nil, err
 	}
 	out := &client.Survey{Which: r.Which, Rows: []client.Surveyed{}}
 	for _, x := range r.Rows {
-		out.Rows = append(out.Rows, client.Surveyed{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Doubts: orNone(x.Doubts)})
+		out.Rows = append(out.Rows, client.Surveyed{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Doubts: orNone(x.Warnings)})
 	}
 	return out, nil
 }
 
 func (s *Server) wireRestore(a core.Actor, j core.Job) (*client.Restore, error) {
-	r, err := s.Work.Restored(context.Background(), a, j)
+	r, err := s.Fleet.Restored(context.Background(), a, j)
 	if err != nil {
 		return nil, err
 	}

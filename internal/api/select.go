@@ -26,7 +26,7 @@ func (s *Server) selector(c *gin.Context, words []string) (ref.Selector, bool) {
 	}
 	if err == nil {
 		var names []string
-		for _, d := range s.Work.Dialects() {
+		for _, d := range s.Visits.Dialects() {
 			names = append(names, d.Dialect)
 		}
 		err = sel.Known("dialect", names)
@@ -70,7 +70,7 @@ func (s *Server) picked(c *gin.Context, words []string, some bool) ([]core.Devic
 // mistake: the error says what may have been meant. So is a choice that leaves
 // nobody, unless it is by state and only looked at.
 func (s *Server) pick(ctx context.Context, a core.Actor, sel ref.Selector, some bool) ([]core.Device, error) {
-	q := s.Work.Store.As(a)
+	q := s.Jobs.Store.As(a)
 	devs, err := q.Devices(ctx, sel)
 	if err != nil || sel.All() && len(devs) > 0 {
 		return devs, err

@@ -13,7 +13,8 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
-	"magpie/internal/work"
+	"magpie/internal/read"
+	"magpie/internal/visit"
 )
 
 func wireVersion(v core.Version) client.Version {
@@ -40,14 +41,14 @@ func (s *Server) versions(c *gin.Context) {
 			return
 		}
 	}
-	q := s.Work.Store.As(actor(c))
+	q := s.Jobs.Store.As(actor(c))
 	d, err := q.Device(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
-	part = s.Work.PartOf(d, cmp.Or(part, "running"))
-	if err := s.Work.HasPart(c.Request.Context(), actor(c), d, part); err != nil {
+	part = s.Visits.PartOf(d, cmp.Or(part, "running"))
+	if err := s.Visits.HasPart(c.Request.Context(), actor(c), d, part); err != nil {
 		fail(c, problem(err))
 		return
 	}
@@ -60,22 +61,22 @@ func (s *Server) versions(c *gin.Context) {
 }
 
 // side resolves a reference. Looking at a device live takes an operator.
-func (s *Server) side(c *gin.Context, raw, field string) (work.Side, bool) {
+func (s *Server) side(c *gin.Context, raw, field string) (read.Side, bool) {
 	r, ok := s.reference(c, raw, field)
 	if !ok {
-		return work.Side{}, false
+		return read.Side{}, false
 	}
 	if r.Which == "live" && !actor(c).May(core.Operator) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at a device live takes the role operator", Next: "compare with @latest instead"})
-		return work.Side{}, false
+		return read.Side{}, false
 	}
 	if r.Which == "live" {
 		if err := s.wrote(c.Request.Context(), actor(c), "looked at live", r.Device, r.String()); err != nil {
 			fail(c, problem(err))
-			return work.Side{}, false
+			return read.Side{}, false
 		}
 	}
-	side, err := s.Work.Resolve(c.Request.Context(), actor(c), r)
+	side, err := s.Read.Resolve(c.Request.Context(), actor(c), r)
 	if err != nil {
 		fail(c, problem(err))
 		return side, false
@@ -94,9 +95,9 @@ func (s *Server) version(c *gin.Context) {
 		return
 	}
 	if !out.Opaque {
-		out.Text, err = s.Work.Shown(actor(c), side)
+		out.Text, err = s.Read.Shown(actor(c), side)
 	}
-	for _, l := range s.Work.Landmarks(side) {
+	for _, l := range s.Read.Landmarks(side) {
 		if len(l.Values) > 0 {
 			out.Landmarks = append(out.Landmarks, client.Landmark(l))
 		}
@@ -110,8 +111,8 @@ func (s *Server) version(c *gin.Context) {
 
 // sawSide writes down that somebody is shown a text with its secrets, if it has
 // any.
-func (s *Server) sawSide(c *gin.Context, side work.Side) bool {
-	return !actor(c).Secrets || !s.Work.Hides(side) || s.saw(c, side.Ref, "the text as it is")
+func (s *Server) sawSide(c *gin.Context, side read.Side) bool {
+	return !actor(c).Secrets || !s.Read.Hides(side) || s.saw(c, side.Ref, "the text as it is")
 }
 
 // versionText answers with the text alone, under a name that sorts.
@@ -123,7 +124,7 @@ func (s *Server) versionText(c *gin.Context) {
 	if !s.sawSide(c, side) {
 		return
 	}
-	shown, err := s.Work.Shown(actor(c), side)
+	shown, err := s.Read.Shown(actor(c), side)
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -150,7 +151,7 @@ func (s *Server) mark(c *gin.Context) {
 		return
 	}
 	var m client.Mark
-	if !read(c, &m) {
+	if !readBody(c, &m) {
 		return
 	}
 	if m.Name != nil && strings.TrimSpace(*m.Name) != *m.Name {
@@ -161,7 +162,7 @@ func (s *Server) mark(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
 		return
 	}
-	v, err := s.Work.SetMark(c.Request.Context(), actor(c), r, work.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
+	v, err := s.Read.SetMark(c.Request.Context(), actor(c), r, read.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
 	if err != nil && strings.Contains(err.Error(), "cannot be a version's name") {
 		err = bad(err.Error(), "")
 	}
@@ -171,7 +172,7 @@ func (s *Server) mark(c *gin.Context) {
 // edit keeps a text made of a version as another version.
 func (s *Server) edit(c *gin.Context) {
 	var in client.NewVersion
-	if !read(c, &in) {
+	if !readBody(c, &in) {
 		return
 	}
 	r, ok := s.reference(c, in.Ref, "ref")
@@ -181,7 +182,7 @@ func (s *Server) edit(c *gin.Context) {
 	if !noted(c, "note", in.Note) || !noted(c, "despite", in.Despite) {
 		return
 	}
-	v, err := s.Work.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note, in.Despite)
+	v, err := s.Read.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note, in.Despite)
 	answer(c, 201, wireVersion(v), err)
 }
 
@@ -205,7 +206,7 @@ func (s *Server) diff(c *gin.Context) {
 	if !from.Opaque() && !(s.sawSide(c, from) && s.sawSide(c, to)) {
 		return
 	}
-	cmp, err := s.Work.Compare(actor(c), from, to, lines, c.Query("all") == "true")
+	cmp, err := s.Read.Compare(actor(c), from, to, lines, c.Query("all") == "true")
 	out := client.Diff{From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
 		Unsure: cmp.Unsure, Masked: !actor(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
@@ -222,7 +223,7 @@ func (s *Server) diff(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
-func wireResiduals(a core.Actor, rs []work.Residual) []client.Residual {
+func wireResiduals(a core.Actor, rs []visit.Difference) []client.Residual {
 	out := make([]client.Residual, len(rs))
 	for i, r := range rs {
 		out[i] = client.Residual{Block: r.Block, Have: r.Have, Want: r.Want, Order: r.Order}
@@ -251,18 +252,18 @@ func (s *Server) drift(c *gin.Context) {
 	}
 	out := []client.Drift{}
 	for _, d := range devs {
-		parts, err := s.Work.JudgedParts(c.Request.Context(), actor(c), d)
+		parts, err := s.Read.JudgedParts(c.Request.Context(), actor(c), d)
 		if err != nil {
 			fail(c, problem(err))
 			return
 		}
 		for _, part := range parts {
-			j, err := s.Work.Drift(c.Request.Context(), actor(c), d, part, live)
+			j, err := s.Read.Drift(c.Request.Context(), actor(c), d, part, live)
 			if err != nil {
 				fail(c, problem(err))
 				return
 			}
-			if actor(c).Secrets && slices.ContainsFunc(j.Differences, work.Residual.Hides) && !s.saw(c, d.Name, "drift of "+part) {
+			if actor(c).Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
 				return
 			}
 			out = append(out, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,

@@ -220,6 +220,15 @@ type Version struct {
 	Sightings int       `db:"sightings"`
 }
 
+// Ref is the reference that names exactly this version: quay-sw1@7, or
+// quay-sw1/startup@3.
+func (v Version) Ref() string {
+	if v.Part != "running" {
+		return fmt.Sprintf("%s/%s@%d", v.Device, v.Part, v.Number)
+	}
+	return fmt.Sprintf("%s@%d", v.Device, v.Number)
+}
+
 // Job is one unit of work.
 type Job struct {
 	ID        string     `db:"id"`
@@ -278,3 +287,22 @@ func Span(d time.Duration) string {
 	}
 	return s
 }
+
+// Count words a number of things: 1 line, 3 lines.
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// Because appends a person's reason to a sentence, if there is one.
+func Because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return ": " + why
+}
+
+// ClockTime writes a moment of today.
+func ClockTime(t time.Time) string { return t.UTC().Format("15:04:05 MST") }

@@ -2,9 +2,9 @@ package job
 
 import (
 	"context"
-	"fmt"
+	"crypto/rand"
+	"encoding/hex"
 	"log/slog"
-	"runtime/debug"
 	"time"
 
 	"magpie/internal/core"
@@ -61,14 +61,6 @@ func (r *Runtime) Lasting() (context.Context, func()) {
 	}
 	stop := context.AfterFunc(r.until, func() { time.AfterFunc(stopGrace, func() { cancel(ErrStopping) }) })
 	return ctx, func() { stop(); cancel(nil) }
-}
-
-// Kick makes the dispatcher look for work now.
-func (r *Runtime) Kick() {
-	select {
-	case r.kick <- struct{}{}:
-	default:
-	}
 }
 
 // dispatch takes queued jobs and takes up those whose instance died.
@@ -144,82 +136,12 @@ func (r *Runtime) cancelAsked(ctx context.Context) {
 	}
 }
 
-// Hold makes something count as under way that is no job, until the function
-// returned is called: whoever asks whether it lives is told so.
-func (r *Runtime) Hold(ctx context.Context, id string) (context.Context, func()) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	r.mu.Lock()
-	r.active[id] = cancel
-	r.mu.Unlock()
-	return ctx, func() {
-		r.mu.Lock()
-		delete(r.active, id)
-		r.mu.Unlock()
-		cancel(nil)
-	}
-}
-
-// begin runs a job on its own goroutine. again: it has a log from before. The
-// channel returned is closed when it was let go.
-func (r *Runtime) begin(j core.Job, again bool) <-chan struct{} {
-	kind, known := r.kinds[j.Kind]
-	ctx, cancel := context.WithCancelCause(context.Background())
-	r.mu.Lock()
-	r.active[j.ID] = cancel
-	if known && !kind.Visits {
-		r.light[j.ID] = true
-	}
-	r.mu.Unlock()
-	r.running.Add(1)
-	over := make(chan struct{})
-	go func() {
-		defer close(over)
-		defer r.running.Done()
-		defer r.Kick()
-		defer func() {
-			r.mu.Lock()
-			delete(r.active, j.ID)
-			delete(r.light, j.ID)
-			r.mu.Unlock()
-			cancel(nil)
-		}()
-		l := &Log{r: r, job: j.ID}
-		if again {
-			var err error
-			if l, err = r.resumed(j.ID); err != nil {
-				slog.Warn("job's log cannot be read", "job", j.ID, "err", err)
-				return
-			}
-		}
-		defer l.Close()
-		defer func() {
-			if p := recover(); p != nil {
-				slog.Error("job broke down", "job", j.ID, "panic", p, "stack", string(debug.Stack()))
-				r.End(j, l, core.Failed, "the program broke down in the middle; this is a defect of ours, please report it", nil)
-			}
-		}()
-		if !known {
-			r.End(j, l, core.Failed, fmt.Sprintf("this version of the program knows no job of kind %q", j.Kind), nil)
-			return
-		}
-		kind.Step(ctx, &Run{Job: j, Log: l, Runtime: r, Again: again})
-	}()
-	return over
-}
-
-// AtOnce begins a job now, on this instance, and waits until it is let go.
-func (r *Runtime) AtOnce(ctx context.Context, actor core.Actor, n store.NewJob) (j core.Job, err error) {
-	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := n
-		if err := q.AddJob(ctx, &n); err != nil {
-			return err
-		}
-		j = n.Job
-		return q.TakeJob(ctx, &j, r.node, r.life)
-	})
-	if err != nil {
-		return j, err
-	}
-	<-r.begin(j, false)
-	return r.Store.As(actor).Job(ctx, j.ID)
+// New makes the runtime of an instance; node is its name, which it keeps when it
+// is started again.
+func New(ctx context.Context, st *store.Store, node string, clock func() time.Time) (*Runtime, error) {
+	life := make([]byte, 8)
+	_, _ = rand.Read(life)
+	r := &Runtime{Store: st, clock: clock, state: &state{Hub: newHub(), kinds: map[string]Kind{}, node: node, life: hex.EncodeToString(life), sessions: 48,
+		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, light: map[string]bool{}, kick: make(chan struct{}, 1)}}
+	return r, r.beat(ctx, 1)
 }

@@ -17,12 +17,6 @@ const (
 	lapseAfter = 20 * time.Second
 )
 
-type heartbeat struct {
-	life  string
-	beat  int64
-	moved time.Time // when we last saw it move, by our own clock
-}
-
 // Alive keeps this instance's heart beating, which its work depends on. Start
 // does so too; this is for work before that.
 func (r *Runtime) Alive() {

@@ -1,6 +1,8 @@
 package job
 
-import "sync"
+import (
+	"sync"
+)
 
 // Hub tells whoever watches a job that there may be more to read. It is a
 // hint: a watcher on another node looks now and then all the same.

@@ -15,11 +15,8 @@ package job
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -29,6 +26,20 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/store"
 )
+
+// Kick makes the dispatcher look for work now.
+func (r *Runtime) Kick() {
+	select {
+	case r.kick <- struct{}{}:
+	default:
+	}
+}
+
+type heartbeat struct {
+	life  string
+	beat  int64
+	moved time.Time // when we last saw it move, by our own clock
+}
 
 // Service is who acts when no person does.
 var Service = core.Actor{Name: "service", Role: core.Admin, Secrets: true}
@@ -59,9 +70,8 @@ type Kind struct {
 	// died each time. 0: it goes on for as long as that takes.
 	Tries int
 
-	// Awaits is what it can wait for, and by which words of a person each is
-	// answered.
-	Awaits map[string][]string
+	// Awaits is what it can wait for.
+	Awaits []Wait
 
 	// May tells whether somebody may say a word to a job that waits. seen is what
 	// they say they looked at. nil: whoever has the role.
@@ -75,6 +85,21 @@ type Kind struct {
 	// End is what has to happen whenever a job of the kind ends, in the same
 	// transaction: what it holds is let go. nil: nothing.
 	End func(ctx context.Context, q *store.Q, j core.Job, outcome string) error
+}
+
+// Wait is one thing that a kind of job can wait for.
+type Wait struct {
+	For   string   // its name, as jobs carry it
+	Means string   // who or what that is, in words that follow "waits for"
+	Words []string // what a person can say to it
+}
+
+// wait finds what a kind waits for by its name.
+func (k Kind) wait(name string) (w Wait) {
+	if i := slices.IndexFunc(k.Awaits, func(w Wait) bool { return w.For == name }); i >= 0 {
+		w = k.Awaits[i]
+	}
+	return w
 }
 
 // Run is a job under way.
@@ -113,16 +138,6 @@ type state struct {
 	still    sync.WaitGroup     // the heart
 	running  sync.WaitGroup
 	beating  []func(context.Context)
-}
-
-// New makes the runtime of an instance; node is its name, which it keeps when it
-// is started again.
-func New(ctx context.Context, st *store.Store, node string, clock func() time.Time) (*Runtime, error) {
-	life := make([]byte, 8)
-	_, _ = rand.Read(life)
-	r := &Runtime{Store: st, clock: clock, state: &state{Hub: newHub(), kinds: map[string]Kind{}, node: node, life: hex.EncodeToString(life), sessions: 48,
-		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, light: map[string]bool{}, kick: make(chan struct{}, 1)}}
-	return r, r.beat(ctx, 1)
 }
 
 // At returns the same runtime by another clock.
@@ -165,8 +180,8 @@ func (r *Runtime) KindNames() (names []string) {
 // Words lists what can be said to jobs that wait, of whatever kind.
 func (r *Runtime) Words() (words []string) {
 	for _, k := range r.kinds {
-		for _, say := range k.Awaits {
-			words = append(words, say...)
+		for _, w := range k.Awaits {
+			words = append(words, w.Words...)
 		}
 	}
 	slices.Sort(words)
@@ -182,26 +197,6 @@ func (r *Runtime) SetSessions(n int) {
 
 // WhileBeating has something done at every heartbeat. It is called before Start.
 func (r *Runtime) WhileBeating(do func(context.Context)) { r.beating = append(r.beating, do) }
-
-// Queue queues a job once, however often it is asked for with its key, and writes
-// the deed down. More may be done in the same transaction, for a new one.
-func (r *Runtime) Queue(ctx context.Context, actor core.Actor, deed string, n store.NewJob, detail string, also ...func(ctx context.Context, q *store.Q, j core.Job) error) (j core.Job, err error) {
-	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
-		n := n
-		err := q.AddJob(ctx, &n)
-		if j = n.Job; err != nil || n.Old {
-			return err
-		}
-		for _, do := range also {
-			if err := do(ctx, q, j); err != nil {
-				return err
-			}
-		}
-		return q.Audit(ctx, deed, j.Device, "job "+j.ID+", "+detail)
-	})
-	r.Kick()
-	return j, err
-}
 
 // Guarded runs fn in a transaction that comes to nothing if this instance does
 // not hold the job any more: whoever took it over may have written since, and
@@ -219,82 +214,15 @@ func (r *Runtime) Guarded(ctx context.Context, jobID string, fn func(q *store.Q)
 	})
 }
 
-// End ends a job with its outcome. More may be written in the same transaction,
-// and what its kind lets go at its end always is.
-func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
-	ctx := context.Background() // it waits for the database as long as it takes
-	l.Add("end", outcome+": "+summary, "")
-	err := l.Commit(ctx, func(q *store.Q) error {
-		for _, do := range also {
-			if err := do(q); err != nil {
-				return err
-			}
-		}
-		return r.EndIn(ctx, q, j, outcome, summary, result)
-	})
-	if err != nil {
-		// The row still says "running" under this life; recovery will find it.
-		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
-	}
-}
+// Log writes a job's log. Lines are gathered and written a few times a second,
+// and always before something is done that must not go unrecorded.
+type Log struct {
+	r   *Runtime
+	job string
 
-// EndIn does so in a transaction that is open.
-func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, summary string, result any) error {
-	if err := r.letGo(ctx, q, j, outcome); err != nil {
-		return err
-	}
-	return q.EndJob(ctx, j.ID, outcome, summary, result)
-}
-
-// letGo does what has to happen whenever a job of the kind ends.
-func (r *Runtime) letGo(ctx context.Context, q *store.Q, j core.Job, outcome string) error {
-	if end := r.kinds[j.Kind].End; end != nil {
-		return end(ctx, q, j, outcome)
-	}
-	return nil
-}
-
-// Cancel asks a job to stop. One that was not begun ends at once.
-func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j core.Job, err error) {
-	err = r.Store.Tx(ctx, actor, func(q *store.Q) (err error) {
-		if j, err = q.Job(ctx, id); err != nil {
-			return err
-		}
-		if j.State == core.Ended {
-			return fmt.Errorf("job %s: %w: %s", id, ErrEnded, j.Outcome)
-		}
-		if err := q.CancelJob(ctx, id); err != nil {
-			return err
-		}
-		if j.State == core.Queued {
-			if err := r.letGo(ctx, q, j, core.Cancelled); err != nil {
-				return err
-			}
-		}
-		if err := q.Audit(ctx, "cancel", j.Device, "job "+id); err != nil {
-			return err
-		}
-		j, err = q.Job(ctx, id)
-		return err
-	})
-	r.Kick()
-	return j, err
-}
-
-// ErrEnded is returned where a job has ended already.
-var ErrEnded = errors.New("it has ended")
-
-// Await waits until a job has ended, or until is true of it.
-func (r *Runtime) Await(ctx context.Context, id string, until func(core.Job) bool) (core.Job, error) {
-	for {
-		j, err := r.Store.As(Service).Job(ctx, id)
-		if err != nil || j.State == core.Ended || until != nil && until(j) {
-			return j, err
-		}
-		select {
-		case <-ctx.Done():
-			return j, context.Cause(ctx)
-		case <-time.After(200 * time.Millisecond):
-		}
-	}
+	mu      sync.Mutex
+	seq     int
+	pending []core.Entry
+	timer   *time.Timer
+	flush   sync.Mutex
 }

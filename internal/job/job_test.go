@@ -79,7 +79,7 @@ func end(t testing.TB, r *job.Runtime, id string) core.Job {
 // kettle is a kind that a test registers in one call: it waits to be told to pour,
 // and says what it was told.
 func kettle(let *atomic.Int32) job.Kind {
-	return job.Kind{Name: "kettle", Role: core.Operator, Does: "makes tea", Awaits: map[string][]string{"word": {"pour", "leave"}},
+	return job.Kind{Name: "kettle", Role: core.Operator, Does: "makes tea", Awaits: []job.Wait{{For: "word", Means: "a word", Words: []string{"pour", "leave"}}},
 		May: func(_ context.Context, _ *store.Q, actor core.Actor, _ core.Job, word, seen string) error {
 			if word == "pour" && seen != "steam" {
 				return errors.New("it does not boil yet")

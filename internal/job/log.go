@@ -4,25 +4,11 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"sync"
 	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/store"
 )
-
-// Log writes a job's log. Lines are gathered and written a few times a second,
-// and always before something is done that must not go unrecorded.
-type Log struct {
-	r   *Runtime
-	job string
-
-	mu      sync.Mutex
-	seq     int
-	pending []core.Entry
-	timer   *time.Timer
-	flush   sync.Mutex
-}
 
 // resumed opens the log of a job that was begun before.
 func (r *Runtime) resumed(jobID string) (*Log, error) {

@@ -24,9 +24,9 @@ func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, see
 		}
 		kind := r.kinds[j.Kind]
 		var answers []string // what it may wait for so that the word answers
-		for awaits, words := range kind.Awaits {
-			if slices.Contains(words, word) {
-				answers = append(answers, awaits)
+		for _, w := range kind.Awaits {
+			if slices.Contains(w.Words, word) {
+				answers = append(answers, w.For)
 			}
 		}
 		if len(answers) == 0 {
@@ -57,12 +57,12 @@ func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, see
 // tooLate says why a word was not taken.
 func (r *Runtime) tooLate(j core.Job, word string) error {
 	parked := j.State == core.Waiting && j.Node == "" && j.Decision == "" && !j.Cancel
-	words := r.kinds[j.Kind].Awaits[j.Awaits]
+	wait := r.kinds[j.Kind].wait(j.Awaits)
 	switch {
 	case len(r.kinds[j.Kind].Awaits) == 0:
 		return fmt.Errorf("%w: it is a %s", ErrTooLate, j.Kind)
-	case parked && (j.Due == nil || r.clock().Before(*j.Due)) && !slices.Contains(words, word):
-		return fmt.Errorf("%w of that kind: it waits for %s, which is answered by %s", ErrTooLate, waitsFor(j.Awaits), strings.Join(words, " or "))
+	case parked && (j.Due == nil || r.clock().Before(*j.Due)) && !slices.Contains(wait.Words, word):
+		return fmt.Errorf("%w of that kind: it waits for %s, which is answered by %s", ErrTooLate, wait.Means, strings.Join(wait.Words, " or "))
 	case j.State == core.Ended:
 		return fmt.Errorf("%w: it ended %s: %s", ErrTooLate, j.Outcome, j.Summary)
 	case j.Decision != "":
@@ -73,21 +73,6 @@ func (r *Runtime) tooLate(j core.Job, word string) error {
 		return fmt.Errorf("%w: the time for that is over, and it goes on by itself", ErrTooLate)
 	}
 	return fmt.Errorf("%w yet, or it was begun so that it never does", ErrTooLate)
-}
-
-// waitsFor words what a job waits for.
-func waitsFor(awaits string) string {
-	switch awaits {
-	case core.AwaitsConfirm:
-		return "a person to keep what it did"
-	case core.AwaitsRestart:
-		return "a person to let the device be restarted"
-	case core.AwaitsApproval:
-		return "a second person"
-	case core.AwaitsStart:
-		return "its time"
-	}
-	return awaits
 }
 
 // unpark takes up jobs that were decided or cancelled while they waited, or whose

@@ -21,10 +21,10 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/link"
+	"magpie/internal/read"
 	"magpie/internal/sim"
 	"magpie/internal/sim/dunlin"
 	"magpie/internal/store"
-	"magpie/internal/work"
 )
 
 // demoUsers sign in to the demo. Their passwords are no secret.
@@ -52,23 +52,23 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 	}
 	defer n.Close()
 	n.Say = say
-	fleet, err := startFleet(ctx, filepath.Join(n.Config.Data, "fleet"), devices)
+	ours, err := startFleet(ctx, filepath.Join(n.Config.Data, "fleet"), devices)
 	if err != nil {
 		return err
 	}
-	defer fleet.stop()
-	n.Work.Alive() // laying out the history may take longer than others believe in a silent node
-	if err := n.seed(ctx, fleet); err != nil {
+	defer ours.stop()
+	n.jobs.Alive() // laying out the history may take longer than others believe in a silent node
+	if err := n.seed(ctx, ours); err != nil {
 		return fmt.Errorf("laying out the demo: %w", err)
 	}
 	known, err := n.store.As(core.Actor{Name: "service"}).Devices(ctx, ref.All())
 	if err != nil {
 		return err
 	}
-	return n.Serve(ctx, func(url string) { n.welcome(url, fleet, len(known)) })
+	return n.Serve(ctx, func(url string) { n.welcome(url, ours, len(known)) })
 }
 
-func (n *Node) welcome(url string, f *fleet, devices int) {
+func (n *Node) welcome(url string, f *simulator, devices int) {
 	n.Say(`Steady Magpie is up at %[1]s, with %[2]d devices of Brindle Sound Ferries.
 
   user      password         may
@@ -86,15 +86,15 @@ Ctrl-C stops everything; what happened is kept in %[5]s.
 `, url, devices, sim.Port, f.places[0].Address, n.Config.Data)
 }
 
-// fleet is the simulator, running as a process of its own.
-type fleet struct {
+// simulator is the simulated fleet, running as a process of its own.
+type simulator struct {
 	url    string
 	places []sim.Place
 	story  []sim.Event
 	stop   func()
 }
 
-func startFleet(ctx context.Context, dir string, devices int) (*fleet, error) {
+func startFleet(ctx context.Context, dir string, devices int) (*simulator, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
@@ -124,7 +124,7 @@ func startFleet(ctx context.Context, dir string, devices int) (*fleet, error) {
 	if err := <-started; err != nil {
 		return nil, fmt.Errorf("starting the simulator: %w", err)
 	}
-	f := &fleet{stop: sync.OnceFunc(func() {
+	f := &simulator{stop: sync.OnceFunc(func() {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		<-gone
 	})}
@@ -149,7 +149,7 @@ func startFleet(ctx context.Context, dir string, devices int) (*fleet, error) {
 	return f, f.get("/story", &f.story)
 }
 
-func (f *fleet) get(path string, into any) error {
+func (f *simulator) get(path string, into any) error {
 	res, err := http.Get(f.url + path)
 	if err != nil {
 		return err
@@ -158,7 +158,7 @@ func (f *fleet) get(path string, into any) error {
 	return json.NewDecoder(res.Body).Decode(into)
 }
 
-func (f *fleet) tell(device, what string, body any) error {
+func (f *simulator) tell(device, what string, body any) error {
 	raw, err := json.Marshal(body)
 	if err != nil {
 		return err
@@ -177,7 +177,7 @@ func (f *fleet) tell(device, what string, body any) error {
 
 // seed registers users and devices and plays the story, once. What was laid out
 // is noted device by device, so that a start that was broken off is taken up.
-func (n *Node) seed(ctx context.Context, f *fleet) error {
+func (n *Node) seed(ctx context.Context, f *simulator) error {
 	q := n.store.As(core.Actor{Name: "service"})
 	done := filepath.Join(n.Config.Data, "demo.ready")
 	if _, err := os.Stat(done); err == nil {
@@ -218,7 +218,7 @@ func (n *Node) seed(ctx context.Context, f *fleet) error {
 	return os.WriteFile(done, nil, 0o600)
 }
 
-func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, error) {
+func (n *Node) register(ctx context.Context, f *simulator) (map[string]core.Device, error) {
 	devices := map[string]core.Device{}
 	began := time.Now()
 	if len(f.story) > 0 {
@@ -228,7 +228,7 @@ func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, 
 	keys := make([]string, len(f.places))
 	err := each(len(f.places), 16, func(i int) (err error) {
 		p := f.places[i]
-		way, _ := n.Work.Dialect(p.Family).Way("")
+		way, _ := n.visits.Dialect(p.Family).Way("")
 		keys[i], _, err = link.Probe(ctx, link.Target{Transport: way.Transport, Address: p.Address, Port: p.Port}, 10*time.Second)
 		return err
 	})
@@ -252,7 +252,7 @@ func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, 
 		batch := f.places[start:min(start+200, len(f.places))]
 		err := st.Tx(ctx, admin, func(q *store.Q) error {
 			for i, p := range batch {
-				dia := n.Work.Dialect(p.Family)
+				dia := n.visits.Dialect(p.Family)
 				d := core.Device{Name: p.Name, Address: p.Address, Port: p.Port, Site: p.Site, Kind: dia.Kind, Dialect: p.Family, HostKey: keys[start+i], Tags: core.Words{"edge"},
 					CredentialID: set.ID, SetName: set.Name}
 				switch {
@@ -284,7 +284,7 @@ func (n *Node) register(ctx context.Context, f *fleet) (map[string]core.Device, 
 }
 
 // playDay plays one day's events, those of different devices side by side.
-func (n *Node) playDay(ctx context.Context, f *fleet, devices map[string]core.Device, events []sim.Event) error {
+func (n *Node) playDay(ctx context.Context, f *simulator, devices map[string]core.Device, events []sim.Event) error {
 	by := map[string][]sim.Event{}
 	var names []string
 	for _, e := range events {
@@ -304,7 +304,7 @@ func (n *Node) playDay(ctx context.Context, f *fleet, devices map[string]core.De
 }
 
 // play makes one thing happen and pulls the device a little later.
-func (n *Node) play(ctx context.Context, f *fleet, d core.Device, e sim.Event) error {
+func (n *Node) play(ctx context.Context, f *simulator, d core.Device, e sim.Event) error {
 	if err := f.tell(d.Name, "clock", map[string]any{"at": e.At}); err != nil {
 		return err
 	}
@@ -333,7 +333,7 @@ func (n *Node) play(ctx context.Context, f *fleet, d core.Device, e sim.Event) e
 		}
 	}
 	at := e.At.Add(4 * time.Minute)
-	s := n.Work.At(func() time.Time { return at })
+	s := n.visits.On(n.jobs.At(func() time.Time { return at }))
 	fresh, err := s.Store.As(core.Actor{}).DeviceByID(ctx, d.ID)
 	if err != nil {
 		return err
@@ -344,14 +344,14 @@ func (n *Node) play(ctx context.Context, f *fleet, d core.Device, e sim.Event) e
 	if e.Keep == "" && !e.Settle {
 		return nil
 	}
-	m := work.Mark{}
+	m := read.Mark{}
 	if e.Keep != "" {
 		m.Name = &e.Keep
 	}
 	if e.Settle {
 		m.Baseline = &e.Settle
 	}
-	_, err = s.SetMark(ctx, core.Actor{Name: "okonkwo", Role: core.Operator}, ref.Version{Device: d.Name, Part: "running", Which: "latest"}, m)
+	_, err = read.New(s).SetMark(ctx, core.Actor{Name: "okonkwo", Role: core.Operator}, ref.Version{Device: d.Name, Part: "running", Which: "latest"}, m)
 	return err
 }
 

@@ -4,7 +4,10 @@ package run
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
 	"encoding/hex"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,10 +23,6 @@ import (
 	"syscall"
 	"time"
 
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/pem"
-
 	"github.com/goccy/go-yaml"
 	"golang.org/x/crypto/ssh"
 
@@ -32,10 +31,14 @@ import (
 	"magpie/internal/api"
 	"magpie/internal/core"
 	"magpie/internal/dialect"
+	"magpie/internal/fleet"
+	"magpie/internal/job"
 	"magpie/internal/link/inbox"
+	"magpie/internal/push"
+	"magpie/internal/read"
 	"magpie/internal/seal"
 	"magpie/internal/store"
-	"magpie/internal/work"
+	"magpie/internal/visit"
 )
 
 // Version of the program.
@@ -58,8 +61,8 @@ type Config struct {
 	Inbox inbox.Config `yaml:"inbox"` // where devices send files to; off unless it has ports
 }
 
-func (c Config) limits() work.Limits {
-	l := work.DefaultLimits
+func (c Config) limits() visit.Limits {
+	l := visit.DefaultLimits
 	l.Site = c.SessionsPerSite
 	if c.Sessions > 0 {
 		l.Sessions = c.Sessions
@@ -105,7 +108,10 @@ func LoadConfig(path string) (c Config, err error) {
 // Node is a service that is up.
 type Node struct {
 	Config Config
-	Work   *work.Service
+	jobs   *job.Runtime
+	visits *visit.Service
+	pushes *push.Service
+	fleet  *fleet.Service
 	Say    func(format string, args ...any) // tells the person who started it
 	id     string
 	lock   *os.File
@@ -160,9 +166,13 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, 
 	for _, d := range all {
 		n.seen[d.Dialect] = d.Source
 	}
-	n.Work, err = work.New(ctx, n.store, all, n.id, time.Now)
-	if err == nil {
-		n.Work.SetLimits(c.limits())
+	if n.jobs, err = job.New(ctx, n.store, n.id, time.Now); err != nil {
+		return n, err
+	}
+	if n.visits, err = visit.New(ctx, n.jobs, all); err == nil {
+		n.pushes = push.New(n.visits)
+		n.fleet = fleet.New(n.pushes)
+		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
 	}
 	return n, err
@@ -194,7 +204,7 @@ func (n *Node) openInbox() error {
 	if n.inbox, err = inbox.Open(c, raw); err != nil {
 		return err
 	}
-	n.Work.Inbox = n.inbox
+	n.visits.Inbox = n.inbox
 	return nil
 }
 
@@ -309,10 +319,10 @@ func (n *Node) watchDialects(ctx context.Context) {
 		}
 		last = ""
 		for _, d := range all {
-			if old := n.Work.Dialect(d.Dialect); old != nil && (old.Source == d.Source || n.seen[d.Dialect] == d.Source) {
+			if old := n.visits.Dialect(d.Dialect); old != nil && (old.Source == d.Source || n.seen[d.Dialect] == d.Source) {
 				continue
 			}
-			if err := n.Work.TakeDialect(ctx, d); err != nil {
+			if err := n.visits.TakeDialect(ctx, d); err != nil {
 				slog.Warn("dialect not taken into use", "dialect", d.Dialect, "err", err)
 				continue
 			}
@@ -415,9 +425,9 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
 	}
-	a := &api.Server{Work: n.Work, Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
+	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
-	n.Work.Start()
+	n.jobs.Start()
 	watching, unwatch := context.WithCancel(ctx)
 	defer unwatch()
 	go n.watchDialects(watching)
@@ -432,7 +442,7 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	_ = server.Shutdown(stop)
-	n.Work.Stop(20 * time.Second)
+	n.jobs.Stop(20 * time.Second)
 	return err
 }
 

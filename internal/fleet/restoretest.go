@@ -1,0 +1,198 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"magpie/internal/core"
+	"magpie/internal/job"
+	"magpie/internal/push"
+	"magpie/internal/store"
+)
+
+// RestoreTestRequest is what a drill is asked for.
+type RestoreTestRequest struct {
+	VersionID string `json:"version_id"`
+	Note      string `json:"note"`
+}
+
+// RestoreTestResult is how a drill stands.
+type RestoreTestResult struct {
+	Ref    string `json:"ref"`
+	On     string `json:"on"`
+	PushID string `json:"push_id,omitempty"`
+	BackID string `json:"back_id,omitempty"`
+	Proved bool   `json:"proved"` // the version was put there, and is equal
+	Whole  bool   `json:"whole"`  // what ran there before runs there again
+}
+
+// ErrDrill is returned for a drill that makes no sense.
+var ErrRestoreTest = errors.New("no drill")
+
+// RequestRestoreTest queues a drill: a version is put on another device of its family,
+// proved, and what ran there is put back.
+func (s *Service) RequestRestoreTest(ctx context.Context, actor core.Actor, target core.Version, on core.Device, why string, key store.Key) (j core.Job, err error) {
+	switch {
+	case on.ID == target.DeviceID:
+		return j, fmt.Errorf("%w: %s is the version's own device; a drill is held on another one: a spare, or a simulated one", ErrRestoreTest, on.Name)
+	case on.Member != "":
+		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a drill is held on a device of its own", ErrRestoreTest, on.Name, on.Parent)
+	}
+	return s.Queue(ctx, actor, "drill", store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: RestoreTestRequest{target.ID, why}, Key: key},
+		fmt.Sprintf("%s on %s%s", target.Ref(), on.Name, core.Because(why)))
+}
+
+// restoreTestJob holds a drill. Begun anew after a crash it finds its pushes again:
+// each has a key of its own.
+func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
+	q := s.Store.As(job.Service)
+	var req RestoreTestRequest
+	var res RestoreTestResult
+	err := errors.Join(q.OpenRequest(j, &req), q.OpenResult(j, &res))
+	var target core.Version
+	if err == nil {
+		target, err = q.VersionByID(ctx, req.VersionID)
+	}
+	if err != nil {
+		s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
+		return
+	}
+	res.Ref, res.On = target.Ref(), j.Device
+	if res.PushID == "" {
+		l.Step("putting %s on %s", res.Ref, j.Device)
+		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetTesting(ctx, j.DeviceID, j.ID) }); err != nil {
+			s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
+			return
+		}
+		pushed, said, err := s.restoreTestPush(ctx, j, target, push.Request{RestoreTest: target.Device, Note: req.Note, NoSave: true}, "out")
+		switch {
+		case errors.Is(context.Cause(ctx), job.ErrStopping):
+			return
+		case errors.Is(context.Cause(ctx), job.ErrCancelled):
+			s.endRestoreTest(j, l, core.Cancelled, "cancelled by hand; nothing was sent", res)
+			return
+		case err != nil:
+			s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
+			return
+		case pushed.ID == "":
+			s.endRestoreTest(j, l, core.Refused, said+", so nothing would be proved; hold the drill on a device that runs something else", res)
+			return
+		}
+		res.PushID = pushed.ID
+		l.Result(res)
+		l.Info("push %s", pushed.ID)
+	}
+	// From here on the other device is owed what it ran before: a cancel waits.
+	owed, done := s.Lasting()
+	defer done()
+	pushed, err := s.Await(owed, res.PushID, nil)
+	if err != nil {
+		return // the service stops; the next start goes on
+	}
+	var came push.Result
+	if err := q.OpenResult(pushed, &came); err != nil {
+		s.endRestoreTest(j, l, core.Unknown, "push "+pushed.ID+" ended, and what came of it cannot be read: "+err.Error(), res)
+		return
+	}
+	res.Proved = pushed.Outcome == core.Equal || pushed.Outcome == core.NotSaved
+	if pushed.Outcome == core.NotSaved {
+		l.Info("it runs %s, pulled again and compared; startup was left alone", res.Ref)
+	} else {
+		l.Info("%s: %s", pushed.Outcome, pushed.Summary)
+	}
+	if came.BeforeID == "" || came.Sent == 0 || pushed.Outcome == core.Undone {
+		res.Whole = came.Sent == 0 || pushed.Outcome == core.Undone
+		s.endRestoreTest(j, l, core.Failed, fmt.Sprintf("%s was not proved: the push ended %s: %s", res.Ref, pushed.Outcome, pushed.Summary), res)
+		return
+	}
+	before, err := q.VersionByID(owed, came.BeforeID)
+	if err != nil {
+		s.endRestoreTest(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", pushed.Summary, j.Device, err), res)
+		return
+	}
+	if res.BackID == "" {
+		l.Step("putting back what ran there, %s", before.Ref())
+		back, _, err := s.restoreTestPush(owed, j, before, push.Request{Note: "after the drill " + j.ID, NoSave: true}, "back")
+		switch {
+		case errors.Is(context.Cause(owed), job.ErrStopping):
+			return
+		case err != nil:
+			s.endRestoreTest(j, l, core.Failed, s.testedWords(res)+fmt.Sprintf("; but %s still runs it: %v; put it back: magpie push %s", j.Device, err, before.Ref()), res)
+			return
+		}
+		res.BackID = back.ID
+		l.Result(res)
+	}
+	if res.BackID != "" {
+		back, err := s.Await(owed, res.BackID, nil)
+		if err != nil {
+			return
+		}
+		l.Info("%s: %s", back.Outcome, back.Summary)
+		if res.Whole = back.Outcome == core.Equal || back.Outcome == core.NotSaved; !res.Whole { // startup was not written either way
+			s.endRestoreTest(j, l, core.Failed, s.testedWords(res)+fmt.Sprintf("; but what ran on %s before is not back: %s: %s", j.Device, back.Outcome, back.Summary), res)
+			return
+		}
+	}
+	res.Whole = true
+	outcome, why := core.Done, ""
+	if !res.Proved {
+		outcome, why = core.Failed, fmt.Sprintf(" (%s: %s)", pushed.Outcome, pushed.Summary)
+	}
+	s.endRestoreTest(j, l, outcome, fmt.Sprintf("%s%s; %s runs %s again", s.testedWords(res), why, j.Device, before.Ref()), res)
+}
+
+// endRestoreTest ends a drill. Where the other device runs its own again, or was never
+// sent anything, its pulls count again; otherwise they go on to be set aside
+// until it does.
+func (s *Service) endRestoreTest(j core.Job, l *job.Log, outcome, summary string, res any) {
+	r, _ := res.(RestoreTestResult)
+	s.End(j, l, outcome, summary, res, func(q *store.Q) error {
+		if r.PushID != "" && !r.Whole {
+			return nil
+		}
+		return q.SetTesting(context.Background(), j.DeviceID, "")
+	})
+}
+
+func (s *Service) testedWords(res RestoreTestResult) string {
+	if res.Proved {
+		return fmt.Sprintf("%s was put on %s and proved", res.Ref, res.On)
+	}
+	return fmt.Sprintf("%s was put on %s and not proved", res.Ref, res.On)
+}
+
+// restoreTestPush previews and pushes one way of a drill. It returns no job, and why,
+// when there is nothing to send.
+func (s *Service) restoreTestPush(ctx context.Context, j core.Job, target core.Version, req push.Request, way string) (pushed core.Job, said string, err error) {
+	q := s.Store.As(job.Service)
+	actor, err := s.Asker(ctx, j)
+	if err != nil && way == "back" { // whoever asked for it, the unit is owed what it ran before
+		actor, err = core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}, nil
+	}
+	if err != nil {
+		return pushed, "", err
+	}
+	on, err := q.DeviceByID(ctx, j.DeviceID)
+	if err != nil {
+		return pushed, "", err
+	}
+	methods := s.Methods(on)
+	if len(methods) == 0 {
+		return pushed, "", fmt.Errorf("nothing can be pushed to %s", on.Name)
+	}
+	preview, made, err := s.Previewed(ctx, actor, on, target, push.PreviewRequest{Method: methods[0]}, j.ID+" look "+way)
+	if err != nil {
+		return pushed, "", err
+	}
+	if len(preview.Steps) == 0 {
+		return pushed, fmt.Sprintf("%s runs %s already", on.Name, target.Ref()), nil
+	}
+	if preview.Factory {
+		return pushed, "", fmt.Errorf("%s has factory settings, which no push can put back; set it up first, or put the version there for good: magpie push %s --to %s", on.Name, target.Ref(), on.Name)
+	}
+	req.Override = "it is a drill, held on " + on.Name
+	pushed, err = s.RequestPush(ctx, actor, made["preview"], made["hash"], req, store.OwnKey(actor, j.ID+" "+way))
+	return pushed, "", err
+}

@@ -1,0 +1,97 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/job"
+	"magpie/internal/store"
+)
+
+// ErrSnapshot is returned for a set that cannot be made.
+var ErrSnapshot = errors.New("no snapshot")
+
+// MakeSnapshot names the versions that devices' parts had at a time, one a part;
+// nil is now. Devices that had none are left out.
+func (s *Service) MakeSnapshot(ctx context.Context, actor core.Actor, snap store.Snapshot, devices []core.Device, at *time.Time) (store.Snapshot, error) {
+	if err := ref.VersionName(snap.Name); err != nil {
+		return snap, fmt.Errorf("%w: %s", ErrSnapshot, strings.Replace(err.Error(), "version's name", "snapshot's name", 1))
+	}
+	err := s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		var versions []core.Version
+		for _, d := range devices {
+			parts, err := q.Parts(ctx, d.ID)
+			if err != nil {
+				return err
+			}
+			for _, p := range parts {
+				var v core.Version
+				if at != nil {
+					v, err = q.VersionAt(ctx, d.ID, p.Name, *at)
+				} else {
+					v, err = q.VersionLatest(ctx, d.ID, p.Name, 0)
+				}
+				if errors.Is(err, store.ErrNotFound) {
+					continue
+				}
+				if err != nil {
+					return err
+				}
+				versions = append(versions, v)
+			}
+		}
+		if len(versions) == 0 {
+			return fmt.Errorf("%w: none of these devices had a version then", ErrSnapshot)
+		}
+		if err := q.AddSnapshot(ctx, &snap, versions); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "snapshot", snap.Name, fmt.Sprintf("%s of %s (%s)%s", core.Count(len(versions), "version", "versions"), core.Count(len(devices), "device", "devices"), snap.Selector, core.Because(snap.Note)))
+	})
+	return snap, err
+}
+
+// picked are the versions of a snapshot by device and part; nil for none.
+func (s *Service) picked(ctx context.Context, name string) (map[string]core.Version, error) {
+	if name == "" {
+		return nil, nil
+	}
+	q := s.Store.As(job.Service)
+	snap, err := q.Snapshot(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	all, err := q.SnapshotVersions(ctx, snap.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]core.Version{}
+	for _, v := range all {
+		out[v.DeviceID+" "+v.Part] = v
+	}
+	return out, nil
+}
+
+// InSnapshot keeps the devices whose main part a snapshot has a version of.
+func (s *Service) InSnapshot(ctx context.Context, actor core.Actor, name string, devices []core.Device) (out []core.Device, err error) {
+	picked, err := s.picked(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range devices {
+		if dia := s.DialectOf(d); dia != nil {
+			if _, ok := picked[d.ID+" "+dia.Main()]; ok {
+				out = append(out, d)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%w: %s has no version of the devices selected", ErrSnapshot, name)
+	}
+	return out, nil
+}

@@ -1,0 +1,112 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// Queue queues a job once, however often it is asked for with its key, and writes
+// the deed down. More may be done in the same transaction, for a new one.
+func (r *Runtime) Queue(ctx context.Context, actor core.Actor, deed string, n store.NewJob, detail string, also ...func(ctx context.Context, q *store.Q, j core.Job) error) (j core.Job, err error) {
+	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
+		n := n
+		err := q.AddJob(ctx, &n)
+		if j = n.Job; err != nil || n.Old {
+			return err
+		}
+		for _, do := range also {
+			if err := do(ctx, q, j); err != nil {
+				return err
+			}
+		}
+		return q.Audit(ctx, deed, j.Device, "job "+j.ID+", "+detail)
+	})
+	r.Kick()
+	return j, err
+}
+
+// End ends a job with its outcome. More may be written in the same transaction,
+// and what its kind lets go at its end always is.
+func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
+	ctx := context.Background() // it waits for the database as long as it takes
+	l.Add("end", outcome+": "+summary, "")
+	err := l.Commit(ctx, func(q *store.Q) error {
+		for _, do := range also {
+			if err := do(q); err != nil {
+				return err
+			}
+		}
+		return r.EndIn(ctx, q, j, outcome, summary, result)
+	})
+	if err != nil {
+		// The row still says "running" under this life; recovery will find it.
+		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
+	}
+}
+
+// EndIn does so in a transaction that is open.
+func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, summary string, result any) error {
+	if err := r.letGo(ctx, q, j, outcome); err != nil {
+		return err
+	}
+	return q.EndJob(ctx, j.ID, outcome, summary, result)
+}
+
+// letGo does what has to happen whenever a job of the kind ends.
+func (r *Runtime) letGo(ctx context.Context, q *store.Q, j core.Job, outcome string) error {
+	if end := r.kinds[j.Kind].End; end != nil {
+		return end(ctx, q, j, outcome)
+	}
+	return nil
+}
+
+// Cancel asks a job to stop. One that was not begun ends at once.
+func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j core.Job, err error) {
+	err = r.Store.Tx(ctx, actor, func(q *store.Q) (err error) {
+		if j, err = q.Job(ctx, id); err != nil {
+			return err
+		}
+		if j.State == core.Ended {
+			return fmt.Errorf("job %s: %w: %s", id, ErrEnded, j.Outcome)
+		}
+		if err := q.CancelJob(ctx, id); err != nil {
+			return err
+		}
+		if j.State == core.Queued {
+			if err := r.letGo(ctx, q, j, core.Cancelled); err != nil {
+				return err
+			}
+		}
+		if err := q.Audit(ctx, "cancel", j.Device, "job "+id); err != nil {
+			return err
+		}
+		j, err = q.Job(ctx, id)
+		return err
+	})
+	r.Kick()
+	return j, err
+}
+
+// ErrEnded is returned where a job has ended already.
+var ErrEnded = errors.New("it has ended")
+
+// Await waits until a job has ended, or until is true of it.
+func (r *Runtime) Await(ctx context.Context, id string, until func(core.Job) bool) (core.Job, error) {
+	for {
+		j, err := r.Store.As(Service).Job(ctx, id)
+		if err != nil || j.State == core.Ended || until != nil && until(j) {
+			return j, err
+		}
+		select {
+		case <-ctx.Done():
+			return j, context.Cause(ctx)
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,306 @@
+package read
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/diff"
+	"magpie/internal/core/grammar"
+	"magpie/internal/core/ref"
+	"magpie/internal/core/rules"
+	"magpie/internal/dialect"
+	"magpie/internal/store"
+	"magpie/internal/visit"
+)
+
+// Side is one text that is shown or compared. What leaves the service of it
+// goes through Shown.
+type Side struct {
+	Ref     string        // as a reference that names exactly this text
+	Device  core.Device   // whose it is
+	Part    string        // which part
+	Version *core.Version // nil for what was just looked at
+	Sure    string        // for a time: how sure it is that this ran then
+	TakenAt time.Time
+
+	raw string
+	doc *dialect.Doc // nil when no dialect reads it
+}
+
+// Shown returns the text as the actor may see it: the one road on which
+// configuration text leaves the service.
+func (s *Service) Shown(actor core.Actor, side Side) (string, error) {
+	if actor.Secrets {
+		return side.raw, nil
+	}
+	if side.doc == nil {
+		return "", visit.ErrCannotMask
+	}
+	return s.Masked(side.doc, side.raw)
+}
+
+// Hides tells whether there is anything in a side that is hidden from who may
+// not see secrets.
+func (s *Service) Hides(side Side) bool {
+	if side.doc == nil || side.doc.Opaque() {
+		return true
+	}
+	shown, err := s.Masked(side.doc, side.raw)
+	return err != nil || shown != side.raw
+}
+
+// Opaque tells whether the text is no text.
+func (side Side) Opaque() bool { return side.doc != nil && side.doc.Opaque() }
+
+// Size is the content's size in bytes.
+func (side Side) Size() int { return len(side.raw) }
+
+// Landmarks are what a person looks for to believe in the version. Secrets are
+// hidden.
+func (s *Service) Landmarks(side Side) []rules.Found {
+	if side.doc == nil || side.doc.Opaque() {
+		return nil
+	}
+	_, top, err := side.doc.Parse(side.raw)
+	if err != nil {
+		return nil
+	}
+	return s.Masker(side.doc.Dialect).Landmarks(top, side.doc.Landmarks())
+}
+
+// Resolve finds the version a reference names. For live the device is visited
+// and nothing is kept.
+func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) (side Side, err error) {
+	q := s.Store.As(actor)
+	d, err := q.Device(ctx, r.Device)
+	if err != nil {
+		return side, err
+	}
+	r.Part = s.PartOf(d, r.Part)
+	side = Side{Device: d, Part: r.Part}
+	if dia := s.DialectOf(d); dia != nil {
+		side.doc = dia.Doc(r.Part)
+	}
+	if r.Which == "live" {
+		p, err := s.Look(ctx, d, r.Part)
+		if err != nil {
+			return side, fmt.Errorf("looking at %s: %w", d.Name, err)
+		}
+		side.Ref, side.TakenAt, side.raw = r.String(), s.Now(), p.Text
+		return side, nil
+	}
+	v, err := s.Find(ctx, q, d, r)
+	if err != nil {
+		return side, err
+	}
+	raw, err := q.Content(ctx, v.ContentID)
+	if err != nil {
+		return side, err
+	}
+	side.Ref, side.Version, side.TakenAt, side.raw = v.Ref(), &v, v.TakenAt, string(raw)
+	if r.Which == "time" {
+		side.Sure, err = s.sureness(ctx, q, v, r.At)
+	}
+	return side, err
+}
+
+// sureness says how sure it is that a version ran at a time.
+func (s *Service) sureness(ctx context.Context, q *store.Q, v core.Version, at time.Time) (string, error) {
+	stamp := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
+	seen, err := q.SeenIntervals(ctx, v.PartID)
+	if err != nil {
+		return "", err
+	}
+	last := v.TakenAt
+	for _, iv := range seen {
+		if iv.VersionID != v.ID {
+			continue
+		}
+		if !at.Before(iv.From) && !at.After(iv.Until) {
+			return fmt.Sprintf("%d was seen both before and after", v.Number), nil
+		}
+		if iv.Until.After(last) && !iv.Until.After(at) {
+			last = iv.Until
+		}
+	}
+	next, err := q.VersionNumber(ctx, v.DeviceID, v.Part, v.Number+1)
+	switch {
+	case err == nil:
+		return fmt.Sprintf("%d seen until %s, %d from %s; in between it is not known", v.Number, stamp(last), next.Number, stamp(next.TakenAt)), nil
+	case errors.Is(err, store.ErrNotFound):
+		return fmt.Sprintf("%d seen until %s; nothing was pulled since", v.Number, stamp(last)), nil
+	}
+	return "", err
+}
+
+// How two texts relate, from closest to furthest.
+const (
+	Identical  = "identical"
+	Unchanged  = "unchanged"
+	Equivalent = "equivalent"
+	Different  = "different"
+)
+
+// Comparison is two sides laid against each other, as an actor may see them.
+type Comparison struct {
+	From, To       Side
+	Relation       string
+	Hunks          []diff.Hunk
+	Added, Removed int
+	SetAside       int // lines that change by themselves and were left out
+	Unsure         int // lines whose secrets could not be compared: salted anew, or not told
+	Unified        string
+}
+
+// Compare lays two sides against each other, with so many lines of context.
+// Lines that only changed by themselves are left out and counted, unless all
+// are wanted.
+func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool) (c Comparison, err error) {
+	if a, b := from.holds(), to.holds(); a != b {
+		return c, fmt.Errorf("%w: %s holds %s, %s holds %s", ErrNotComparable, from.Ref, a, to.Ref, b)
+	}
+	c = Comparison{From: from, To: to, Relation: relation(from, to)}
+	if from.Opaque() || to.Opaque() {
+		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, len(from.raw), to.Ref, len(to.raw), c.Relation)
+		if c.Relation == Different {
+			c.Removed, c.Added = 1, 1
+		}
+		return c, nil
+	}
+	c.Unsure = max(unsure(from), unsure(to))
+	shownA, err := s.Shown(actor, from)
+	if err != nil {
+		return c, err
+	}
+	shownB, err := s.Shown(actor, to)
+	if err != nil {
+		return c, err
+	}
+	// Secrets are compared as they are and shown as the actor may see them.
+	a, b := from.split(all), to.split(all)
+	es := diff.Texts(a, b)
+	if !all {
+		es, c.SetAside = withoutNoise(es, from, to, c.Relation == Unchanged)
+	}
+	for _, e := range es {
+		c.Removed += e.End - e.Start
+		c.Added += e.To - e.From
+	}
+	a.Lines, b.Lines = diff.Split(shownA).Lines, diff.Split(shownB).Lines
+	blocks := func(d *dialect.Doc, shown string, lines int) []string {
+		if d != nil {
+			if root, err := d.Tree(shown); err == nil {
+				return grammar.Enclosing(root, lines)
+			}
+		}
+		return make([]string, lines+1)
+	}
+	blockA, blockB := blocks(from.doc, shownA, len(a.Lines)), blocks(to.doc, shownB, len(b.Lines))
+	enclosing := func(old bool, line int) string {
+		if old {
+			return blockA[line]
+		}
+		return blockB[line]
+	}
+	c.Hunks = diff.Hunks(a.Lines, b.Lines, es, context, enclosing)
+	for i := range c.Hunks {
+		c.Hunks[i].Mark()
+	}
+	var u strings.Builder
+	err = diff.Unified(&u, sideName(from), sideName(to), a, b, es, context, enclosing)
+	c.Unified = u.String()
+	return c, err
+}
+
+// split makes a side ready to be compared. Words that the device salts anew each
+// time are not compared, unless all are wanted as they are.
+func (s Side) split(all bool) diff.Text {
+	if s.doc == nil {
+		return diff.Split(s.raw)
+	}
+	t := s.doc.Split(s.raw)
+	if !all {
+		t.Lines = s.doc.Resalted(t.Lines, s.raw)
+	}
+	return t
+}
+
+// holds tells whether an export holds everything or only what differs from the
+// defaults.
+func (s Side) holds() string {
+	if s.doc != nil && s.doc.Part.Holds == "differences" {
+		return "only what differs from the defaults"
+	}
+	return "everything"
+}
+
+// ErrNotComparable is returned when two sides say different things by the same
+// lines.
+var ErrNotComparable = errors.New("these two cannot be compared line by line")
+
+// unsure counts the lines of a side whose secrets cannot be compared.
+func unsure(s Side) int {
+	if s.doc == nil {
+		return 0
+	}
+	_, top, err := s.doc.Parse(s.raw)
+	if err != nil {
+		return 0
+	}
+	return len(top.Unsure())
+}
+
+// sameSign tells whether the device itself says that two encrypted files hold
+// the same.
+func (a Side) sameSign(b Side) bool {
+	return a.Version != nil && b.Version != nil && a.Version.Fingerprint == b.Version.Fingerprint
+}
+
+// alike tells whether two sides are read the same way.
+func alike(a, b Side) bool {
+	return a.doc != nil && b.doc != nil && a.doc.Dialect.Dialect == b.doc.Dialect.Dialect && a.doc.Opaque() == b.doc.Opaque()
+}
+
+// withoutNoise drops edits in which each line of one side that says nothing
+// faces one of the other, and all edits of texts that are unchanged.
+func withoutNoise(es []diff.Edit, from, to Side, unchanged bool) (kept []diff.Edit, dropped int) {
+	if !alike(from, to) {
+		return es, 0
+	}
+	a, b := from.doc.SettledLines(from.raw), to.doc.SettledLines(to.raw)
+	for _, e := range es {
+		if unchanged {
+			dropped += max(e.End-e.Start, e.To-e.From)
+			continue
+		}
+		if n := e.End - e.Start; n == e.To-e.From && !slices.Contains(a[e.Start:e.End], true) && !slices.Contains(b[e.From:e.To], true) {
+			dropped += n
+			continue
+		}
+		kept = append(kept, e)
+	}
+	return kept, dropped
+}
+
+func sideName(s Side) string {
+	return s.Ref + "\t" + s.TakenAt.UTC().Format("2006-01-02 15:04:05 -0700")
+}
+
+func relation(a, b Side) string {
+	switch {
+	case a.raw == b.raw:
+		return Identical
+	case !alike(a, b):
+		return Different
+	case a.doc.Settled(a.raw) == b.doc.Settled(b.raw), a.sameSign(b):
+		return Unchanged
+	case a.doc.Equivalent(a.raw, b.raw):
+		return Equivalent
+	}
+	return Different
+}

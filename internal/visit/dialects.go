@@ -1,0 +1,112 @@
+package visit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+
+	"magpie/internal/core/ref"
+	"magpie/internal/dialect"
+	"magpie/internal/job"
+	"magpie/internal/store"
+)
+
+// TakeDialect takes a dialect into use, in the place of one of its name, and
+// records it. If what it says of lines changed, the fingerprints of the newest
+// versions of its devices are worked out anew from what is kept, so that the
+// fleet does not seem to have changed.
+func (s *Service) TakeDialect(ctx context.Context, d *dialect.Dialect) error {
+	var settled bool
+	err := s.Store.Tx(ctx, job.Service, func(q *store.Q) (err error) {
+		d.Revision, settled, err = q.KeepDialect(ctx, d.Dialect, d.Source)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("recording dialect %s: %w", d.Dialect, err)
+	}
+	s.mu.Lock()
+	s.dialects[d.Dialect] = d
+	s.mu.Unlock()
+	if settled {
+		return nil
+	}
+	if err := s.refingerprint(ctx, d); err != nil {
+		return fmt.Errorf("dialect %s: working out fingerprints anew: %w", d.Dialect, err)
+	}
+	return s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.DialectSettled(ctx, d.Dialect, d.Revision) })
+}
+
+// syncDialects takes dialects into use that came by the API, maybe of another
+// node.
+func (s *Service) syncDialects(ctx context.Context) {
+	q := s.Store.As(job.Service)
+	all, err := q.DialectsUploaded(ctx)
+	if err != nil {
+		return // the database is away; the next beat comes again
+	}
+	for _, u := range all {
+		if d := s.Dialect(u.Name); d != nil && d.Revision >= u.Revision {
+			continue
+		}
+		source, err := q.DialectSource(ctx, u.Name, u.Revision)
+		var d *dialect.Dialect
+		if err == nil {
+			d, err = dialect.Load(u.Name, []byte(source))
+		}
+		if err == nil {
+			err = s.TakeDialect(ctx, d)
+		}
+		if err != nil {
+			slog.Warn("a dialect that was loaded cannot be used", "dialect", u.Name, "revision", u.Revision, "err", err)
+			continue
+		}
+		slog.Info("dialect in use", "dialect", u.Name, "revision", u.Revision)
+	}
+}
+
+// refingerprint works out the fingerprints of the newest versions of a
+// dialect's devices from what is kept.
+func (s *Service) refingerprint(ctx context.Context, d *dialect.Dialect) error {
+	q := s.Store.As(job.Service)
+	devices, err := q.Devices(ctx, ref.All())
+	if err != nil {
+		return err
+	}
+	for _, dev := range devices {
+		if dev.Dialect != d.Dialect {
+			continue
+		}
+		dia := s.DialectOf(dev)
+		parts, err := q.Parts(ctx, dev.ID)
+		if err != nil {
+			return err
+		}
+		for _, p := range parts {
+			v, err := q.VersionLatest(ctx, dev.ID, p.Name, 0)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			if pass, err := q.Passphrase(ctx, v.ID); err != nil {
+				return err
+			} else if pass != "" {
+				continue // it goes by the device's own sign
+			}
+			raw, err := q.Content(ctx, v.ContentID)
+			if err != nil {
+				return err
+			}
+			fingerprint := s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(p.Name).Settled(string(raw))))
+			if fingerprint == v.Fingerprint {
+				continue
+			}
+			if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetFingerprint(ctx, v.ID, fingerprint) }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,403 @@
+package visit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/diff"
+	"magpie/internal/core/text"
+	"magpie/internal/dialect"
+	"magpie/internal/job"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+// Kept is what keeping a visit led to.
+type Kept struct {
+	Result  PullResult
+	Device  core.Device
+	Running core.Version // the main part's
+
+	Versions map[string]core.Version // by part
+}
+
+func (k Kept) Summary() string {
+	var said []string
+	for _, p := range k.Result.Parts {
+		switch {
+		case p.Absent:
+			said = append(said, p.Part+" absent")
+		case !p.New:
+			said = append(said, fmt.Sprintf("%s unchanged, still %d", p.Part, p.Number))
+		case p.Number == 1:
+			said = append(said, fmt.Sprintf("%s 1, the first", p.Part))
+		default:
+			said = append(said, fmt.Sprintf("%s %d (+%d −%d)", p.Part, p.Number, p.Added, p.Removed))
+		}
+	}
+	if m := k.Result.Members; m.Pulled+m.Failed > 0 {
+		line := fmt.Sprintf("%d devices it speaks for, %d changed", m.Pulled, m.Changed)
+		if n := len(k.Result.Found); n > 0 {
+			line += fmt.Sprintf(", %d new here", n)
+		}
+		if m.Failed > 0 {
+			line += fmt.Sprintf(", %d failed", m.Failed)
+		}
+		said = append(said, line)
+	}
+	summary := strings.Join(said, "; ")
+	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
+		summary = k.Device.Trouble + "; set aside: " + summary
+	}
+	return summary
+}
+
+// Keep writes what was fetched, in one transaction: the pull, new versions or
+// sightings, and how the device now stands.
+func (v *Visit) Keep(ctx context.Context) (k Kept, err error) {
+	err = v.s.Guarded(ctx, v.Pull.JobID, func(q *store.Q) (err error) {
+		k, err = v.keepIn(ctx, q)
+		return err
+	})
+	return k, err
+}
+
+// keepIn does so in a transaction that is open.
+func (v *Visit) keepIn(ctx context.Context, q *store.Q) (k Kept, err error) {
+	d := v.Device
+	if err := q.Reread(ctx, &d); err != nil {
+		return k, err
+	}
+	k.Versions = map[string]core.Version{}
+	if err := v.keepDevice(ctx, q, &d, v.Dialect, v.Pull, v.Names, v.Parts, v.Identity.Factory, v.Log, &k); err != nil {
+		return k, err
+	}
+	return k, v.keepMembers(ctx, q, d, &k)
+}
+
+// keepDevice writes one device's share of a visit.
+func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia *dialect.Dialect, pull core.Pull, names []string, parts map[string]link.Part, factory bool, l *job.Log, k *Kept) error {
+	pull.Result = "done"
+	if err := q.AddPull(ctx, pull); err != nil {
+		return err
+	}
+	settled := map[string]string{} // two parts that agree in it are equivalent
+	aside, why := judge(*d, dia, pull, factory)
+	if aside == "" && d.Testing != "" {
+		own, err := v.ownAgain(ctx, q, *d, dia, names, parts)
+		if err != nil {
+			return err
+		}
+		if !own {
+			aside, why = core.RestoreTest, "it runs what restore test "+d.Testing+" put there"
+		}
+	}
+	if aside != "" {
+		l.Warn("%s; what was pulled is kept, but counts for nothing", why)
+	} else if !slices.Contains(d.Serials, pull.Serial) {
+		if twins, err := q.WithSerial(ctx, pull.Serial, d.ID); err != nil {
+			return err
+		} else if len(twins) > 0 && d.Member == "" {
+			l.Warn("the unit's serial number, %s, is that of %s too: is it registered twice?", pull.Serial, strings.Join(twins, ", "))
+		}
+		d.Serials = append(d.Serials, pull.Serial)
+	}
+	heads, err := q.Heads(ctx, d.ID, names, aside != "")
+	if err != nil {
+		return err
+	}
+	drifted := false
+	var sighted []string
+	for _, name := range names {
+		kept := heads[name]
+		doc := dia.Doc(name)
+		settled[name] = doc.Settled(parts[name].Text)
+		p, version, err := v.keepPart(ctx, q, *d, kept, doc, pull, parts[name], settled[name], aside, l)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if !p.New && !p.Absent && aside == "" {
+			sighted = append(sighted, version.ID)
+		}
+		k.Result.Parts, k.Versions[name] = append(k.Result.Parts, p), version
+		if aside == "" && !p.Absent && kept.Baseline != "" && kept.Baseline != version.ID {
+			off, err := v.s.Drifted(ctx, q, *d, doc, name, parts[name].Text)
+			if err != nil {
+				return err
+			}
+			drifted = drifted || off
+		}
+		if name == dia.Main() {
+			k.Running = version
+			if aside == "" {
+				d.Latest = version.Number
+				if p.New {
+					d.LastChanged = pull.TakenAt
+				}
+			}
+		}
+	}
+	if err := q.Sight(ctx, sighted, *pull.TakenAt); err != nil {
+		return err
+	}
+	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
+	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt
+	if aside == core.RestoreTest {
+		k.Device = *d
+		return q.SetStanding(ctx, *d)
+	}
+	if aside != "" {
+		d.State = aside
+	} else {
+		d.Unsaved, d.Drifted = settled["startup"] != settled["running"] && unsaved(dia, parts), drifted
+		d.State = Standing(*d)
+	}
+	k.Device = *d
+	return q.SetStanding(ctx, *d)
+}
+
+// ownAgain tells whether a device that a drill is held on runs its own
+// configuration: the newest that counts.
+func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, names []string, parts map[string]link.Part) (bool, error) {
+	heads, err := q.Heads(ctx, d.ID, names, false)
+	if err != nil {
+		return false, err
+	}
+	part := dia.Main()
+	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(part).Settled(parts[part].Text))), nil
+}
+
+// judge tells whether what answered is what is expected there; if not, why the
+// visit is set aside, in a word and in a sentence.
+func judge(d core.Device, dia *dialect.Dialect, p core.Pull, factory bool) (aside, why string) {
+	switch {
+	case factory:
+		return core.AtFactory, fmt.Sprintf("the unit that answers has factory settings (serial %s)", p.Serial)
+	case len(d.Serials) == 0 || slices.Contains(d.Serials, p.Serial):
+		return "", ""
+	case dia.Identity.Pair && len(d.Serials) < 2:
+		return "", "" // the other half of a pair
+	}
+	return core.OtherUnit, fmt.Sprintf("other hardware answers: serial %s (%s), expected is %s", p.Serial, p.Model, strings.Join(d.Serials, " or "))
+}
+
+// keepMembers writes what a visit brought of the devices that the visited one
+// speaks for; those that are new are registered.
+func (v *Visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device, k *Kept) error {
+	for _, m := range v.Members {
+		d, err := q.MemberDevice(ctx, parent.ID, m.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			d = core.Device{Name: memberName(m.Name), Address: parent.Address, Port: parent.Port, Site: parent.Site, Kind: m.dia.Kind, Dialect: parent.Dialect,
+				HostKey: parent.HostKey, CredentialID: parent.CredentialID, ParentID: parent.ID, Member: m.Name, Transport: parent.Transport}
+			if _, err := q.Device(ctx, d.Name); err == nil {
+				d.Name = memberName(parent.Name + "-" + m.Name)
+			}
+			if err := q.AddDevice(ctx, &d, nil); err != nil {
+				return fmt.Errorf("registering %s, which %s speaks for: %w", m.Name, parent.Name, err)
+			}
+			if err := q.Audit(ctx, "device discovered", d.Name, parent.Name+" speaks for it as "+m.Name); err != nil {
+				return err
+			}
+			k.Result.Found, err = append(k.Result.Found, d.Name), nil
+		} else if err == nil {
+			d, err = q.LockDevice(ctx, d.ID, 0)
+		}
+		if err != nil {
+			return err
+		}
+		pull := v.Pull
+		pull.ID, pull.DeviceID, pull.Host, pull.Model, pull.Serial, pull.Release = store.NewID(v.s.Now()), d.ID, m.Name, m.Model, m.Serial, m.Release
+		if m.err != nil {
+			if err := noteTrouble(ctx, q, d, pull, core.Failing, m.err, *v.Pull.TakenAt); err != nil {
+				return err
+			}
+			k.Result.Members.Failed++
+			continue
+		}
+		mine := Kept{Versions: map[string]core.Version{}}
+		if err := v.keepDevice(ctx, q, &d, m.dia, pull, m.names, m.parts, false, v.s.Silent(), &mine); err != nil {
+			return fmt.Errorf("%s: %w", m.Name, err)
+		}
+		k.Result.Members.Pulled++
+		for _, p := range mine.Result.Parts {
+			if p.New {
+				k.Result.Members.Changed++
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// memberName makes a device's name of what its parent calls it.
+func memberName(s string) string {
+	out := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-', r == '.', r == '_':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, s)
+	out = strings.Trim(out, "-._")
+	return out[:min(len(out), 60)]
+}
+
+// Standing is a device's state by what is known of it, worst first.
+func Standing(d core.Device) string {
+	switch {
+	case d.Drifted:
+		return core.Drifted
+	case d.Unsaved:
+		return core.Unsaved
+	case d.Latest == 0:
+		return core.NeverPulled
+	}
+	return core.Steady
+}
+
+func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head store.Head, doc *dialect.Doc, pull core.Pull, got link.Part, settled, aside string, l *job.Log) (out PulledPart, _ core.Version, err error) {
+	name, p := head.Name, head.Part
+	out = PulledPart{Part: name, Absent: got.Absent, Aside: aside}
+	if got.Absent {
+		return out, core.Version{}, q.CloseSeen(ctx, p.ID)
+	}
+	if got.Passphrase != "" && got.Sign != "" {
+		// Encrypted anew each time: only the device can tell whether it changed.
+		settled = "sign " + pull.Serial + " " + got.Sign
+	}
+	fingerprint := v.s.Store.Keys().Hash("fingerprint", []byte(settled))
+	if head.Fingerprint == fingerprint {
+		latest := core.Version{ID: head.VersionID, PartID: p.ID, Number: head.Number, ContentID: head.ContentID, Fingerprint: fingerprint, Device: d.Name, DeviceID: d.ID, Part: name}
+		out.VersionID, out.Number = latest.ID, latest.Number
+		if aside != "" {
+			err = q.CloseSeen(ctx, p.ID)
+		}
+		return out, latest, err
+	}
+	next := core.Version{PullID: pull.ID, Fingerprint: fingerprint, TakenAt: *pull.TakenAt, Reason: pull.Reason, Actor: pull.Actor, Aside: aside,
+		Author: got.Author, DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
+	if !doc.Opaque() {
+		next.Lines = len(text.Lines(got.Text))
+	}
+	if head.VersionID != "" && !doc.Opaque() {
+		before, err := q.Content(ctx, head.ContentID)
+		if err != nil {
+			return out, next, err
+		}
+		for _, e := range diff.Texts(doc.Split(doc.Settled(string(before))), doc.Split(settled)) {
+			next.Removed += e.End - e.Start
+			next.Added += e.To - e.From
+		}
+		if was := len(text.Lines(string(before))); next.Lines*2 < was {
+			l.Warn("%s shrank from %d to %d lines; have a look whether that was meant", name, was, next.Lines)
+		}
+	}
+	if next.ContentID, err = q.PutContent(ctx, []byte(got.Text)); err != nil {
+		return out, next, err
+	}
+	if err := q.AddVersion(ctx, p, &next, got.Passphrase); err != nil {
+		return out, next, err
+	}
+	next.Size = len(got.Text)
+	out.VersionID, out.Number, out.New, out.Added, out.Removed = next.ID, next.Number, true, next.Added, next.Removed
+	return out, next, nil
+}
+
+// Unsaved tells whether running is not equivalent to startup, where a device
+// has both.
+func (v *Visit) Unsaved() bool { return unsaved(v.Dialect, v.Parts) }
+
+func unsaved(dia *dialect.Dialect, parts map[string]link.Part) bool {
+	startup, ok := parts["startup"]
+	running, both := parts["running"]
+	if !ok || !both {
+		return false
+	}
+	return startup.Absent || !dia.Doc("running").Equivalent(running.Text, startup.Text)
+}
+
+// Drifted tells whether a part's text is not equivalent to its baseline.
+func (s *Service) Drifted(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part, now string) (bool, error) {
+	base, err := q.VersionBaseline(ctx, d.ID, part)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	raw, err := q.Content(ctx, base.ContentID)
+	if err != nil || doc.Equivalent(string(raw), now) {
+		return false, err
+	}
+	if s.TookFromOther(ctx, q, d, base) {
+		if off, err := s.DifferencesOf(doc, now, string(raw), true); err == nil {
+			return len(off) > 0, nil
+		}
+	}
+	return true, nil
+}
+
+// Strays are the devices it speaks for that are not there, with what it says of
+// them; and those that are known here and of which it does not know, by that name.
+func (v *Visit) Strays(kids []core.Device) (out []string) {
+	for _, k := range kids {
+		if k.Member != "" && !slices.ContainsFunc(v.Members, func(m *memberVisit) bool { return m.Name == k.Member }) {
+			out = append(out, k.Member+" (it knows nobody of that name)")
+		}
+	}
+	for _, m := range v.Members {
+		if !v.Session.Present(link.Member{Name: m.Name, State: m.State}) {
+			out = append(out, fmt.Sprintf("%s (%s)", m.Name, m.State))
+		}
+	}
+	return out
+}
+
+// PullResult is what came of a pull.
+type PullResult struct {
+	Parts   []PulledPart `json:"parts"`
+	Found   []string     `json:"found,omitempty"` // devices registered because this one speaks for them
+	Members struct {
+		Pulled  int `json:"pulled"`
+		Changed int `json:"changed"`
+		Failed  int `json:"failed"`
+	} `json:"members"`
+}
+
+// PulledPart is one part of a pull.
+type PulledPart struct {
+	Part      string `json:"part"`
+	VersionID string `json:"version_id,omitempty"`
+	Number    int    `json:"number,omitempty"`
+	New       bool   `json:"new"`
+	Absent    bool   `json:"absent,omitempty"`
+	Aside     string `json:"aside,omitempty"` // why it counts for nothing
+	Added     int    `json:"added"`
+	Removed   int    `json:"removed"`
+}
+
+// noteTrouble writes a visit that brought nothing: the seen intervals end here.
+func noteTrouble(ctx context.Context, q *store.Q, d core.Device, pull core.Pull, state string, cause error, now time.Time) error {
+	pull.Result, pull.Trouble = "failed", cause.Error()
+	if err := q.AddPull(ctx, pull); err != nil {
+		return err
+	}
+	parts, err := q.Parts(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if err := q.CloseSeen(ctx, p.ID); err != nil {
+			return err
+		}
+	}
+	d.Trouble, d.LastTried, d.State = cause.Error(), &now, state
+	return q.SetStanding(ctx, d)
+}

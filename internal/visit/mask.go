@@ -1,0 +1,106 @@
+package visit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"magpie/internal/core"
+	"magpie/internal/core/change"
+	"magpie/internal/core/rules"
+	"magpie/internal/dialect"
+	"magpie/internal/store"
+)
+
+// Differences lists what keeps one content from being equivalent to another. Of
+// an opaque file it is known only that it differs.
+func (s *Service) Differences(doc *dialect.Doc, have, want string) ([]Difference, error) {
+	return s.DifferencesOf(doc, have, want, false)
+}
+
+// TookFromOther tells whether a version was taken from hardware that has not the
+// device's place any more. What belongs to that hardware is not expected to run.
+func (s *Service) TookFromOther(ctx context.Context, q *store.Q, d core.Device, v core.Version) bool {
+	from, err := q.PullByID(ctx, v.PullID)
+	return err == nil && from.Serial != "" && len(d.Serials) > 0 && !slices.Contains(d.Serials, from.Serial)
+}
+
+// DifferencesOf leaves aside what belongs to other hardware, where want was taken
+// from such.
+func (s *Service) DifferencesOf(doc *dialect.Doc, have, want string, other bool) ([]Difference, error) {
+	if doc.Opaque() {
+		if doc.Equivalent(have, want) {
+			return []Difference{}, nil
+		}
+		say := func(raw string) string {
+			return fmt.Sprintf("an opaque file of %d bytes, mark %s", len(raw), s.FileMark(doc.Settled(raw)))
+		}
+		h, w := say(have), say(want)
+		if have == "" {
+			h = ""
+		}
+		return []Difference{{Have: h, Want: w, HaveMasked: h, WantMasked: w}}, nil
+	}
+	_, is, err := doc.Parse(have)
+	if err != nil {
+		return nil, err
+	}
+	_, should, err := doc.Parse(want)
+	if err != nil {
+		return nil, err
+	}
+	if other {
+		should, _ = change.Bound(is, should)
+	}
+	return Masked(rules.Differences(is, should), s.Masker(doc.Dialect)), nil
+}
+
+// FileMark tells files apart without telling anything of them: they may hold
+// secrets, so no hash leaves that others could work out.
+func (s *Service) FileMark(raw string) string {
+	return s.Store.Keys().Hash("file mark", []byte(raw))[:16]
+}
+
+// Difference is a line that differs, with what a reader may see of it.
+type Difference struct {
+	Block      string `json:"block,omitempty"`
+	Have       string `json:"have,omitempty"`
+	Want       string `json:"want,omitempty"`
+	Order      bool   `json:"order,omitempty"`
+	Reach      bool   `json:"reach,omitempty"` // it carries the path by which the device is reached
+	HaveMasked string `json:"have_masked,omitempty"`
+	WantMasked string `json:"want_masked,omitempty"`
+}
+
+// Hides tells whether any of it is hidden from who may not see secrets.
+func (r Difference) Hides() bool { return r.Have != r.HaveMasked || r.Want != r.WantMasked }
+
+// Masker hides secrets under this database's keys.
+func (s *Service) Masker(d *dialect.Dialect) rules.Masker {
+	keys := s.Store.Keys()
+	return rules.Masker{Table: d.Table, Tag: func(secret string) string { return keys.Tag(d.Scope, secret) }}
+}
+
+// Masked returns a text with its secrets hidden. Text the grammar cannot read
+// cannot be masked and is not shown at all.
+func (s *Service) Masked(d *dialect.Doc, src string) (string, error) {
+	root, err := d.Tree(src)
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", ErrCannotMask, err)
+	}
+	return s.Masker(d.Dialect).Text(src, root), nil
+}
+
+// ErrCannotMask is returned when a text cannot be shown to someone who may not
+// see secrets, because where its secrets stand is not known.
+var ErrCannotMask = errors.New("this text cannot be shown without its secrets, because the dialect cannot read it; ask someone who may see secrets")
+
+func Masked(ds []rules.Difference, mask rules.Masker) []Difference {
+	out := make([]Difference, len(ds))
+	for i, d := range ds {
+		m := mask.Difference(d)
+		out[i] = Difference{Block: d.Block, Have: d.Have, Want: d.Want, Order: d.Order, Reach: d.Reach(), HaveMasked: m.Have, WantMasked: m.Want}
+	}
+	return out
+}

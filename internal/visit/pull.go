@@ -1,0 +1,215 @@
+package visit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/dialect"
+	"magpie/internal/job"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+// PullRequest is what a pull job is asked for.
+type PullRequest struct {
+	Reason string `json:"reason"`
+}
+
+// RequestPulls queues pulls of devices, all or none. key, if there is one, makes
+// them the same pulls however often they are asked for.
+func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason string, key store.Key) (jobs []core.Job, err error) {
+	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		all := make([]store.NewJob, len(devices))
+		for i, d := range devices {
+			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}}
+			all[i].Key = key.For(d.ID)
+		}
+		if err := q.Once(ctx, key); err != nil {
+			return err
+		}
+		if err := q.AddJobs(ctx, all); err != nil {
+			return err
+		}
+		jobs = nil
+		var deeds []store.Deed
+		for _, j := range all {
+			jobs = append(jobs, j.Job)
+			if !j.Old {
+				deeds = append(deeds, store.Deed{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason})
+			}
+		}
+		return q.AuditAll(ctx, deeds)
+	})
+	s.Kick()
+	return jobs, err
+}
+
+// PullNow pulls a device at once, as a job of its own, and waits for its end.
+func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, reason string) (core.Job, error) {
+	return s.AtOnce(ctx, actor, store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}})
+}
+
+// pullJob is the road of a pull, top to bottom: lease, visit, keep, say.
+func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
+	q := s.Store.As(job.Service)
+	var req PullRequest
+	if err := q.OpenRequest(j, &req); err != nil {
+		s.End(j, l, core.Failed, err.Error(), nil)
+		return
+	}
+	d, ok := s.DeviceOf(ctx, j, l)
+	if !ok {
+		return
+	}
+	visit := s.NewVisit(j, d, req.Reason, l)
+	defer visit.Close()
+	if !s.Visited(ctx, j, l, visit) {
+		return
+	}
+	visit.hangUp()
+	if err := s.endPull(j, l, visit); err != nil {
+		s.End(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
+	}
+}
+
+// endPull keeps what a visit brought, lets the device go and ends the job, in
+// one transaction.
+func (s *Service) endPull(j core.Job, l *job.Log, v *Visit) error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	seq := l.Mark()
+	err := l.Commit(ctx, func(q *store.Q) error {
+		l.Rewind(seq)
+		k, err := v.keepIn(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := v.unlease(ctx, q); err != nil {
+			return err
+		}
+		l.Add("end", core.Done+": "+k.Summary(), "")
+		return s.EndIn(ctx, q, j, core.Done, k.Summary(), k.Result)
+	})
+	if err == nil {
+		v.leased = false
+	}
+	return err
+}
+
+// DeviceOf reads a job's device. ok is false when that ended the job, or when it
+// is left to be taken up.
+func (s *Service) DeviceOf(ctx context.Context, j core.Job, l *job.Log) (d core.Device, ok bool) {
+	d, err := s.Store.As(job.Service).DeviceByID(ctx, j.DeviceID)
+	switch {
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
+	case errors.Is(context.Cause(ctx), job.ErrCancelled):
+		s.End(j, l, core.Cancelled, "cancelled by hand", nil)
+	case errors.Is(err, store.ErrNotFound):
+		s.End(j, l, core.Failed, "the device was removed", nil)
+	case err != nil:
+		s.End(j, l, core.Failed, err.Error(), nil)
+	default:
+		return d, true
+	}
+	return d, false
+}
+
+// Visited opens a visit and fetches all parts, again after a while if what
+// kept it from that may pass. When it does not come to its end, it ends the
+// job, or leaves it to be taken up at the next start, and returns false.
+func (s *Service) Visited(ctx context.Context, j core.Job, l *job.Log, v *Visit) bool {
+	err := v.whole(ctx)
+	switch {
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
+	case errors.Is(context.Cause(ctx), job.ErrCancelled):
+		s.End(j, l, core.Cancelled, "cancelled by hand", nil)
+	case err != nil:
+		s.failPull(j, l, v, err)
+	default:
+		return true
+	}
+	return false
+}
+
+// whole opens the visit and fetches every part, with the dialect's patience.
+func (v *Visit) whole(ctx context.Context) error {
+	for try := 0; ; try++ {
+		err := v.Open(ctx)
+		if err == nil {
+			if err = v.Fetch(); err == nil {
+				return nil
+			}
+			v.Close()
+		}
+		if errors.Is(err, job.ErrLeaseLost) {
+			v.Log.Warn("%v; it begins anew as soon as that is over", err)
+			if err := v.s.UntilSure(ctx); err != nil {
+				return err
+			}
+			try--
+			continue
+		}
+		if v.Dialect == nil || try >= v.Dialect.Reach.Retry.Times || !mayPass(err) || ctx.Err() != nil {
+			return err
+		}
+		wait := v.Dialect.Span(v.Dialect.Reach.Retry.After, 5*time.Second) << try
+		v.Log.Warn("%v; trying again in %s", err, wait)
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+// failPull notes a visit that brought nothing: the seen intervals end here, and
+// a refused login is latched.
+func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
+	var part *link.Incomplete
+	if errors.As(err, &part) && part.Got != "" {
+		l.Keep(part.Got)
+	}
+	advice := v.Advice(err)
+	l.Trouble(err.Error(), "")
+	if advice != "" {
+		l.Info("%s", advice)
+	}
+	outcome := core.Failed
+	if errors.Is(err, link.ErrLoginRefused) {
+		outcome = core.Refused
+	}
+	s.End(j, l, outcome, err.Error(), nil, func(q *store.Q) error {
+		if v.Where.Address != "" || errors.Is(err, ErrNotTold) { // it says nothing of the device at its own address
+			return nil
+		}
+		return v.NoteFailure(context.Background(), q, err)
+	})
+}
+
+// New makes an instance's visits, and registers the pull. Dialects are recorded in
+// the database, so that every pull can say by which revision it went.
+func New(ctx context.Context, jobs *job.Runtime, dialects []*dialect.Dialect) (*Service, error) {
+	s := &Service{Runtime: jobs, state: &state{limits: DefaultLimits, sessions: newSessions(), dialects: map[string]*dialect.Dialect{}, relays: map[string]openRelay{}}}
+	s.Register(job.Kind{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Tries: 3,
+		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }})
+	s.WhileBeating(s.syncDialects)
+	for _, d := range dialects {
+		newer, err := jobs.Store.As(job.Service).DialectInForce(ctx, d.Dialect, d.Source)
+		if err != nil {
+			return nil, err
+		}
+		if newer != "" {
+			if d, err = dialect.Load(d.Dialect, []byte(newer)); err != nil {
+				return nil, fmt.Errorf("the dialect loaded by hand: %w", err)
+			}
+		}
+		if err := s.TakeDialect(ctx, d); err != nil {
+			return nil, err
+		}
+	}
+	s.syncDialects(ctx)
+	return s, nil
+}
