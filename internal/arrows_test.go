@@ -95,7 +95,7 @@ func TestFilesStand(t *testing.T) {
 	}
 	fset := token.NewFileSet()
 	conf := types.Config{Importer: importer.ForCompiler(fset, "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })}
-	for _, room := range []string{"job", "visit", "fleet", "read"} {
+	for _, room := range []string{"job", "visit", "push", "fleet", "read"} {
 		var files []*ast.File
 		names, _ := filepath.Glob(room + "/*.go")
 		for _, name := range names {

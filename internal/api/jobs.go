@@ -224,7 +224,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	if j.State != core.Ended {
 		return core.Version{}, &client.Problem{Status: 409, Title: "not ended", Detail: fmt.Sprintf("push %s has not ended", id), Next: "wait for it, or cancel it: magpie job cancel " + id}
 	}
-	journal, err := q.Journal(ctx, id)
+	journal, _, err := q.Journal(ctx, id, nil)
 	if err != nil || journal.BeforeID == "" {
 		return core.Version{}, &client.Problem{Status: 409, Title: "nothing to undo", Detail: fmt.Sprintf("push %s sent nothing", id)}
 	}

@@ -32,28 +32,6 @@ const askWithin = 10 * time.Second
 
 var errAsked = fmt.Errorf("it was busy, or no further conversation was allowed, for %s", core.Span(askWithin))
 
-// Checked is a check and what came of it before the push and after.
-type Checked struct {
-	Check  string   `json:"check"`
-	Before *Finding `json:"before,omitempty"`
-	After  *Finding `json:"after,omitempty"`
-}
-
-// Finding is what came of a check once.
-type Finding struct {
-	Good  bool   `json:"good"`
-	Known bool   `json:"known"` // it could be made at all
-	Said  string `json:"said"`
-
-	Entries []string `json:"entries,omitempty"` // of a state
-}
-
-// Failed tells whether a check that was good is bad. One that was bad already,
-// or that could not be made, does not count against a push.
-func (c Checked) Failed() bool {
-	return c.Before != nil && c.Before.Known && c.Before.Good && c.After != nil && c.After.Known && !c.After.Good
-}
-
 // ErrChecks is returned for checks that cannot be made.
 var ErrChecks = errors.New("the checks cannot be made")
 

@@ -3,6 +3,7 @@ package push
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"magpie/internal/core"
@@ -110,4 +111,20 @@ func (s *Service) carried(p Preview, doc *dialect.Doc, have, want string) []stri
 func thing(path string) string {
 	words := strings.Fields(path)
 	return strings.Trim(words[max(0, len(words)-2)], "/:")
+}
+
+// admit tells whether a push may go to the unit that answers, and as what: nil
+// when it is the device's own hardware.
+func admit(v *visit.Visit, d core.Device, swap bool) (*Swap, error) {
+	own := len(d.Serials) == 0 || slices.Contains(d.Serials, v.Pull.Serial)
+	switch {
+	case own && swap:
+		return nil, fmt.Errorf("serial %s is the device's own hardware, so there is nothing to swap; to put a version back: magpie push %s", v.Pull.Serial, d.Name)
+	case own:
+		return nil, nil // reset, maybe: the same unit all the same
+	case !swap:
+		return nil, fmt.Errorf("%s; %w: if it is to take the device's place: magpie swap %s; if it was there all along: magpie device edit %s --serial %s",
+			d.Trouble, ErrOtherHardware, d.Name, d.Name, v.Pull.Serial)
+	}
+	return &Swap{OldSerials: d.Serials, OldModel: v.Device.Model, NewSerial: v.Pull.Serial, NewModel: v.Pull.Model, NewRelease: v.Pull.Release, OldKey: d.HostKey}, nil
 }

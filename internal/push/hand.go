@@ -37,19 +37,3 @@ func (s *Service) showsKey(d core.Device) bool {
 	way, _ := dia.Way(d.Transport)
 	return link.Shows(way.Transport)
 }
-
-// HoldsSecrets tells whether any of what would be sent is hidden from who may not
-// see secrets. A file or document as a whole may always hold some.
-func (p Preview) HoldsSecrets() bool {
-	for _, st := range p.Steps {
-		if len(st.Content) > 0 {
-			return true
-		}
-		for i, l := range st.Lines {
-			if i >= len(st.Masked) || st.Masked[i] != l {
-				return true
-			}
-		}
-	}
-	return false
-}

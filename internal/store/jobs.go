@@ -514,7 +514,7 @@ type Journal struct {
 	DeviceID  string    `db:"device_id"`
 	PreviewID string    `db:"preview_id"`
 	BeforeID  string    `db:"before_id"` // the version kept before the push
-	Phase     string    `db:"phase"`     // checking, arming, sending, undoing, saving, proving, confirming
+	Phase     string    `db:"phase"`     // the push machine's
 	Total     int       `db:"total"`
 	Announced int       `db:"announced"` // about to be sent, or sent
 	Answered  int       `db:"answered"`  // sent, and the device took it
@@ -523,20 +523,31 @@ type Journal struct {
 	UndoBy string     `db:"undo_by"` // what takes it back: commit or timer, the device's own; service; empty: nothing
 	Token  string     `db:"token"`   // by which the device knows its own undo again
 	Due    *time.Time `db:"due_at"`  // when it is undone unless it is confirmed
+	State  *string    `db:"state"`   // all that decides what comes next, as JSON; nil: left by a program that kept none
 }
 
-// PutJournal writes how far a push has come. It is written before the deed.
-func (q *Q) PutJournal(ctx context.Context, j Journal) error {
-	_, err := q.exec(ctx, `INSERT INTO pushes (job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at, undo_by, token, due_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+// PutJournal writes how far a push has come, and its state. It is written before
+// the deed.
+func (q *Q) PutJournal(ctx context.Context, j Journal, state any) error {
+	raw, err := json.Marshal(state)
+	if err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, `INSERT INTO pushes (job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at, undo_by, token, due_at, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE before_id = VALUES(before_id), phase = VALUES(phase), total = VALUES(total), announced = VALUES(announced), answered = VALUES(answered), changed_at = VALUES(changed_at),
-		undo_by = VALUES(undo_by), token = VALUES(token), due_at = VALUES(due_at)`,
-		j.JobID, j.DeviceID, j.PreviewID, j.BeforeID, j.Phase, j.Total, j.Announced, j.Answered, q.clock().UTC(), j.UndoBy, j.Token, j.Due)
+		undo_by = VALUES(undo_by), token = VALUES(token), due_at = VALUES(due_at), state = VALUES(state)`,
+		j.JobID, j.DeviceID, j.PreviewID, j.BeforeID, j.Phase, j.Total, j.Announced, j.Answered, q.clock().UTC(), j.UndoBy, j.Token, j.Due, string(raw))
 	return err
 }
 
-// Journal reads how far a push had come.
-func (q *Q) Journal(ctx context.Context, jobID string) (Journal, error) {
-	return get[Journal](ctx, q.ext, `SELECT job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at, undo_by, token, due_at FROM pushes WHERE job_id = ?`, jobID)
+// Journal reads how far a push had come, and its state into what it is given. saved
+// is false where none was kept.
+func (q *Q) Journal(ctx context.Context, jobID string, into any) (j Journal, saved bool, err error) {
+	j, err = get[Journal](ctx, q.ext, `SELECT job_id, device_id, preview_id, before_id, phase, total, announced, answered, changed_at, undo_by, token, due_at, state FROM pushes WHERE job_id = ?`, jobID)
+	if err != nil || j.State == nil || into == nil {
+		return j, false, err
+	}
+	return j, true, json.Unmarshal([]byte(*j.State), into)
 }
 
 // Claim gives a device to one open push. It returns the job that has it

@@ -75,6 +75,9 @@ func (v *Visit) Close() {
 	}
 }
 
+// IsOpen tells whether the device is being talked to.
+func (v *Visit) IsOpen() bool { return v.Session != nil && !v.closed }
+
 // hangUp ends the conversation; the device's lease is still held.
 func (v *Visit) hangUp() {
 	if v.Session != nil && !v.closed {

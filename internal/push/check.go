@@ -1,0 +1,80 @@
+package push
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"magpie/internal/core"
+	"magpie/internal/job"
+	"magpie/internal/store"
+	"magpie/internal/visit"
+)
+
+// check opens the visit, keeps what runs, holds it against the preview and makes
+// the checks.
+func (u *push) check() Report {
+	if err := u.s.MayStill(u.ctx, u.j); errors.Is(err, visit.ErrMayNot) {
+		u.said = err.Error() + "; nothing was sent"
+		return Stale
+	} else if err != nil {
+		return u.reported(err)
+	}
+	u.l.Step("pulling what runs now, to keep it")
+	err := u.v.Open(u.ctx)
+	if err == nil {
+		err = u.v.Fetch()
+	}
+	if err == nil && u.v.Identity.Factory && len(u.v.Names) == 0 {
+		// A first-run page stands in the way, and the preview said so.
+		u.l.Step("passing the first-run page")
+		if err = u.v.Session.PassFirstRun(); err == nil {
+			err = u.v.Fetch()
+		}
+	}
+	if err != nil {
+		if u.ctx.Err() == nil {
+			u.l.Trouble(err.Error(), "")
+			if a := u.v.Advice(err); a != "" {
+				u.l.Info("%s", a)
+			}
+		}
+		return u.reported(err)
+	}
+	k, err := u.v.Keep(context.WithoutCancel(u.ctx))
+	if err != nil {
+		return u.reported(fmt.Errorf("what runs could not be kept: %w", err))
+	}
+	u.before = k.Versions[u.p.Part]
+	u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
+	u.l.Info("kept as %s: %s", u.before.Ref(), k.Summary())
+	switch {
+	case u.v.Pull.Serial != u.p.Serial:
+		u.said = fmt.Sprintf("other hardware answers: serial %s, the preview saw %s; nothing was sent", u.v.Pull.Serial, u.p.Serial)
+	case k.Device.State == core.OtherUnit && u.p.Swap == nil:
+		u.said = k.Device.Trouble + "; nothing was sent"
+	case u.v.Identity.Factory != u.p.Factory:
+		u.said = "the unit was reset or set up since the preview; nothing was sent; preview it again"
+	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
+		u.said = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, u.before.Ref())
+	case u.p.Method == "stage" && k.Versions["startup"].ID != u.p.StartupID:
+		u.said = "startup was written since the preview; nothing was sent; preview it again"
+	case u.v.Dialect.Revision != u.p.DialectRev:
+		u.said = "the dialect was changed since the preview; nothing was sent; preview it again"
+	default:
+		u.gathered()
+		u.checkBefore(u.ctx)
+		return Done
+	}
+	return Stale
+}
+
+// unchecked ends a push whose check could not be made: what kept it from that is
+// noted with the device, unless a person or the end of the service did.
+func (u *push) unchecked() []func(q *store.Q) error {
+	if u.err == nil || u.ctx.Err() != nil || errors.Is(u.err, job.ErrCancelled) {
+		return nil
+	}
+	cause := u.err
+	return []func(q *store.Q) error{func(q *store.Q) error { return u.v.NoteFailure(context.Background(), q, cause) }}
+}

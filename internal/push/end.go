@@ -1,0 +1,62 @@
+package push
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/store"
+)
+
+// end ends the push and lets the device go. A push of which a line was refused or
+// whose undo broke off is never equal, whatever the device runs: it says both.
+func (u *push) end(outcome, summary string, also ...func(q *store.Q) error) {
+	ctx := context.Background()
+	u.close()
+	place := outcome
+	if r := u.res.Refused; r != nil && outcome == core.Equal {
+		outcome = core.Refused
+		if refused := fmt.Sprintf("the device refused line %d of %d", r.Line, u.res.Total); !strings.Contains(summary, refused) {
+			summary = refused + "; all the same: " + summary
+		}
+	}
+	if u.st.Undid && outcome == core.Equal {
+		outcome, summary = core.Failed, "the undo broke off; all the same: "+summary
+	}
+	u.s.End(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
+		if err := u.closePlace(ctx, q, place); err != nil {
+			return err
+		}
+		if err := u.proven(ctx, q, outcome); err != nil {
+			return err
+		}
+		return q.Audit(ctx, "push ended", u.j.Device, fmt.Sprintf("job %s: %s: %s", u.j.ID, outcome, summary))
+	})...)
+}
+
+// proven notes that the version was put on hardware and is there, and how long
+// the device was away for it.
+func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
+	equal := outcome == core.Equal || outcome == core.NotSaved && u.req.RestoreTest != "" // a drill leaves startup alone
+	if !equal || u.res.Sent == 0 || len(u.p.Only) > 0 {
+		return nil
+	}
+	target, err := q.VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return err
+	}
+	if u.away > 0 {
+		if err := q.SetAway(ctx, u.j.ID, u.away); err != nil {
+			return err
+		}
+	}
+	how := target.Ref() + " by a push"
+	switch {
+	case u.req.RestoreTest != "":
+		how = target.Ref() + " in a drill on " + u.j.Device
+	case target.DeviceID != u.j.DeviceID:
+		how += " to " + u.j.Device
+	}
+	return q.SetProven(ctx, target.DeviceID, how)
+}

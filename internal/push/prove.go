@@ -1,0 +1,215 @@
+package push
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/job"
+	"magpie/internal/store"
+	"magpie/internal/visit"
+)
+
+// against lists what keeps what a visit found from being what was kept.
+func (u *push) against(ctx context.Context, v *visit.Visit, contentID string) ([]visit.Difference, error) {
+	raw, err := u.s.Store.As(job.Service).Content(ctx, contentID)
+	if err != nil {
+		return nil, err
+	}
+	return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, string(raw))
+}
+
+// differs lists what keeps what a visit found from being what was asked for: the
+// version, or where not all of it was to go there, what was predicted.
+func (u *push) differs(ctx context.Context, v *visit.Visit) ([]visit.Difference, error) {
+	if len(u.p.Only) > 0 || len(u.p.SetAside) > 0 {
+		return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, u.p.Predicted)
+	}
+	target, err := u.s.Store.As(job.Service).VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return nil, err
+	}
+	return u.against(ctx, v, target.ContentID)
+}
+
+// merged tells whether the lines that differ are those that the preview said
+// would be left.
+func (u *push) merged(left []visit.Difference) bool {
+	return u.p.Method == "merge" && len(left) == len(u.p.Remains)
+}
+
+// prove pulls the device again and makes the checks. It reports whether what runs
+// is what was asked for.
+func (u *push) prove() (f Facts) {
+	ctx := context.Background()
+	if u.st.Announced == u.st.Lines {
+		u.res.Sent = u.res.Total
+	}
+	within, cancel := u.window(u.owed)
+	defer cancel()
+	if err := u.talking(within); err != nil {
+		f.Report = u.reported(err)
+		return f
+	}
+	u.l.Step("pulling again, to prove it")
+	u.steady()
+	u.regather(ctx)
+	u.v.Renew(core.AfterPush)
+	if err := u.v.Fetch(); err != nil {
+		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
+		f.Report = u.reported(err)
+		return f
+	}
+	if u.st.Kept == "" {
+		u.checkAfter(within)
+	}
+	f.Report, f.Bad = Done, u.failed() != ""
+	if left, err := u.differs(ctx, u.v); err == nil { // otherwise the verdict says so
+		f.Matches = len(left) == 0 || u.merged(left)
+	}
+	if !f.Matches && u.st.final() && u.st.Saves {
+		u.l.Warn("not saved to startup, because what runs is not what was asked for")
+	}
+	return f
+}
+
+// saveStartup makes what runs the startup part, and pulls once more, so that
+// startup is proved too. That it could not be written does not end the push: the
+// outcome will say that it is unsaved.
+func (u *push) saveStartup() Report {
+	u.l.Step("what runs is proved; saving to startup")
+	answer, err := u.v.Session.Save()
+	if u.saveErr = err; err != nil {
+		u.l.Warn("not saved: %v", err)
+	} else {
+		u.l.Info("%s", answer)
+		u.res.Saved = true
+	}
+	u.v.Renew(core.AfterPush)
+	if err := u.v.Fetch(); err != nil {
+		u.l.Trouble("the proof of startup could not be pulled: "+err.Error(), "")
+		return u.reported(err)
+	}
+	return Done
+}
+
+// judge keeps what was pulled, and compares it with what was asked for.
+func (u *push) judge() (f Facts) {
+	ctx := context.Background()
+	u.close()
+	var k visit.Kept
+	err := u.ownNow(ctx)
+	if err == nil {
+		err = u.takePlace()
+	}
+	if err == nil {
+		k, err = u.v.Keep(ctx)
+	}
+	if err != nil {
+		u.l.Trouble("the proof could not be kept: "+err.Error(), "")
+		f.Report = u.reported(err)
+		return f
+	}
+	after := k.Versions[u.p.Part]
+	u.l.Info("kept as %s", after.Ref())
+	u.res.After = after.Ref()
+	f.Report = Done
+	f.Outcome, u.said, err = u.verdict(ctx, u.v)
+	final := u.st.final()
+	switch {
+	case err != nil:
+		f.Outcome, u.said = core.Unknown, "the device was pulled as "+after.Ref()+" but could not be compared: "+err.Error()
+		return f
+	case f.Outcome == core.NotSaved && !final: // startup is written when it is confirmed
+		u.said = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
+	case u.saveErr != nil && (f.Outcome == core.NotSaved || f.Outcome == core.Equal):
+		f.Outcome, u.said = core.NotSaved, fmt.Sprintf("the device runs %s, pulled again and compared, but saving to startup failed: %v", u.p.Target, u.saveErr)
+	case f.Outcome == core.Residuals && final && !u.res.Saved && u.v.Unsaved() && len(u.p.Steps) > 0:
+		u.said += "; it was not saved to startup"
+	}
+	if u.brought {
+		u.said += "; it knows the login that was used before it was changed here"
+	}
+	u.said += u.stragglers()
+	return f
+}
+
+// ownNow lets a device's pulls count again that runs what a person pushed there,
+// although a drill left something else on it.
+func (u *push) ownNow(ctx context.Context) error {
+	if u.v.Device.Testing == "" || u.req.RestoreTest != "" {
+		return nil
+	}
+	if left, err := u.differs(ctx, u.v); err != nil || len(left) > 0 {
+		return nil // the verdict says so
+	}
+	return u.s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetTesting(ctx, u.j.DeviceID, "") })
+}
+
+// verdict compares what was just pulled with what was asked for.
+func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary string, err error) {
+	target, err := u.s.Store.As(job.Service).VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return "", "", err
+	}
+	u.res.Remaining, err = u.differs(ctx, v)
+	if err != nil {
+		return "", "", err
+	}
+	if len(u.res.Remaining) > 0 && v.Dialect.Doc(u.p.Part).Opaque() && v.Parts[u.p.Part].Passphrase != "" {
+		return core.Unknown, "the device took " + u.p.Target + "; its file is encrypted anew each time, so it cannot be compared", nil
+	}
+	switch n := len(u.res.Remaining); {
+	case n > 0 && u.merged(u.res.Remaining):
+		return core.Residuals, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
+	case n > 0:
+		return core.Residuals, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
+	case v.Unsaved():
+		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
+	}
+	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target) + u.setAside() + u.resalted(ctx, v, target), nil
+}
+
+// setAside says how much of the version did not go there.
+func (u *push) setAside() string {
+	if len(u.p.SetAside) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; set aside: %s to other hardware", core.Count(len(u.p.SetAside), "line that belongs", "lines that belong"))
+}
+
+// resalted counts the lines whose secrets the device has salted anew since the
+// version: they are there, and cannot be compared.
+func (u *push) resalted(ctx context.Context, v *visit.Visit, target core.Version) string {
+	raw, err := u.s.Store.As(job.Service).Content(ctx, target.ContentID)
+	doc := v.Dialect.Doc(u.p.Part)
+	if err != nil || doc.Opaque() {
+		return ""
+	}
+	n, then := 0, doc.Salted(string(raw))
+	for _, l := range doc.Salted(v.Parts[u.p.Part].Text) {
+		if !slices.Contains(then, l) {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %s salted anew by the device could not be compared", core.Count(n, "secret", "secrets"))
+}
+
+// steady gives the device the time that its dialect says it needs before what it
+// shows can be believed.
+func (u *push) steady() {
+	span := u.v.Dialect.Span(u.v.Dialect.Change.Settle, 0)
+	if span == 0 || len(u.p.Steps) == 0 {
+		return
+	}
+	u.l.Info("giving it %s to settle", core.Span(span))
+	select {
+	case <-time.After(span):
+	case <-u.owed.Done():
+	}
+}

@@ -1,0 +1,192 @@
+package push
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/link"
+)
+
+// stepError says at which step sending ended.
+type stepError struct {
+	n    int
+	step SendStep
+	err  error
+}
+
+func (e stepError) Error() string { return fmt.Sprintf("at line %d: %v", e.n, e.err) }
+func (e stepError) Unwrap() error { return e.err }
+
+// session is the conversation in which the push's device is spoken to: for one that
+// another speaks for, that one's.
+func (u *push) session() *link.Session {
+	if u.v.Device.Member != "" {
+		return u.v.Session.For(u.v.Device.Member)
+	}
+	return u.v.Session
+}
+
+// begin enters the mode in which lines are sent.
+func (u *push) begin() Report {
+	todo := u.st.Lines - u.st.Announced
+	if u.st.restartHeld() {
+		todo--
+	}
+	switch next := u.p.Steps[u.st.Announced]; {
+	case u.st.Restart:
+		u.l.Step("restarting")
+	case next.ours():
+		u.l.Step("sending %s", core.Count(todo, "step", "steps"))
+	default:
+		u.l.Step("sending %s", core.Count(todo, "line", "lines"))
+	}
+	if len(u.p.Loaded) > 0 && !u.st.Restart {
+		u.l.Step("throwing away what somebody loaded and did not commit")
+		if err := u.session().Discard(); err != nil {
+			return u.reported(err)
+		}
+	}
+	return u.reported(u.session().Begin())
+}
+
+// sendLine sends the line that the state announces.
+func (u *push) sendLine(n int) Report {
+	st := u.p.Steps[n-1]
+	if err := u.one(n, st, st.change(u.p.Part, u.p.Method), false); err != nil {
+		return u.reported(err)
+	}
+	u.res.Sent++
+	return Done
+}
+
+// shown says in the log which line goes.
+func (u *push) shown(n int, st SendStep) {
+	indent := strings.Repeat("  ", st.Depth)
+	if st.ours() {
+		indent = st.Kind + " "
+	}
+	u.l.Line(fmt.Sprintf("%3d  %s%s", n, indent, strings.Join(st.Lines, "\n")), fmt.Sprintf("%3d  %s%s", n, indent, strings.Join(st.Masked, "\n")))
+}
+
+// one sends one step, of the push or of its undo.
+func (u *push) one(n int, st SendStep, c link.Change, undoing bool) (err error) {
+	switch {
+	case st.Kind == "restart":
+		err = u.holds(st)
+	case st.Kind == "commit" && u.p.Method == "replace" && !undoing && n > 1:
+		err = u.valid(u.session(), string(u.p.Steps[n-2].Content))
+	}
+	if err == nil {
+		if !undoing && u.st.UndoBy == byCommit && c.Kind == "commit" {
+			c.Within, c.Token = u.st.Due.Sub(u.s.Now())+grace(u.req.Within), u.st.Token
+		}
+		err = u.session().Send(c)
+	}
+	if err != nil {
+		return stepError{n, st, err}
+	}
+	return nil
+}
+
+// finish ends the sending, and waits for a device that restarts.
+func (u *push) finish() Report {
+	if u.st.Left {
+		u.l.Step("what was applied before it is left, as was asked for")
+		if err := u.session().Finish(); err != nil {
+			u.l.Warn("%v", err)
+		}
+		return Done
+	}
+	within, cancel := u.window(u.ctx)
+	defer cancel()
+	return u.reported(u.ended(within, u.p.Steps[:u.st.Announced]))
+}
+
+// ended ends the sending of these steps.
+func (u *push) ended(ctx context.Context, steps []SendStep) error {
+	if down, back := absence(steps, u.v.Dialect); back > 0 {
+		return u.restarted(ctx, down, back)
+	}
+	if err := u.session().Finish(); err != nil {
+		return fmt.Errorf("after the last line: %w", err)
+	}
+	return nil
+}
+
+// valid reads what was loaded once more before it is committed: it must be what
+// was asked for.
+func (u *push) valid(sess *link.Session, want string) error {
+	loaded, ok, err := sess.Candidate(u.p.Part)
+	if err != nil || !ok {
+		return err
+	}
+	off, err := u.s.Differences(u.v.Dialect.Doc(u.p.Part), loaded, want)
+	if err != nil {
+		return err
+	}
+	if len(off) > 0 {
+		u.res.Remaining = off
+		return fmt.Errorf("what was loaded is not what was asked for, %s differ; it was not committed", core.Count(len(off), "line", "lines"))
+	}
+	u.l.Info("what was loaded was read again, and is what was asked for")
+	return nil
+}
+
+// restarted waits until the device is back from a restart and opens another
+// visit. down is how long it may still answer as it was.
+func (u *push) restarted(ctx context.Context, down, within time.Duration) error {
+	u.l.Step("the device restarts; waiting up to %s for it to be back", core.Span(within))
+	at := u.v.Session.Target()
+	u.close()
+	began := time.Now()
+	for down > 0 && ctx.Err() == nil && link.Listens(ctx, at) {
+		if time.Since(began) >= down {
+			u.l.Warn("it went on answering for %s; whether it restarted shows in the proof", core.Span(down))
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	for n := 0; ; n++ {
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		d, err := u.device(ctx)
+		if err != nil {
+			return err
+		}
+		v := u.after(d, n)
+		if err = v.Open(ctx); err == nil {
+			u.v = v
+			u.away = time.Since(began)
+			u.l.Info("back after %s", u.away.Round(time.Second))
+			return nil
+		}
+		if errors.Is(err, link.ErrLoginRefused) || time.Since(began) > within {
+			return fmt.Errorf("the device did not come back as it should: %w", err)
+		}
+	}
+}
+
+// errOverwritten is why a device is not restarted: startup no longer holds what
+// was put there.
+var errOverwritten = errors.New("startup does not hold what was put there: somebody saved over it; the device was not restarted")
+
+// holds makes sure, just before the restart, that startup still is what was put
+// there.
+func (u *push) holds(restart SendStep) error {
+	got, err := u.v.Session.Fetch("startup")
+	if err != nil {
+		return fmt.Errorf("reading startup before the restart: %w", err)
+	}
+	if got.Absent || !u.v.Dialect.Doc("running").Equivalent(got.Text, string(restart.Content)) {
+		return errOverwritten
+	}
+	u.l.Info("startup was read again, and holds it")
+	return nil
+}
