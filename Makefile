@@ -7,8 +7,14 @@ export DEBIAN_FRONTEND = noninteractive
 
 .PHONY: demo test test-matrix build bench check needs fuzz
 
-build: needs console/dist/index.html
+build: needs internal/api/openapi.yaml console/dist/index.html
 	go build -o bin/ ./cmd/...
+
+# What derives from other sources: the API's description, from the operations and the
+# types of package client. The console's types derive from that.
+internal/api/openapi.yaml: $(wildcard internal/gen/*.go internal/*/kinds.go) client/types.go internal/api/operations.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go
+	go run ./internal/gen
+	touch $@
 
 # The console, built and left where the program embeds it.
 console/dist/index.html: $(CONSOLE) console/node_modules/.kept
@@ -36,7 +42,8 @@ test-matrix: build
 check:
 	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }
 	go vet ./...
-	go test -run TestArrows ./internal
+	go run ./internal/gen -check
+	go test ./internal
 
 bench: build
 	go run ./internal/bench $(ONLY)

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -115,6 +116,21 @@ type none struct{}
 // same: the service then says what is wrong, as that nobody has that name.
 func etag(revision int) string { return fmt.Sprintf("%q", strconv.Itoa(max(revision, 1))) }
 
+// all gathers every page of a list.
+func all[T any](c *Client, ctx context.Context, path string, query url.Values) (out []T, err error) {
+	query = maps.Clone(query)
+	if query == nil {
+		query = url.Values{}
+	}
+	for {
+		p, err := call[Page[T]](c, ctx, "GET", path, query, nil)
+		if out = append(out, p.Items...); err != nil || p.Next == "" {
+			return out, err
+		}
+		query.Set("cursor", p.Next)
+	}
+}
+
 // Login signs in and returns a token.
 func (c *Client) Login(ctx context.Context, l Login) (Granted, error) {
 	return call[Granted](c, ctx, "POST", "/login", nil, l)
@@ -130,7 +146,7 @@ func (c *Client) Status(ctx context.Context) (Status, error) {
 
 // Devices lists the devices a selector picks; all, without words.
 func (c *Client) Devices(ctx context.Context, selector []string) ([]Device, error) {
-	return call[[]Device](c, ctx, "GET", "/devices", selected(selector), nil)
+	return all[Device](c, ctx, "/devices", selected(selector))
 }
 
 // Device returns one device.
@@ -146,14 +162,7 @@ func (c *Client) Probe(ctx context.Context, transport, address string, port int)
 
 // ProbeThrough does so through a relay.
 func (c *Client) ProbeThrough(ctx context.Context, relay, transport, address string, port int) (Probe, error) {
-	in := map[string]any{"address": address, "port": port}
-	if relay != "" {
-		in["relay"] = relay
-	}
-	if transport != "" {
-		in["transport"] = transport
-	}
-	return call[Probe](c, ctx, "POST", "/probe", nil, in)
+	return call[Probe](c, ctx, "POST", "/probe", nil, Reach{Transport: transport, Address: address, Port: port, Relay: relay})
 }
 
 // Import adds many devices. Bad rows are no error; see Imported.
@@ -163,7 +172,7 @@ func (c *Client) Import(ctx context.Context, n NewDevices) (Imported, error) {
 
 // CredentialSets lists the credential sets.
 func (c *Client) CredentialSets(ctx context.Context) ([]CredentialSet, error) {
-	return call[[]CredentialSet](c, ctx, "GET", "/credentials", nil, nil)
+	return all[CredentialSet](c, ctx, "/credentials", nil)
 }
 
 // AddCredentialSet makes a credential set.
@@ -260,13 +269,14 @@ func (c *Client) RetryLogin(ctx context.Context, name string) (Device, error) {
 // Pull asks for pulls of the devices a selector picks. One key makes one set of
 // jobs, however often it is sent.
 func (c *Client) Pull(ctx context.Context, selector []string, key string) ([]Job, error) {
-	out, err := call[Jobs](c, ctx, "POST", "/pulls", nil, NewPull{selector}, "Idempotency-Key", key)
-	return out.Jobs, err
+	out, err := call[Page[Job]](c, ctx, "POST", "/pulls", nil, NewPull{selector}, "Idempotency-Key", key)
+	return out.Items, err
 }
 
 // Versions lists a part's versions, newest first.
 func (c *Client) Versions(ctx context.Context, device, part string, before, limit int) ([]Version, error) {
-	return call[[]Version](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/versions", q("part", part, "before", positive(before), "limit", positive(limit)), nil)
+	out, err := call[Page[Version]](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/versions", q("part", part, "cursor", positive(before), "limit", positive(limit)), nil)
+	return out.Items, err
 }
 
 // selected is a selector as a list takes it. No words at all are left out, which
@@ -312,7 +322,7 @@ func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Dri
 	if live {
 		v.Set("live", "true")
 	}
-	return call[[]Drift](c, ctx, "GET", "/drift", v, nil)
+	return all[Drift](c, ctx, "/drift", v)
 }
 
 // NewPreview asks what a push would do; the job's Preview names it when done.
@@ -332,13 +342,30 @@ func (c *Client) Push(ctx context.Context, p NewPush, key string) (Job, error) {
 
 // JobFilter narrows a list of jobs.
 type JobFilter struct {
-	State, Kind, Device, Before string
+	State, Kind, Device, Cursor string
 	Limit                       int
 }
 
 // Jobs lists jobs, newest first.
-func (c *Client) Jobs(ctx context.Context, f JobFilter) (Jobs, error) {
-	return call[Jobs](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "before", f.Before, "limit", positive(f.Limit)), nil)
+func (c *Client) Jobs(ctx context.Context, f JobFilter) (Page[Job], error) {
+	return call[Page[Job]](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "cursor", f.Cursor, "limit", positive(f.Limit)), nil)
+}
+
+// JobKinds lists the kinds of jobs that the service knows.
+func (c *Client) JobKinds(ctx context.Context) ([]JobKind, error) {
+	return all[JobKind](c, ctx, "/job-kinds", nil)
+}
+
+// Ask asks for a job by its kind's name. key, if not empty, makes it one however
+// often it is sent.
+func (c *Client) Ask(ctx context.Context, n NewJob, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs", nil, n, "Idempotency-Key", key)
+}
+
+// Say says a word to a job that waits: confirm, undo, restart, approve, decline, or
+// what else its kind takes. seen is what was looked at before, where that matters.
+func (c *Client) Say(ctx context.Context, id, word, seen string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/"+url.PathEscape(word), q("preview", seen), nil)
 }
 
 // Job returns one job.
@@ -353,11 +380,11 @@ const EntriesAtOnce = 10000
 // Log reads a job's log from after a sequence number to its end.
 func (c *Client) Log(ctx context.Context, id string, after int) (all []Entry, err error) {
 	for {
-		some, err := call[[]Entry](c, ctx, "GET", "/jobs/"+url.PathEscape(id)+"/log", q("after", positive(after)), nil)
-		if all = append(all, some...); err != nil || len(some) < EntriesAtOnce {
+		some, err := call[Page[Entry]](c, ctx, "GET", "/jobs/"+url.PathEscape(id)+"/log", q("cursor", positive(after)), nil)
+		if all = append(all, some.Items...); err != nil || some.Next == "" {
 			return all, err
 		}
-		after = some[len(some)-1].Seq
+		after = some.Items[len(some.Items)-1].Seq
 	}
 }
 
@@ -371,8 +398,8 @@ func (c *Client) Confirm(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/confirm", nil, nil)
 }
 
-// TakeBack undoes a push that waits, now.
-func (c *Client) TakeBack(ctx context.Context, id string) (Job, error) {
+// Undo undoes a push that waits, now.
+func (c *Client) Undo(ctx context.Context, id string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/undo", nil, nil)
 }
 
@@ -394,7 +421,7 @@ func (c *Client) Decline(ctx context.Context, id string) (Job, error) {
 
 // Approvals lists to which devices nobody pushes alone.
 func (c *Client) Approvals(ctx context.Context) ([]Approval, error) {
-	return call[[]Approval](c, ctx, "GET", "/approvals", nil, nil)
+	return all[Approval](c, ctx, "/approvals", nil)
 }
 
 // AddApproval asks for a second person on the devices of a selector.
@@ -408,15 +435,15 @@ func (c *Client) RemoveApproval(ctx context.Context, id string) error {
 	return err
 }
 
-// NewDrill puts a version on another device of its family, proves it, and puts
+// NewRestoreTest puts a version on another device of its family, proves it, and puts
 // back what ran there.
-func (c *Client) NewDrill(ctx context.Context, d NewDrill, key string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/drills", nil, d, "Idempotency-Key", key)
+func (c *Client) NewRestoreTest(ctx context.Context, d NewRestoreTest, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/restore-tests", nil, d, "Idempotency-Key", key)
 }
 
 // Snapshots lists named sets of versions, newest first.
 func (c *Client) Snapshots(ctx context.Context) ([]Snapshot, error) {
-	return call[[]Snapshot](c, ctx, "GET", "/snapshots", nil, nil)
+	return all[Snapshot](c, ctx, "/snapshots", nil)
 }
 
 // Snapshot returns a named set with its versions.
@@ -435,19 +462,19 @@ func (c *Client) RemoveSnapshot(ctx context.Context, name string) error {
 	return err
 }
 
-// Sheet says what a person types at a unit's console so that the service can
+// BootstrapSheet says what a person types at a unit's console so that the service can
 // reach it.
-func (c *Client) Sheet(ctx context.Context, ref string, secrets bool) (Sheet, error) {
+func (c *Client) BootstrapSheet(ctx context.Context, ref string, secrets bool) (BootstrapSheet, error) {
 	with := ""
 	if secrets {
 		with = "true"
 	}
-	return call[Sheet](c, ctx, "GET", "/sheet", q("ref", ref, "secrets", with), nil)
+	return call[BootstrapSheet](c, ctx, "GET", "/bootstrap-sheet", q("ref", ref, "secrets", with), nil)
 }
 
 // Swaps lists the hardware that took a device's place, newest first.
 func (c *Client) Swaps(ctx context.Context, device string) ([]Swap, error) {
-	return call[[]Swap](c, ctx, "GET", "/devices/"+url.PathEscape(device)+"/swaps", nil, nil)
+	return all[Swap](c, ctx, "/devices/"+url.PathEscape(device)+"/swaps", nil)
 }
 
 // Edit keeps a text made of a version as another version.
@@ -455,12 +482,12 @@ func (c *Client) Edit(ctx context.Context, v NewVersion) (Version, error) {
 	return call[Version](c, ctx, "POST", "/versions", nil, v)
 }
 
-// NewSurvey looks what putting many devices back would take.
-func (c *Client) NewSurvey(ctx context.Context, n NewSurvey) (Job, error) {
-	return call[Job](c, ctx, "POST", "/surveys", nil, n)
+// NewRestorePreview looks what putting many devices back would take.
+func (c *Client) NewRestorePreview(ctx context.Context, n NewRestorePreview) (Job, error) {
+	return call[Job](c, ctx, "POST", "/restore-previews", nil, n)
 }
 
-// NewRestore pushes what a survey shows. key, if not empty, makes it one however
+// NewRestore pushes what a restore preview shows. key, if not empty, makes it one however
 // often it is asked for.
 func (c *Client) NewRestore(ctx context.Context, n NewRestore, key string) (Job, error) {
 	return call[Job](c, ctx, "POST", "/restores", nil, n, "Idempotency-Key", key)
@@ -541,7 +568,7 @@ func (c *Client) watch(ctx context.Context, id string, after *int, seen func(Ent
 
 // Dialects lists the dialects.
 func (c *Client) Dialects(ctx context.Context) ([]Dialect, error) {
-	return call[[]Dialect](c, ctx, "GET", "/dialects", nil, nil)
+	return all[Dialect](c, ctx, "/dialects", nil)
 }
 
 // Dialect returns one dialect with its source.
@@ -551,12 +578,13 @@ func (c *Client) Dialect(ctx context.Context, name string) (Dialect, error) {
 
 // CheckDialect checks a dialect file and returns what is wrong in it.
 func (c *Client) CheckDialect(ctx context.Context, name string, source []byte) ([]DialectProblem, error) {
-	return call[[]DialectProblem](c, ctx, "POST", "/dialect-check", q("name", name), source)
+	out, err := call[Page[DialectProblem]](c, ctx, "POST", "/dialect-check", q("name", name), source)
+	return out.Items, err
 }
 
 // Users lists the users.
 func (c *Client) Users(ctx context.Context) ([]User, error) {
-	return call[[]User](c, ctx, "GET", "/users", nil, nil)
+	return all[User](c, ctx, "/users", nil)
 }
 
 // AddUser adds a user.
@@ -582,7 +610,7 @@ func (c *Client) EditUser(ctx context.Context, name string, u NewUser) (User, er
 
 // Tokens lists one's own tokens.
 func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
-	return call[[]Token](c, ctx, "GET", "/tokens", nil, nil)
+	return all[Token](c, ctx, "/tokens", nil)
 }
 
 // DropToken ends one of one's own tokens.
@@ -592,8 +620,8 @@ func (c *Client) DropToken(ctx context.Context, id string) error {
 }
 
 // Audit lists the audit log, newest first, from before a sequence number.
-func (c *Client) Audit(ctx context.Context, before int64, limit int) (Deeds, error) {
-	return call[Deeds](c, ctx, "GET", "/audit", q("before", positive(int(before)), "limit", positive(limit)), nil)
+func (c *Client) Audit(ctx context.Context, before int64, limit int) (Page[AuditEntry], error) {
+	return call[Page[AuditEntry]](c, ctx, "GET", "/audit", q("cursor", positive(int(before)), "limit", positive(limit)), nil)
 }
 
 // CheckAudit tells whether the audit log is as it was written.

@@ -43,7 +43,7 @@ type NewRelay struct {
 
 // Relays lists the relays that are open.
 func (c *Client) Relays(ctx context.Context) ([]Relay, error) {
-	return call[[]Relay](c, ctx, "GET", "/relays", nil, nil)
+	return all[Relay](c, ctx, "/relays", nil)
 }
 
 // Relay lends this machine's network reach to the pushes of one device, over the

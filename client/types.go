@@ -2,7 +2,25 @@
 // travels; openapi.yaml describes them.
 package client
 
-import "time"
+import (
+	_ "embed"
+	"time"
+)
+
+// Source is this file: what the fields mean stands beside them, and the API's
+// description takes it from there.
+//
+//go:embed types.go
+var Source []byte
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty"` // the cursor of the next page; none: this is the last
+}
+
+// Pages tells that it is a page.
+func (Page[T]) Pages() bool { return true }
 
 // The window in which a push has to be confirmed.
 const (
@@ -39,12 +57,12 @@ type Device struct {
 	Address      string     `json:"address"`
 	Port         int        `json:"port"`
 	Site         string     `json:"site"`
-	Kind         string     `json:"kind"`
+	Kind         string     `json:"kind" enum:"device kinds"`
 	Tags         []string   `json:"tags"`
 	Dialect      string     `json:"dialect"`
 	User         string     `json:"user"`
 	HostKey      string     `json:"host_key_fingerprint"` // SHA-256, as OpenSSH prints it
-	State        string     `json:"state"`
+	State        string     `json:"state" enum:"device states"`
 	Drifted      bool       `json:"drifted"`
 	Unsaved      bool       `json:"unsaved"`
 	Trouble      string     `json:"trouble,omitempty"`
@@ -85,29 +103,29 @@ type Child struct {
 type NewDevice struct {
 	Revision int `json:"-"` // of an edit: which one it is based on; 0: the newest, looked up before
 
-	Name     string    `json:"name,omitempty"`
-	Address  string    `json:"address,omitempty"`
-	Port     int       `json:"port,omitempty"`
-	Site     *string   `json:"site,omitempty"`
-	Kind     string    `json:"kind,omitempty"`
-	Tags     *[]string `json:"tags,omitempty"`
-	Dialect  string    `json:"dialect,omitempty"`
-	HostKey  string    `json:"host_key,omitempty"` // as in an authorized_keys line
-	User     string    `json:"user,omitempty"`
-	Password string    `json:"password,omitempty"`
-	Key      string    `json:"key,omitempty"`   // private key, PEM or OpenSSH form
-	Raise    string    `json:"raise,omitempty"` // secret of the raised mode
-	Agent    string    `json:"agent,omitempty"` // public key that the service's SSH agent signs with
+	Name       string    `json:"name,omitempty"`
+	Address    string    `json:"address,omitempty"`
+	Port       int       `json:"port,omitempty"`
+	Site       *string   `json:"site,omitempty"`
+	Kind       string    `json:"kind,omitempty"`
+	Tags       *[]string `json:"tags,omitempty"`
+	Dialect    string    `json:"dialect,omitempty"`
+	HostKey    string    `json:"host_key,omitempty"` // as in an authorized_keys line
+	User       string    `json:"user,omitempty"`
+	Password   string    `json:"password,omitempty"`
+	Key        string    `json:"key,omitempty"`                           // private key, PEM or OpenSSH form
+	Privileged string    `json:"privileged_secret,omitempty" was:"raise"` // of the privileged mode
+	Agent      string    `json:"agent,omitempty"`                         // public key that the service's SSH agent signs with
 
-	Passphrase string             `json:"passphrase,omitempty"` // what its archives are to be encrypted under
-	Credential string             `json:"credential,omitempty"` // a credential set, instead of user and password
-	Transport  string             `json:"transport,omitempty"`  // one of the dialect's
-	Parent     *string            `json:"parent,omitempty"`     // name of the device it hangs on; empty for none
-	Jump       *string            `json:"jump,omitempty"`       // name of the device to go through; empty for none
-	Timeouts   *map[string]string `json:"timeouts,omitempty"`   // connect, answer, idle, whole
-	Ports      *map[string]int    `json:"ports,omitempty"`      // sftp, scp, ftp, ftps, tftp
-	Serials    *[]string          `json:"serials,omitempty"`    // the hardware that may answer there
-	Twice      bool               `json:"twice,omitempty"`      // another device is registered at the same address, on purpose
+	Passphrase string             `json:"passphrase,omitempty"`                  // what its archives are to be encrypted under
+	Credential string             `json:"credential,omitempty"`                  // a credential set, instead of user and password
+	Transport  string             `json:"transport,omitempty" enum:"transports"` // one of the dialect's
+	Parent     *string            `json:"parent,omitempty"`                      // name of the device it hangs on; empty for none
+	Jump       *string            `json:"jump,omitempty"`                        // name of the device to go through; empty for none
+	Timeouts   *map[string]string `json:"timeouts,omitempty"`                    // connect, answer, idle, whole
+	Ports      *map[string]int    `json:"ports,omitempty"`                       // sftp, scp, ftp, ftps, tftp
+	Serials    *[]string          `json:"serials,omitempty"`                     // the hardware that may answer there
+	Twice      bool               `json:"twice,omitempty"`                       // another device is registered at the same address, on purpose
 }
 
 // Tried is what a device showed that is not registered yet.
@@ -129,15 +147,15 @@ type TriedPart struct {
 
 // CredentialSet is a credential that many devices share, without its secrets.
 type CredentialSet struct {
-	Name      string     `json:"name"`
-	User      string     `json:"user"`
-	Selector  string     `json:"selector,omitempty"` // new devices that it picks get this set
-	ChangedAt time.Time  `json:"changed_at"`
-	Devices   int        `json:"devices"`
-	Latched   int        `json:"latched"`              // how many of them refused it
-	ShutSince *time.Time `json:"shut_since,omitempty"` // it is not tried anywhere
-	ShutWhy   string     `json:"shut_why,omitempty"`
-	Revision  int        `json:"revision"`
+	Name             string     `json:"name"`
+	User             string     `json:"user"`
+	Selector         string     `json:"selector,omitempty"` // new devices that it picks get this set
+	ChangedAt        time.Time  `json:"changed_at"`
+	Devices          int        `json:"devices"`
+	Latched          int        `json:"latched"`                      // how many of them refused it
+	BreakerOpenSince *time.Time `json:"breaker_open_since,omitempty"` // it is not tried anywhere
+	BreakerWhy       string     `json:"breaker_why,omitempty"`
+	Revision         int        `json:"revision"`
 }
 
 // NewCredentialSet is what a set is made or changed with. Empty fields of a
@@ -151,11 +169,19 @@ type NewCredentialSet struct {
 	Password   string  `json:"password,omitempty"`
 	Key        string  `json:"key,omitempty"`
 	Agent      string  `json:"agent,omitempty"`
-	Raise      string  `json:"raise,omitempty"`
+	Privileged string  `json:"privileged_secret,omitempty" was:"raise"`
 	Passphrase string  `json:"passphrase,omitempty"`
 
 	FactoryUser     string `json:"factory_user,omitempty"`
 	FactoryPassword string `json:"factory_password,omitempty"`
+}
+
+// Reach is an address to be asked who is there.
+type Reach struct {
+	Transport string `json:"transport,omitempty" enum:"transports"`
+	Address   string `json:"address"`
+	Port      int    `json:"port"`
+	Relay     string `json:"relay,omitempty"` // the machine beside it that lends its reach
 }
 
 // Probe is what a device shows before anybody signs in.
@@ -181,7 +207,7 @@ type Version struct {
 	Part       string    `json:"part"`
 	Number     int       `json:"number"`
 	TakenAt    time.Time `json:"taken_at"`
-	Reason     string    `json:"reason"`
+	Reason     string    `json:"reason" enum:"reasons"`
 	Actor      string    `json:"actor"`
 	Author     string    `json:"author,omitempty"`
 	Name       string    `json:"name,omitempty"`
@@ -193,7 +219,7 @@ type Version struct {
 	Added      int       `json:"added"`
 	Removed    int       `json:"removed"`
 	DialectRev int       `json:"dialect_revision"`
-	Aside      string    `json:"aside,omitempty"` // why it counts for nothing: other hardware, in factory state
+	Aside      string    `json:"aside,omitempty" enum:"asides"` // why it counts for nothing: other hardware, in factory state
 	SeenFrom   time.Time `json:"seen_from"`
 	SeenUntil  time.Time `json:"seen_until"`
 	SeenOpen   bool      `json:"seen_open"`
@@ -234,7 +260,7 @@ type Diff struct {
 	FromSure string `json:"from_sure,omitempty"`
 	To       string `json:"to"`
 	ToSure   string `json:"to_sure,omitempty"`
-	Relation string `json:"relation"` // identical, unchanged, equivalent, different
+	Relation string `json:"relation" enum:"relations"` // identical, unchanged, equivalent, different
 	Added    int    `json:"added"`
 	Removed  int    `json:"removed"`
 	SetAside int    `json:"set_aside"` // lines that change by themselves and were left out
@@ -257,15 +283,15 @@ type Hunk struct {
 // DiffLine is one line of a hunk. Marks are byte offsets of what differs from
 // the facing line.
 type DiffLine struct {
-	Op    string   `json:"op"` // same, remove, add
+	Op    string   `json:"op" enum:"line ops"` // same, remove, add
 	Text  string   `json:"text"`
 	From  int      `json:"from,omitempty"`
 	To    int      `json:"to,omitempty"`
 	Marks [][2]int `json:"marks,omitempty"`
 }
 
-// Residual is a line that differs from what it should be.
-type Residual struct {
+// Difference is a line that differs from what it should be.
+type Difference struct {
 	Block string `json:"block,omitempty"`
 	Have  string `json:"have,omitempty"`
 	Want  string `json:"want,omitempty"`
@@ -274,13 +300,13 @@ type Residual struct {
 
 // Drift is how a device stands to its baseline.
 type Drift struct {
-	Device      string     `json:"device"`
-	Part        string     `json:"part"`
-	State       string     `json:"state"` // steady, drifted, no baseline, not known
-	Baseline    string     `json:"baseline,omitempty"`
-	Running     string     `json:"running,omitempty"`
-	Differences []Residual `json:"differences"`
-	Trouble     string     `json:"trouble,omitempty"`
+	Device      string       `json:"device"`
+	Part        string       `json:"part"`
+	State       string       `json:"state" enum:"drift states"` // steady, drifted, no baseline, not known
+	Baseline    string       `json:"baseline,omitempty"`
+	Running     string       `json:"running,omitempty"`
+	Differences []Difference `json:"differences"`
+	Trouble     string       `json:"trouble,omitempty"`
 }
 
 // NewPull asks for pulls.
@@ -288,37 +314,64 @@ type NewPull struct {
 	Selector []string `json:"selector"`
 }
 
-// Jobs is a page of jobs, newest first.
-type Jobs struct {
-	Jobs []Job  `json:"jobs"`
-	Next string `json:"next,omitempty"` // cursor of the next page
-}
-
 // Job is one unit of work.
 type Job struct {
-	ID        string     `json:"id"`
-	Kind      string     `json:"kind"`
-	Device    string     `json:"device"`
-	State     string     `json:"state"`
-	Outcome   string     `json:"outcome,omitempty"`
-	Summary   string     `json:"summary,omitempty"`
-	Actor     string     `json:"actor"`
-	CreatedAt time.Time  `json:"created_at"`
-	StartedAt *time.Time `json:"started_at,omitempty"`
-	EndedAt   *time.Time `json:"ended_at,omitempty"`
-	Cancel    bool       `json:"cancel_asked"`
-	UndoOf    string     `json:"undo_of,omitempty"`
-	Due       *time.Time `json:"due,omitempty"`        // of a push that waits to be confirmed: when it undoes itself
-	Awaits    string     `json:"awaits,omitempty"`     // what a waiting job waits for: confirm, restart, approval or start
-	Decision  string     `json:"decision,omitempty"`   // confirm, undo, restart, approve or decline, once somebody said so
-	DecidedBy string     `json:"decided_by,omitempty"` // who
-	Preview   string     `json:"preview,omitempty"`    // of a preview job that is done
-	Pull      *PullEnd   `json:"pull,omitempty"`
-	Push      *PushEnd   `json:"push,omitempty"`
-	Plan      *Plan      `json:"plan,omitempty"`  // of a planned push
-	Drill     *Drill     `json:"drill,omitempty"` // of a drill
-	Survey    *Survey    `json:"survey,omitempty"`
-	Restore   *Restore   `json:"restore,omitempty"`
+	ID             string          `json:"id"`
+	Kind           string          `json:"kind" enum:"kinds"`
+	Device         string          `json:"device"`
+	State          string          `json:"state" enum:"job states"`
+	Outcome        string          `json:"outcome,omitempty" enum:"outcomes"`
+	Summary        string          `json:"summary,omitempty"`
+	Actor          string          `json:"actor"`
+	CreatedAt      time.Time       `json:"created_at"`
+	StartedAt      *time.Time      `json:"started_at,omitempty"`
+	EndedAt        *time.Time      `json:"ended_at,omitempty"`
+	Cancel         bool            `json:"cancel_asked"`
+	UndoOf         string          `json:"undo_of,omitempty"`
+	Due            *time.Time      `json:"due,omitempty"`                   // of a push that waits to be confirmed: when it undoes itself
+	Awaits         string          `json:"awaits,omitempty" enum:"awaits"`  // what a waiting job waits for: confirm, restart, approval or start
+	Decision       string          `json:"decision,omitempty" enum:"words"` // confirm, undo, restart, approve or decline, once somebody said so
+	DecidedBy      string          `json:"decided_by,omitempty"`            // who
+	Preview        string          `json:"preview,omitempty"`               // of a preview job that is done
+	Pull           *PullEnd        `json:"pull,omitempty"`
+	Push           *PushEnd        `json:"push,omitempty"`
+	Plan           *Plan           `json:"plan,omitempty"`         // of a planned push
+	RestoreTest    *RestoreTest    `json:"restore_test,omitempty"` // of a restore test
+	RestorePreview *RestorePreview `json:"restore_preview,omitempty"`
+	Restore        *Restore        `json:"restore,omitempty"`
+
+	Result any `json:"result,omitempty"` // what it has led to, of kinds that have no field of their own
+}
+
+// JobKind is a kind of job that the service knows.
+type JobKind struct {
+	Name   string     `json:"name"`
+	Does   string     `json:"does"`
+	Role   string     `json:"role" enum:"roles"` // the least that asking for one takes
+	Visits bool       `json:"visits"`            // it talks to a device by itself
+	Asked  bool       `json:"asked"`             // it can be asked for by its name alone
+	Awaits []JobAwait `json:"awaits"`            // what it can wait for
+}
+
+// JobAwait is one thing that a job can wait for.
+type JobAwait struct {
+	For   string    `json:"for" enum:"awaits"`
+	Means string    `json:"means"` // who or what that is: it waits for …
+	Words []JobWord `json:"words"` // what a person can say to it
+}
+
+// JobWord is one thing that a person can say to a job that waits, at
+// /jobs/{id}/{word}.
+type JobWord struct {
+	Say  string `json:"say" enum:"words"`
+	Does string `json:"does"`
+}
+
+// NewJob asks for a job by its kind's name.
+type NewJob struct {
+	Kind   string         `json:"kind" enum:"kinds"`
+	Device string         `json:"device,omitempty"` // about whom it is, if it is about one
+	With   map[string]any `json:"with,omitempty"`   // what goes with it, as its kind says
 }
 
 // PullEnd is what a pull brought.
@@ -338,15 +391,15 @@ type PulledPart struct {
 
 // PushEnd is what a push led to.
 type PushEnd struct {
-	Target    string     `json:"target"`
-	Before    string     `json:"before,omitempty"`
-	After     string     `json:"after,omitempty"`
-	Sent      int        `json:"sent"`
-	Total     int        `json:"total"`
-	Saved     bool       `json:"saved"`
-	Residuals []Residual `json:"residuals"`
-	Refused   *Refusal   `json:"refused,omitempty"`
-	Checks    []Checked  `json:"checks"`
+	Target    string       `json:"target"`
+	Before    string       `json:"before,omitempty"`
+	After     string       `json:"after,omitempty"`
+	Sent      int          `json:"sent"`
+	Total     int          `json:"total"`
+	Saved     bool         `json:"saved"`
+	Remaining []Difference `json:"remaining"`
+	Refused   *Refusal     `json:"refused,omitempty"`
+	Checks    []Checked    `json:"checks"`
 }
 
 // Checked is a check and what came of it before a push and after.
@@ -376,44 +429,44 @@ type Refusal struct {
 type Entry struct {
 	Seq  int       `json:"seq"`
 	At   time.Time `json:"at"`
-	Kind string    `json:"kind"` // step, info, line, warning, trouble, kept, end
+	Kind string    `json:"kind" enum:"entry kinds"` // step, info, line, warning, trouble, kept, end
 	Text string    `json:"text"`
 }
 
-// NewSurvey asks what putting many devices back would take.
-type NewSurvey struct {
+// NewRestorePreview asks what putting many devices back would take.
+type NewRestorePreview struct {
 	Selector []string `json:"selector"`
 	Which    string   `json:"which,omitempty"`    // of their main parts: baseline, previous, a name, a time…
 	Snapshot string   `json:"snapshot,omitempty"` // or the versions of this one; without a selector all of its devices
 }
 
-// Survey is what putting many devices back would take, in the order in which it
+// RestorePreview is what putting many devices back would take, in the order in which it
 // would be done.
-type Survey struct {
-	Which string     `json:"which"`
-	Rows  []Surveyed `json:"rows"`
+type RestorePreview struct {
+	Which string              `json:"which"`
+	Rows  []RestorePreviewRow `json:"rows"`
 }
 
-// Surveyed is one device of a survey.
-type Surveyed struct {
-	Device  string   `json:"device"`
-	Target  string   `json:"target,omitempty"`
-	Preview string   `json:"preview,omitempty"`
-	Lines   int      `json:"lines"`
-	Doubts  []string `json:"doubts"`         // what speaks against it, though it does not forbid it
-	Skip    string   `json:"skip,omitempty"` // why it is left out
-	Refused bool     `json:"refused"`        // not because it needs nothing, but because it cannot be done
+// RestorePreviewRow is one device of a restore preview.
+type RestorePreviewRow struct {
+	Device   string   `json:"device"`
+	Target   string   `json:"target,omitempty"`
+	Preview  string   `json:"preview,omitempty"`
+	Lines    int      `json:"lines"`
+	Warnings []string `json:"warnings"`       // what speaks against it, though it does not forbid it
+	Skip     string   `json:"skip,omitempty"` // why it is left out
+	Refused  bool     `json:"refused"`        // not because it needs nothing, but because it cannot be done
 }
 
-// NewRestore pushes what a survey shows.
+// NewRestore pushes what a restore preview shows.
 type NewRestore struct {
-	Survey    string `json:"survey"` // the job
-	Within    string `json:"within,omitempty"`
-	Together  bool   `json:"together,omitempty"`   // one window for all, which begins with the restore
-	AtOnce    int    `json:"at_once,omitempty"`    // so many at a time after the first; 4 if not said
-	StopAfter int    `json:"stop_after,omitempty"` // so many pushes that did not end well; 1 if not said
-	Note      string `json:"note,omitempty"`
-	Despite   string `json:"despite,omitempty"`
+	RestorePreview string `json:"restore_preview" was:"survey"` // the job
+	Within         string `json:"within,omitempty"`
+	Together       bool   `json:"together,omitempty"`   // one window for all, which begins with the restore
+	AtOnce         int    `json:"at_once,omitempty"`    // so many at a time after the first; 4 if not said
+	StopAfter      int    `json:"stop_after,omitempty"` // so many pushes that did not end well; 1 if not said
+	Note           string `json:"note,omitempty"`
+	Override       string `json:"override,omitempty" was:"despite"`
 }
 
 // Restore is how each device came out.
@@ -437,14 +490,14 @@ type NewVersion struct {
 	Text string `json:"text"`
 	Note string `json:"note,omitempty"`
 
-	Despite string `json:"despite,omitempty"` // why it is kept although it hardly is the device's
+	Override string `json:"override,omitempty" was:"despite"` // why it is kept although it hardly is the device's
 }
 
 // NewPreview asks what a push would do.
 type NewPreview struct {
 	Ref    string `json:"ref,omitempty"`
-	To     string `json:"to,omitempty"`     // another device than the reference's
-	Method string `json:"method,omitempty"` // replace or merge
+	To     string `json:"to,omitempty"`                    // another device than the reference's
+	Method string `json:"method,omitempty" enum:"methods"` // replace or merge
 	UndoOf string `json:"undo_of,omitempty"`
 
 	Only      []string `json:"only,omitempty"`       // only these blocks of it, like "lane quay1" or "flock 7 / neighbour 10.0.0.1"
@@ -486,36 +539,36 @@ type LandmarkPair struct {
 
 // Preview is exactly what a push would send and lead to.
 type Preview struct {
-	ID         string     `json:"id"`
-	Hash       string     `json:"hash"`
-	Device     string     `json:"device"`
-	Part       string     `json:"part"`
-	Relay      string     `json:"relay,omitempty"` // through which it is spoken to
-	Held       []Residual `json:"held"`            // lines of the version that are set aside: they belong to the hardware it was taken from
-	Loaded     []Residual `json:"loaded"`          // what somebody loaded into the candidate and did not commit: have runs, want is loaded
-	Methods    []string   `json:"methods"`         // what the dialect offers, the preferred one first
-	Changes    []Residual `json:"changes"`         // what a document that is sent as a whole changes
-	Serial     string     `json:"serial"`
-	Method     string     `json:"method"`
-	Target     string     `json:"target"`
-	TargetName string     `json:"target_name,omitempty"`
-	Base       string     `json:"base"`
-	MadeAt     time.Time  `json:"made_at"`
-	Steps      []Step     `json:"steps"`
-	Lines      int        `json:"lines"`
-	Predicted  string     `json:"predicted"`
-	Remains    []Residual `json:"remains"`
-	Warnings   []string   `json:"warnings"`
-	Undo       string     `json:"undo"`
-	Saves      bool       `json:"saves"`
-	Unsaved    bool       `json:"unsaved"`
-	Masked     bool       `json:"masked"`
-	UndoOf     string     `json:"undo_of,omitempty"`
+	ID         string       `json:"id"`
+	Hash       string       `json:"hash"`
+	Device     string       `json:"device"`
+	Part       string       `json:"part"`
+	Relay      string       `json:"relay,omitempty"` // through which it is spoken to
+	SetAside   []Difference `json:"set_aside"`       // lines of the version that are set aside: they belong to the hardware it was taken from
+	Loaded     []Difference `json:"loaded"`          // what somebody loaded into the candidate and did not commit: have runs, want is loaded
+	Methods    []string     `json:"methods"`         // what the dialect offers, the preferred one first
+	Changes    []Difference `json:"changes"`         // what a document that is sent as a whole changes
+	Serial     string       `json:"serial"`
+	Method     string       `json:"method"`
+	Target     string       `json:"target"`
+	TargetName string       `json:"target_name,omitempty"`
+	Base       string       `json:"base"`
+	MadeAt     time.Time    `json:"made_at"`
+	Steps      []Step       `json:"steps"`
+	Lines      int          `json:"lines"`
+	Predicted  string       `json:"predicted"`
+	Remaining  []Difference `json:"remaining"`
+	Notes      []string     `json:"notes"`
+	Undo       string       `json:"undo"`
+	Saves      bool         `json:"saves"`
+	Unsaved    bool         `json:"unsaved"`
+	Masked     bool         `json:"masked"`
+	UndoOf     string       `json:"undo_of,omitempty"`
 
-	TouchesPath bool `json:"touches_path"` // it touches what the device is reached by, or the account that signs in
+	TouchesManagementPath bool `json:"touches_management_path"` // it touches what the device is reached by, or the account that signs in
 
 	Only      []string       `json:"only,omitempty"` // the blocks it is limited to
-	Doubts    []string       `json:"doubts"`         // what speaks against it; a push has to say why it is done all the same
+	Warnings  []string       `json:"warnings"`       // what speaks against it; a push has to say why it is done all the same
 	Swap      *Newcomer      `json:"swap,omitempty"`
 	Factory   bool           `json:"factory"` // the unit has factory settings
 	At        string         `json:"at,omitempty"`
@@ -524,7 +577,7 @@ type Preview struct {
 
 // Step is what is sent at once.
 type Step struct {
-	Kind  string   `json:"kind"` // enter, set, remove, leave, load, commit
+	Kind  string   `json:"kind" enum:"step kinds"` // enter, set, remove, leave, load, commit
 	Lines []string `json:"lines"`
 	Block string   `json:"block,omitempty"`
 	Depth int      `json:"depth"`
@@ -542,8 +595,8 @@ type Plan struct {
 	Push     string    `json:"push,omitempty"`     // the job, once it has begun
 }
 
-// Drill is how a drill went.
-type Drill struct {
+// RestoreTest is how a restore test went.
+type RestoreTest struct {
 	Ref    string `json:"ref"`            // the version that was tried out
 	On     string `json:"on"`             // the device it was put on
 	Push   string `json:"push,omitempty"` // the job that put it there
@@ -552,8 +605,8 @@ type Drill struct {
 	Whole  bool   `json:"whole"`          // and the other device runs again what it ran before
 }
 
-// NewDrill tries a version out on another device.
-type NewDrill struct {
+// NewRestoreTest tries a version out on another device.
+type NewRestoreTest struct {
 	Ref  string `json:"ref"`
 	On   string `json:"on"`
 	Note string `json:"note,omitempty"`
@@ -588,9 +641,9 @@ type Relay struct {
 	Until    time.Time `json:"until"`
 }
 
-// Sheet is what a person types at a unit's console, or carries there, so that
+// BootstrapSheet is what a person types at a unit's console, or carries there, so that
 // the service can reach it.
-type Sheet struct {
+type BootstrapSheet struct {
 	Device string      `json:"device"`
 	Target string      `json:"target"`
 	User   string      `json:"user"` // the account the service signs in with
@@ -640,27 +693,27 @@ type NewPush struct {
 	Leave       bool `json:"leave,omitempty"`        // when a line is refused, what was applied before it stays
 	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 
-	Checks    []string `json:"checks,omitempty"`     // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME
-	Despite   string   `json:"despite,omitempty"`    // why it is done although the preview has doubts
-	Within    string   `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
-	WhenEqual bool     `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
+	Checks    []string `json:"checks,omitempty"`                 // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME
+	Override  string   `json:"override,omitempty" was:"despite"` // why it is done although warnings speak against it
+	Within    string   `json:"within,omitempty"`                 // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
+	WhenEqual bool     `json:"when_equal,omitempty"`             // it confirms itself when it is proved equal
 
 	EndSession string `json:"end_session,omitempty"` // the device's name for somebody's session that holds it and is to be ended
 }
 
 // Dialect is how one family of devices is spoken to.
 type Dialect struct {
-	Name     string   `json:"name"`
-	Title    string   `json:"title"`
-	Kind     string   `json:"kind"`
-	Revision int      `json:"revision"`
-	Port     int      `json:"port"`
-	Parts    []string `json:"parts"`
-	Methods  []string `json:"methods"`
-	Devices  int      `json:"devices"`
-	Source   string   `json:"source,omitempty"`
-	Ways     []Way    `json:"ways"`   // how it is spoken to, the usual way first
-	Raised   bool     `json:"raised"` // a mode asks for a secret of its own
+	Name       string   `json:"name"`
+	Title      string   `json:"title"`
+	Kind       string   `json:"kind"`
+	Revision   int      `json:"revision"`
+	Port       int      `json:"port"`
+	Parts      []string `json:"parts"`
+	Methods    []string `json:"methods"`
+	Devices    int      `json:"devices"`
+	Source     string   `json:"source,omitempty"`
+	Ways       []Way    `json:"ways"`       // how it is spoken to, the usual way first
+	Privileged bool     `json:"privileged"` // a mode asks for a secret of its own
 }
 
 // DialectProblem is one thing wrong in a dialect file.
@@ -691,7 +744,7 @@ type Granted struct {
 // Me is who is signed in.
 type Me struct {
 	User    string `json:"user"`
-	Role    string `json:"role"`
+	Role    string `json:"role" enum:"roles"`
 	Secrets bool   `json:"secrets"`
 	CSRF    string `json:"csrf,omitempty"`
 }
@@ -699,7 +752,7 @@ type Me struct {
 // User is somebody who may sign in.
 type User struct {
 	Name     string    `json:"name"`
-	Role     string    `json:"role"`
+	Role     string    `json:"role" enum:"roles"`
 	Secrets  bool      `json:"secrets"`
 	Disabled bool      `json:"disabled"`
 	MadeAt   time.Time `json:"made_at"`
@@ -727,20 +780,14 @@ type Token struct {
 	Expires time.Time  `json:"expires"`
 }
 
-// Deed is one row of the audit log.
-type Deed struct {
+// AuditEntry is one row of the audit log.
+type AuditEntry struct {
 	Seq    int64     `json:"seq"`
 	At     time.Time `json:"at"`
 	Actor  string    `json:"actor"`
 	Action string    `json:"action"`
 	Object string    `json:"object"`
 	Detail string    `json:"detail"`
-}
-
-// Deeds is a page of the audit log, newest first.
-type Deeds struct {
-	Deeds []Deed `json:"deeds"`
-	Next  int64  `json:"next,omitempty"`
 }
 
 // AuditCheck is whether the audit log is as it was written.
@@ -752,11 +799,11 @@ type AuditCheck struct {
 
 // Status is how the fleet and the service are.
 type Status struct {
-	Version string         `json:"version"`
-	Node    string         `json:"node"`
-	Devices int            `json:"devices"`
-	States  map[string]int `json:"states"`
-	Order   []string       `json:"order"` // the states, worst first
+	Version  string         `json:"version"`
+	Instance string         `json:"instance"`
+	Devices  int            `json:"devices"`
+	States   map[string]int `json:"states"`
+	Order    []string       `json:"order"` // the states, worst first
 
 	NeverProven int `json:"never_proven"` // devices of which no version was ever put back and proved
 

@@ -100,8 +100,8 @@ func TestSmallWords(t *testing.T) {
 	// The advice to take a window is for who took none.
 	touched := w.preview(client.NewPreview{Ref: r1 + "@1"})
 	const advice = "with --within TIME it goes back by itself"
-	if out, _, _ := w.cli("push", r1+"@1", "--preview"); strings.Contains(out, advice) != touched.TouchesPath || !touched.TouchesPath {
-		t.Errorf("without a window, touching the path %v:\n%s", touched.TouchesPath, out)
+	if out, _, _ := w.cli("push", r1+"@1", "--preview"); strings.Contains(out, advice) != touched.TouchesManagementPath || !touched.TouchesManagementPath {
+		t.Errorf("without a window, touching the path %v:\n%s", touched.TouchesManagementPath, out)
 	}
 	if out, _, _ := w.cli("push", r1+"@1", "--within", "5m", "--preview"); strings.Contains(out, advice) || strings.Contains(out, "push it with a window") {
 		t.Errorf("a window is advised where one is given:\n%s", out)
@@ -143,7 +143,7 @@ func TestSmallWords(t *testing.T) {
 		t.Errorf("children of a device without any: %v", err)
 	}
 	// A job's beginning names it, when it is the beginning of one.
-	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Limit: 1}))(t).Jobs
+	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Limit: 1}))(t).Items
 	short := jobs[0].ID[:15]
 	if out, said, status := w.cli("job", "show", short); status != 0 || !strings.Contains(out, jobs[0].ID) {
 		t.Errorf("job show %s: status %d\n%s%s", short, status, out, said)
@@ -210,13 +210,13 @@ func TestUnlikelyTexts(t *testing.T) {
 		}
 	}
 	// With a reason it is kept, and the reason with it; pushing it asks again.
-	v := must(w.admin.Edit(ctx(t), client.NewVersion{Ref: r1 + "@1", Text: noAccount, Despite: "we move to another account"}))(t)
+	v := must(w.admin.Edit(ctx(t), client.NewVersion{Ref: r1 + "@1", Text: noAccount, Override: "we move to another account"}))(t)
 	if !strings.Contains(v.Note, "we move to another account") || v.Aside != "edited" {
 		t.Errorf("%+v", v)
 	}
 	p := w.preview(client.NewPreview{Ref: v.Ref})
-	if !strings.Contains(strings.Join(p.Doubts, "\n"), "takes away the account magpie") {
-		t.Errorf("pushing it says %q", p.Doubts)
+	if !strings.Contains(strings.Join(p.Warnings, "\n"), "takes away the account magpie") {
+		t.Errorf("pushing it says %q", p.Warnings)
 	}
 	if out, said, status := w.cli("edit", r1+"@1", "--file", "/dev/null"); status != 2 || !strings.Contains(said, "says nothing at all") {
 		t.Errorf("status %d\n%s%s", status, out, said)
@@ -248,7 +248,7 @@ func TestProvedThenSaved(t *testing.T) {
 	steps := w.preview(client.NewPreview{Ref: r1 + "@1"}).Steps
 	w.fleet.faults(r1, tern.Faults{IgnoreLine: lastSet(steps)})
 	end := w.push(r1 + "@1")
-	if end.Outcome != "residuals" || end.Push.Saved || w.fleet.startup(r1) != startup || !strings.Contains(end.Summary, "not saved to startup") {
+	if end.Outcome != "differs" || end.Push.Saved || w.fleet.startup(r1) != startup || !strings.Contains(end.Summary, "not saved to startup") {
 		t.Errorf("a wrong result was saved: %s: %s", end.Outcome, end.Summary)
 	}
 	w.fleet.faults(r1, tern.Faults{})
@@ -276,9 +276,9 @@ func TestProvedThenSaved(t *testing.T) {
 	}
 }
 
-// TestDrillLeavesNoTrace: what a drill puts on another device counts for nothing
+// TestRestoreTestLeavesNoTrace: what a restore test puts on another device counts for nothing
 // there, so that no push offers another device's configuration by accident.
-func TestDrillLeavesNoTrace(t *testing.T) {
+func TestRestoreTestLeavesNoTrace(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 2)
 	spare := w.fleet.places[1].Name
@@ -288,7 +288,7 @@ func TestDrillLeavesNoTrace(t *testing.T) {
 	w.fleet.amend(spare, "mwilks", "lane quay1", `note "now"`)
 	w.pull(spare)
 	before := must(w.admin.Text(ctx(t), spare+"@previous"))(t).Text
-	if _, said, status := w.cli("drill", r1+"@1", "--on", spare, "--yes"); status != 0 {
+	if _, said, status := w.cli("restore-test", r1+"@1", "--on", spare, "--yes"); status != 0 {
 		t.Fatalf("%s", said)
 	}
 	for which, want := range map[string]string{"@latest": `note "now"`, "@previous": `note "before"`} {
@@ -297,15 +297,15 @@ func TestDrillLeavesNoTrace(t *testing.T) {
 		}
 	}
 	if after := must(w.admin.Text(ctx(t), spare+"@previous"))(t).Text; after != before {
-		t.Error("@previous is another text after a drill")
+		t.Error("@previous is another text after a restore test")
 	}
 	aside := 0
 	for _, v := range w.versions(spare) {
 		if v.Aside == "restore test" {
 			aside++
 			// By any road it is said whose it is.
-			if p := w.preview(client.NewPreview{Ref: v.Ref}); !strings.Contains(strings.Join(p.Doubts, "\n"), "has the host name "+r1) {
-				t.Errorf("pushing %s says %q", v.Ref, p.Doubts)
+			if p := w.preview(client.NewPreview{Ref: v.Ref}); !strings.Contains(strings.Join(p.Warnings, "\n"), "has the host name "+r1) {
+				t.Errorf("pushing %s says %q", v.Ref, p.Warnings)
 			}
 		}
 	}
@@ -341,7 +341,7 @@ func TestAuditHasWhatWasDone(t *testing.T) {
 		_, _ = (&client.Client{URL: w.url}).Login(ctx(t), client.Login{User: "somebody", Password: "guess"})
 	}
 	log, refused := "", 0
-	for _, d := range must(w.admin.Audit(ctx(t), 0, 200))(t).Deeds {
+	for _, d := range must(w.admin.Audit(ctx(t), 0, 200))(t).Items {
 		log += d.Action + ": " + d.Object + ": " + d.Detail + "\n"
 		if d.Action == "sign-in refused" {
 			refused++

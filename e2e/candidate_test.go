@@ -35,13 +35,13 @@ func TestCandidate(t *testing.T) {
 
 	load("half done")
 	p := w.preview(client.NewPreview{Ref: f1 + "@1"})
-	if len(p.Loaded) != 1 || !strings.Contains(p.Loaded[0].Want, "half done") || len(p.Doubts) != 1 || !strings.Contains(p.Doubts[0], "did not commit") {
-		t.Errorf("loaded %+v, doubts %q", p.Loaded, p.Doubts)
+	if len(p.Loaded) != 1 || !strings.Contains(p.Loaded[0].Want, "half done") || len(p.Warnings) != 1 || !strings.Contains(p.Warnings[0], "did not commit") {
+		t.Errorf("loaded %+v, warnings %q", p.Loaded, p.Warnings)
 	}
 	if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); err == nil {
 		t.Error("pushed without a word about it")
 	}
-	out, said, status := w.cli("push", f1+"@1", "--yes", "--despite", "agreed with okonkwo")
+	out, said, status := w.cli("push", f1+"@1", "--yes", "--override", "agreed with okonkwo")
 	if status != 0 || w.fleet.running(f1) != first || !strings.Contains(out, "and not committed:") {
 		t.Errorf("status %d\n%s%s\n%s", status, out, said, w.fleet.running(f1))
 	}
@@ -56,7 +56,7 @@ func TestCandidate(t *testing.T) {
 	if p = w.preview(client.NewPreview{Ref: f1 + "@2"}); len(p.Loaded) != 1 {
 		t.Errorf("what was loaded is gone: %+v", p.Loaded)
 	}
-	end = w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Despite: "it is mine"}, ""))(t).ID)
+	end = w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Override: "it is mine"}, ""))(t).ID)
 	if end.Outcome != "equal" || w.fleet.running(f1) != second {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}

@@ -85,7 +85,7 @@ func TestConfirm(t *testing.T) {
 			if _, said, status := w.cli("push", d.name+"@1", "--yes"); status == 0 || !strings.Contains(said, j.ID) {
 				t.Errorf("a second push while one waits: status %d, %s", status, said)
 			}
-			must(w.admin.TakeBack(ctx(t), j.ID))(t)
+			must(w.admin.Undo(ctx(t), j.ID))(t)
 			if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(d.name) != second {
 				t.Errorf("%s: %s\n%s\n%s", end.Outcome, end.Summary, w.logText(j.ID), w.fleet.running(d.name))
 			}
@@ -95,7 +95,7 @@ func TestConfirm(t *testing.T) {
 
 			// Kept by hand; only then is startup written.
 			j = w.parked(w.within("2m", d.name+"@1").ID)
-			out, said, status := w.cli("push", "--confirm", j.ID)
+			out, said, status := w.cli("job", "confirm", j.ID)
 			if status != 0 || w.fleet.running(d.name) != first {
 				t.Errorf("status %d\n%s%s", status, out, said)
 			}
@@ -180,7 +180,7 @@ func TestConfirmAfterDeath(t *testing.T) {
 			if err := syscall.Kill(w.databasePID(), syscall.SIGKILL); err != nil {
 				t.Fatal(err)
 			}
-			must(w.admin.TakeBack(ctx(t), j.ID))(t)
+			must(w.admin.Undo(ctx(t), j.ID))(t)
 		}
 		if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
 			t.Errorf("both %v: %s: %s\n%s", both, end.Outcome, end.Summary, w.logText(j.ID))
@@ -357,7 +357,7 @@ func TestUnitReplacedWhileItWaits(t *testing.T) {
 	changed(w)
 	serial := w.fleet.status(r1).Serial
 	for i, decide := range []func(id string){
-		func(id string) { must(w.admin.TakeBack(ctx(t), id))(t) },
+		func(id string) { must(w.admin.Undo(ctx(t), id))(t) },
 		func(id string) { must(w.admin.Confirm(ctx(t), id))(t) },
 	} {
 		j := w.parked(w.within("5m", r1+"@1").ID)

@@ -12,8 +12,8 @@ import (
 )
 
 // TestConsolePlans: a push is planned, approved by a second person and done; a
-// staged one waits for its restart; a snapshot is made and put back; a drill is
-// held; a carry sheet says its secrets when asked: all in the console.
+// staged one waits for its restart; a snapshot is made and put back; a restore test is
+// held; a bootstrap sheet says its secrets when asked: all in the console.
 func TestConsolePlans(t *testing.T) {
 	w := demoWorld(t)
 	b := newBrowser(t, w.url)
@@ -70,20 +70,20 @@ func TestConsolePlans(t *testing.T) {
 	b.open("/devices/innisquill-sw1")
 	b.click("Try the newest version out")
 	b.see("On")
-	b.do(chromedp.WaitVisible(`select[name=drill-on]`))
-	b.choose(`select[name=drill-on]`, "port-asterly-sw1")
-	b.click("Hold a drill")
+	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`))
+	b.choose(`select[name=restore-test-on]`, "port-asterly-sw1")
+	b.click("Make a restore test")
 	b.see("was put on port-asterly-sw1 and proved")
-	if d := must(w.admin.Device(ctx(t), "innisquill-sw1"))(t); !strings.Contains(d.Proven, "in a drill on port-asterly-sw1") {
+	if d := must(w.admin.Device(ctx(t), "innisquill-sw1"))(t); !strings.Contains(d.Proven, "in a restore test on port-asterly-sw1") {
 		t.Errorf("proven %q", d.Proven)
 	}
 	for _, name := range []string{"innisquill-sw1", "port-asterly-sw1"} {
 		if j := w.pull(name); j.Outcome != "done" || must(w.admin.Device(ctx(t), name))(t).State != "steady" {
-			t.Errorf("%s after the drill: %s", name, j.Summary)
+			t.Errorf("%s after the restore test: %s", name, j.Summary)
 		}
 	}
 
-	b.open("/sheet?ref=dunvarrow-r1")
+	b.open("/bootstrap-sheet?ref=dunvarrow-r1")
 	b.see("‹secret")
 	b.do(chromedp.Click(`input[name=secrets]`))
 	for end := time.Now().Add(20 * time.Second); strings.Contains(b.text(), "‹secret"); time.Sleep(50 * time.Millisecond) {
@@ -91,7 +91,7 @@ func TestConsolePlans(t *testing.T) {
 			t.Fatal("the secrets stay hidden")
 		}
 	}
-	if jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{State: "waiting", Limit: 10}))(t); len(jobs.Jobs) != 0 {
-		t.Errorf("jobs still wait: %+v", jobs.Jobs)
+	if jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{State: "waiting", Limit: 10}))(t); len(jobs.Items) != 0 {
+		t.Errorf("jobs still wait: %+v", jobs.Items)
 	}
 }

@@ -243,7 +243,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	field("Port", "2222")
 	field("User on the device", "magpie")
 	field("Password", "demo-nest-1")
-	field("Secret of the raised mode", "demo-mast-1")
+	field("Secret of the privileged mode", "demo-mast-1")
 	b.click("Look who answers there")
 	b.see(probe.Fingerprint)
 	if _, err := w.admin.Device(ctx(t), name); err == nil {
@@ -255,7 +255,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b.see("Tenure")
 	eventually(t, "it is pulled", func() bool { return len(w.versions(name)) == 1 })
 	// And its first version is marked in place.
-	b.see("first contact")
+	b.see("first pull")
 	b.click("mark version 1")
 	b.do(chromedp.SendKeys(`//form//label[starts-with(normalize-space(.), "Name")]//input`, "as-built"), chromedp.Click(`//label[contains(., "Baseline")]//input`))
 	b.click("Keep")
@@ -288,10 +288,10 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},
 		{"/jobs", "13 lines to send"},
-		{"/jobs/" + jobs.Jobs[0].ID, "check that the device has power"},
+		{"/jobs/" + jobs.Items[0].ID, "check that the device has power"},
 		{"/snapshots", "No snapshots yet"},
-		{"/sheet?ref=dunvarrow-r1", "lines to type at the console"},
-		{"/sheet?ref=workshop-g1", "SHA-256"},
+		{"/bootstrap-sheet?ref=dunvarrow-r1", "lines to type at the console"},
+		{"/bootstrap-sheet?ref=workshop-g1", "SHA-256"},
 		{planned, "It is planned, and begins by itself"},
 		{"/nowhere", "There is nothing here"},
 	} {

@@ -106,7 +106,7 @@ func TestCommandLine(t *testing.T) {
 		{"pull site=innis*", 0, "unchanged, still 1"},
 		{"device list tag=edge", 0, "(?m)^r9 +steady +1 "},
 		{"device show r9", 0, `serial +TN4-`},
-		{"versions r9", 0, "first contact"},
+		{"versions r9", 0, "first pull"},
 		{"show r9@1", 0, "(?m)^name innisquill-r1$"},
 		{"show r9@7", 2, "r9@7: not found"},
 		{"show r9/startup", 0, "startup of innisquill-r1"},
@@ -164,8 +164,8 @@ func TestCommandLine(t *testing.T) {
 	if status != 0 || !strings.Contains(out, "equal: the device runs r9@1") {
 		t.Errorf("push exits %d:\n%s%s", status, out, errText)
 	}
-	if a := must(w.admin.Audit(ctx(t), 0, 10))(t); !strings.Contains(a.Deeds[1].Detail, "left shut") {
-		t.Errorf("the reason is not in the audit log: %+v", a.Deeds[:3])
+	if a := must(w.admin.Audit(ctx(t), 0, 10))(t); !strings.Contains(a.Items[1].Detail, "left shut") {
+		t.Errorf("the reason is not in the audit log: %+v", a.Items[:3])
 	}
 	// The operator's view, through the same commands.
 	op := w.addUser("okonkwo", "operator")

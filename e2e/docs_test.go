@@ -85,12 +85,12 @@ func TestAPIGuide(t *testing.T) {
 			t.Fatalf("%s: %v\n%s", l, err, out)
 		}
 		if known["PREVIEW"] == "" {
-			j := w.end(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Jobs[0].ID)
+			j := w.end(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID)
 			p := must(w.admin.Preview(ctx(t), j.Preview))(t)
 			known["PREVIEW"], known["HASH"] = p.ID, p.Hash
 		}
 	}
-	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push"}))(t).Jobs
+	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push"}))(t).Items
 	if calls != 3 || len(jobs) != 1 || w.end(jobs[0].ID).Outcome != "equal" {
 		t.Errorf("%d calls led to %+v", calls, jobs)
 	}

@@ -276,7 +276,7 @@ func TestOtherHardware(t *testing.T) {
 	}
 }
 
-// TestCredentialSets: rotated without touching devices, and shut when several
+// TestCredentialSets: rotated without touching devices, and its breaker opens when several
 // devices refuse one.
 func TestCredentialSets(t *testing.T) {
 	t.Parallel()
@@ -285,7 +285,7 @@ func TestCredentialSets(t *testing.T) {
 	for _, p := range w.fleet.places {
 		names = append(names, p.Name)
 	}
-	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "routers", User: sim.ServiceUser, Password: "stale", Raise: sim.MastWord}))(t)
+	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "routers", User: sim.ServiceUser, Password: "stale", Privileged: sim.MastWord}))(t)
 	set := must(w.admin.AttachCredentialSet(ctx(t), "routers", []string{"kind=router"}))(t)
 	if set.Devices != 6 {
 		t.Fatalf("%d devices use it", set.Devices)
@@ -301,11 +301,11 @@ func TestCredentialSets(t *testing.T) {
 		t.Errorf("%s: %s, %d logins arrived", j.Outcome, j.Summary, w.fleet.status(names[3]).Logins)
 	}
 	sets := must(w.admin.CredentialSets(ctx(t)))(t)
-	if sets[0].ShutSince == nil || sets[0].Latched != 3 {
+	if sets[0].BreakerOpenSince == nil || sets[0].Latched != 3 {
 		t.Errorf("%+v", sets[0])
 	}
 	out, _, _ := w.cli("credential", "list")
-	if !strings.Contains(out, "shut since") {
+	if !strings.Contains(out, "breaker open since") {
 		t.Errorf("the list does not say so:\n%s", out)
 	}
 	must(w.admin.EditCredentialSet(ctx(t), "routers", client.NewCredentialSet{Password: sim.ServiceWord}))(t)
@@ -321,7 +321,7 @@ func TestCredentialSets(t *testing.T) {
 	sel := "dialect=tern name=skerrinsay-*"
 	must(w.admin.EditCredentialSet(ctx(t), "routers", client.NewCredentialSet{Selector: &sel}))(t)
 	n := w.entry(w.fleet.places[0], "tern")
-	n.Name, n.User, n.Password, n.Raise, n.Twice = "skerrinsay-r9", "", "", "", true
+	n.Name, n.User, n.Password, n.Privileged, n.Twice = "skerrinsay-r9", "", "", "", true
 	if d := must(w.admin.AddDevice(ctx(t), n))(t); d.Credential != "routers" || d.User != sim.ServiceUser {
 		t.Errorf("%+v", d)
 	}
@@ -337,7 +337,7 @@ func TestCredentialSets(t *testing.T) {
 func secretWords(t *testing.T, w *world) {
 	t.Helper()
 	page := must(w.admin.Audit(ctx(t), 0, 1000))(t)
-	for _, d := range page.Deeds {
+	for _, d := range page.Items {
 		if strings.Contains(d.Detail, sim.ServiceWord) || strings.Contains(d.Detail, "stale") {
 			t.Errorf("the audit log tells a secret: %s", d.Detail)
 		}
@@ -360,7 +360,7 @@ func TestLeftover(t *testing.T) {
 	w.sql(`INSERT INTO leftovers (device_id, part, file, at) SELECT id, 'running', 'mp00000000aa', NOW(6) FROM devices WHERE name = '` + sw + `'`)
 	w.serve()
 	eventually(t, "the pull begins anew and ends", func() bool {
-		jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Device: sw, Limit: 1}))(t).Jobs
+		jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Device: sw, Limit: 1}))(t).Items
 		return len(jobs) > 0 && jobs[0].State == "ended"
 	})
 	if st := w.fleet.status(sw); len(st.Files) != 0 {

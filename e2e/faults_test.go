@@ -103,15 +103,15 @@ func TestRefusedLoginIsLatched(t *testing.T) {
 	if j := w.pull(r1); j.Outcome != "done" {
 		t.Errorf("with the right password the pull ended %s: %s", j.Outcome, j.Summary)
 	}
-	// A wrong secret of the raised mode latches too.
-	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Raise: "wrong"}))(t)
+	// A wrong secret of the privileged mode latches too.
+	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Privileged: "wrong"}))(t)
 	if j := w.pull(r1); j.Outcome != "refused" {
-		t.Errorf("with a wrong raised-mode secret the pull ended %s: %s", j.Outcome, j.Summary)
+		t.Errorf("with a wrong privileged-mode secret the pull ended %s: %s", j.Outcome, j.Summary)
 	}
 	logins := w.fleet.status(r1).Logins
 	w.pull(r1)
 	if now := w.fleet.status(r1).Logins; now != logins {
-		t.Error("it signed in again after the raised mode's secret was refused")
+		t.Error("it signed in again after the privileged mode's secret was refused")
 	}
 }
 
@@ -195,11 +195,11 @@ func TestLineAcceptedButNotApplied(t *testing.T) {
 	n := lastSet(steps)
 	w.fleet.faults(r1, tern.Faults{IgnoreLine: n})
 	end := w.push(r1 + "@1")
-	if end.Outcome != "residuals" || len(end.Push.Residuals) != 1 {
-		t.Fatalf("the push ended %s: %s: %+v", end.Outcome, end.Summary, end.Push.Residuals)
+	if end.Outcome != "differs" || len(end.Push.Remaining) != 1 {
+		t.Fatalf("the push ended %s: %s: %+v", end.Outcome, end.Summary, end.Push.Remaining)
 	}
-	if want := strings.TrimSpace(steps[n-1].Lines[0]); end.Push.Residuals[0].Want != want {
-		t.Errorf("the residual is %+v, not %q", end.Push.Residuals[0], want)
+	if want := strings.TrimSpace(steps[n-1].Lines[0]); end.Push.Remaining[0].Want != want {
+		t.Errorf("the remaining difference is %+v, not %q", end.Push.Remaining[0], want)
 	}
 }
 

@@ -8,7 +8,7 @@ import (
 )
 
 // TestFit: what a dialect says a version and a unit have to agree in is refused
-// or doubted, and the lines that carry the way are pointed out in documents too.
+// or warned of, and the lines that carry the way are pointed out in documents too.
 func TestFit(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("plover,skua,heron"))
@@ -28,21 +28,21 @@ func TestFit(t *testing.T) {
 	// what goes without saying.
 	w.pull(sw1)
 	w.fleet.amend(sw1, "mwilks", "gate : via is 10.12.12.2")
-	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Doubts) != 0 || !strings.Contains(strings.Join(p.Warnings, "\n"), "1 line touches the ways by which the device may be reached (line 1)") {
-		t.Errorf("doubts %q, warnings %q", p.Doubts, p.Warnings)
+	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Warnings) != 0 || !strings.Contains(strings.Join(p.Notes, "\n"), "1 line touches the management path (line 1)") {
+		t.Errorf("warnings %q, notes %q", p.Warnings, p.Notes)
 	}
 	w.sql("UPDATE pulls SET software = '6.9', model = 'Plover P8'")
 	refused(client.NewPreview{Ref: sw1 + "@1"}, "taken under release 6; the unit has 7: another edition reads its settings otherwise")
 	src := strings.Replace(shippedDialect(t, "plover"), "otherwise: refuse, why: another", "otherwise: warn, why: another", 1)
 	must(w.admin.LoadDialect(ctx(t), "plover", src))(t)
-	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Doubts) != 2 || !strings.Contains(p.Doubts[0], "release 6; the unit has 7") || !strings.Contains(p.Doubts[1], "a Plover P8; this is a Plover P24") {
-		t.Errorf("doubts %q", p.Doubts)
+	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Warnings) != 2 || !strings.Contains(p.Warnings[0], "release 6; the unit has 7") || !strings.Contains(p.Warnings[1], "a Plover P8; this is a Plover P24") {
+		t.Errorf("warnings %q", p.Warnings)
 	}
 
 	w.pull(f1)
 	w.fleet.amend(f1, "mwilks", `<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><ipv4 xmlns="urn:ietf:params:xml:ns:yang:ietf-ip"><address><ip>192.0.2.77</ip><prefix-length>24</prefix-length></address></ipv4></interface></interfaces>`)
-	if p := w.preview(client.NewPreview{Ref: f1 + "@1"}); !strings.Contains(strings.Join(p.Warnings, "\n"), "192.0.2.77") {
-		t.Errorf("warnings %q, changes %+v", p.Warnings, p.Changes)
+	if p := w.preview(client.NewPreview{Ref: f1 + "@1"}); !strings.Contains(strings.Join(p.Notes, "\n"), "192.0.2.77") {
+		t.Errorf("warnings %q, changes %+v", p.Notes, p.Changes)
 	}
 }
 
@@ -58,8 +58,8 @@ func TestHardwareStays(t *testing.T) {
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &yes}))(t)
 	// The same unit gets its own lines back.
 	w.fleet.amend(r1, "mwilks", "lane uplink1", "cancel hull")
-	if p := w.preview(client.NewPreview{Ref: r1 + "@1"}); len(p.Held) != 0 || len(p.Steps) == 0 {
-		t.Errorf("held %+v, steps %+v", p.Held, p.Steps)
+	if p := w.preview(client.NewPreview{Ref: r1 + "@1"}); len(p.SetAside) != 0 || len(p.Steps) == 0 {
+		t.Errorf("held %+v, steps %+v", p.SetAside, p.Steps)
 	}
 	w.push(r1 + "@1")
 

@@ -28,12 +28,12 @@ func (w *world) truthful(end client.Job, before, target string, versions int) {
 		if running != before {
 			w.t.Errorf("said %s (%s), but the device runs\n%s\nnot\n%s", end.Outcome, end.Summary, running, before)
 		}
-	case "residuals":
+	case "differs":
 		if running == before || running == target {
 			w.t.Errorf("said %s (%s), but the device runs one of the two", end.Outcome, end.Summary)
 		}
-		if end.Push == nil || len(end.Push.Residuals) == 0 || !strings.Contains(end.Summary, "magpie push "+end.Push.Before) {
-			w.t.Errorf("residuals without lines, or without the way back: %s", end.Summary)
+		if end.Push == nil || len(end.Push.Remaining) == 0 || !strings.Contains(end.Summary, "magpie push "+end.Push.Before) {
+			w.t.Errorf("differs without lines, or without the way back: %s", end.Summary)
 		}
 	default:
 		w.t.Errorf("ended %s: %s", end.Outcome, end.Summary)

@@ -166,7 +166,7 @@ func TestImport(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "routers", User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}))(t)
+	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "routers", User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord}))(t)
 	file := filepath.Join(w.dir, "devices.csv")
 	rows := "name,address,port,dialect,site,credential\n"
 	for _, p := range w.fleet.places {

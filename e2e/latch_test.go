@@ -21,7 +21,7 @@ func TestUndoIsRefusedTheLogin(t *testing.T) {
 	first := w.fleet.running(r1)
 	w.fleet.faults(r1, box.Faults{RefuseLogin: true})
 	before := w.fleet.status(r1).Refused
-	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	must(w.admin.Undo(ctx(t), j.ID))(t)
 	eventually(t, "the login is latched", func() bool { return must(w.admin.Device(ctx(t), r1))(t).LatchedSince != nil })
 	time.Sleep(6 * time.Second) // it would have been tried several times by now
 	if n := w.fleet.status(r1).Refused - before; n != 1 {
@@ -38,7 +38,7 @@ func TestUndoIsRefusedTheLogin(t *testing.T) {
 	}
 }
 
-// TestRelayOfAnotherNode: what goes through a relay is done by the node that
+// TestRelayOfAnotherNode: what goes through a relay is done by the instance that
 // holds it, whoever is asked.
 func TestRelayOfAnotherNode(t *testing.T) {
 	t.Parallel()
@@ -50,18 +50,18 @@ func TestRelayOfAnotherNode(t *testing.T) {
 	other, proc := w.another()
 	id, stop, _ := w.lend(other, r1, "", real)
 	if all := must(w.admin.Relays(ctx(t)))(t); len(all) != 1 || all[0].ID != id {
-		t.Errorf("the first node lists %+v", all)
+		t.Errorf("the first instance lists %+v", all)
 	}
-	out, said, status := w.cli("push", r1+"@1", "--relay", id, "--yes") // asks the first node
+	out, said, status := w.cli("push", r1+"@1", "--relay", id, "--yes") // asks the first instance
 	if status != 0 || w.fleet.running(r1) == second {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
-	// The node that holds the relay dies; a preview through it ends and says so.
+	// The instance that holds the relay dies; a preview through it ends and says so.
 	proc.kill()
 	j, err := w.admin.NewPreview(ctx(t), client.NewPreview{Ref: r1 + "@2", Relay: id})
 	if err == nil {
 		if end := w.end(j.ID); end.Outcome == "done" {
-			t.Errorf("previewed through a relay of a node that is gone: %s", end.Summary)
+			t.Errorf("previewed through a relay of an instance that is gone: %s", end.Summary)
 		}
 	}
 	stop()

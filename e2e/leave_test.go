@@ -45,13 +45,13 @@ func TestLeaveAndGoOn(t *testing.T) {
 	if !strings.Contains(j.Summary, fmt.Sprintf("the device refused line %d of %d; what was applied before it was left", bad, len(all.Steps))) || w.fleet.running(r1) == before {
 		t.Errorf("%s\n%s", j.Summary, w.fleet.running(r1))
 	}
-	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	must(w.admin.Undo(ctx(t), j.ID))(t)
 	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != before {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	j = refuse("")
 	w.fleet.faults(r1, box.Faults{})
-	if j.Outcome != "residuals" || len(j.Push.Residuals) == 0 || j.Push.Refused == nil || j.Push.Refused.Line != bad || w.fleet.running(r1) == before {
+	if j.Outcome != "differs" || len(j.Push.Remaining) == 0 || j.Push.Refused == nil || j.Push.Refused.Line != bad || w.fleet.running(r1) == before {
 		t.Fatalf("%s: %s, %+v\n%s", j.Outcome, j.Summary, j.Push, w.logText(j.ID))
 	}
 	// Edited to go without that line, and pushed: only what is missing is sent.

@@ -170,8 +170,8 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
 	if d := must(w.admin.Device(ctx(w.t), device))(w.t); d.State == "failing" && end.Outcome != "failed" {
 		w.t.Errorf("it is %s: %s", d.State, d.Trouble)
 	}
-	if jobs := must(w.admin.Jobs(ctx(w.t), client.JobFilter{Device: device, State: "waiting", Limit: 5}))(w.t); len(jobs.Jobs) > 0 {
-		w.t.Errorf("a job still waits: %+v", jobs.Jobs[0])
+	if jobs := must(w.admin.Jobs(ctx(w.t), client.JobFilter{Device: device, State: "waiting", Limit: 5}))(w.t); len(jobs.Items) > 0 {
+		w.t.Errorf("a job still waits: %+v", jobs.Items[0])
 	}
 	if !same(now, before) {
 		if end := w.push(ref + "@2"); end.Outcome != "equal" {

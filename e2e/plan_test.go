@@ -71,7 +71,7 @@ func TestPlanned(t *testing.T) {
 	if j = w.awaits(j.ID, "approval"); !j.Plan.Changed || w.fleet.running(r1) != third {
 		t.Errorf("%+v\n%s", j.Plan, w.fleet.running(r1))
 	}
-	out, said, status := w.cli("push", "--approve", j.ID, "--yes")
+	out, said, status := w.cli("job", "approve", j.ID, "--yes")
 	if status != 0 {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
@@ -80,7 +80,7 @@ func TestPlanned(t *testing.T) {
 	// Called off, cancelled, lapsed, nothing left to do.
 	j = w.planned(w.admin, r1+"@1", time.Hour, time.Hour)
 	w.awaits(j.ID, "start")
-	if out, _, status := w.cli("job", "show", j.ID); status != 0 || !strings.Contains(out, "--decline "+j.ID) || !strings.Contains(out, "What would be sent:") {
+	if out, _, status := w.cli("job", "show", j.ID); status != 0 || !strings.Contains(out, "job decline "+j.ID) || !strings.Contains(out, "What would be sent:") {
 		t.Errorf("status %d\n%s", status, out)
 	}
 	must(w.admin.Decline(ctx(t), j.ID))(t)
@@ -177,14 +177,14 @@ func TestSecondPerson(t *testing.T) {
 	if out, _, status := w.cli("restore", "name="+r1, "--to", "2", "--yes"); status == 0 || !strings.Contains(out, "second person") || w.fleet.running(r1) != first {
 		t.Errorf("status %d\n%s", status, out)
 	}
-	if _, said, status := w.cli("push", r1+"@2", "--yes"); status != 2 || !strings.Contains(said, "--despite") {
+	if _, said, status := w.cli("push", r1+"@2", "--yes"); status != 2 || !strings.Contains(said, "--override") {
 		t.Errorf("an admin without a reason: status %d, %s", status, said)
 	}
-	if out, said, status := w.cli("push", r1+"@2", "--yes", "--despite", "it is three in the morning"); status != 0 || w.fleet.running(r1) != second {
+	if out, said, status := w.cli("push", r1+"@2", "--yes", "--override", "it is three in the morning"); status != 0 || w.fleet.running(r1) != second {
 		t.Errorf("an admin with a reason: status %d\n%s%s", status, out, said)
 	}
 	log := must(w.admin.Audit(ctx(t), 0, 200))(t)
-	if !slices.ContainsFunc(log.Deeds, func(d client.Deed) bool { return strings.Contains(d.Detail, "three in the morning") }) || !slices.ContainsFunc(log.Deeds, func(d client.Deed) bool { return strings.Contains(d.Detail, "approved by wilks") }) {
+	if !slices.ContainsFunc(log.Items, func(d client.AuditEntry) bool { return strings.Contains(d.Detail, "three in the morning") }) || !slices.ContainsFunc(log.Items, func(d client.AuditEntry) bool { return strings.Contains(d.Detail, "approved by wilks") }) {
 		t.Errorf("the audit log does not say who went ahead alone, and why")
 	}
 	rules := must(w.admin.Approvals(ctx(t)))(t)

@@ -39,8 +39,8 @@ func TestRestore(t *testing.T) {
 	if status != 0 || !strings.Contains(out, "4 pushes wait to be confirmed") || !strings.Contains(out, "the first alone: ") {
 		t.Fatalf("status %d\n%s%s", status, out, said)
 	}
-	job := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "restore", Limit: 1}))(t).Jobs[0]
-	if _, said, status := w.cli("restore", "--take-back", job.ID); status == 2 {
+	job := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "restore", Limit: 1}))(t).Items[0]
+	if _, said, status := w.cli("job", "undo", job.ID); status == 2 {
 		t.Errorf("take-back: %s", said)
 	}
 	eventually(t, "all are undone", func() bool {
@@ -72,24 +72,24 @@ func TestRestore(t *testing.T) {
 		w.fleet.stow(n)
 		w.pull(n)
 	}
-	order := must(w.admin.Watch(ctx(t), must(w.admin.NewSurvey(ctx(t), client.NewSurvey{Selector: []string{"kind=router"}, Which: asOf}))(t).ID, nil, nil))(t)
-	canary := order.Survey.Rows[0].Device
-	for _, r := range order.Survey.Rows {
+	order := must(w.admin.Watch(ctx(t), must(w.admin.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{"kind=router"}, Which: asOf}))(t).ID, nil, nil))(t)
+	canary := order.RestorePreview.Rows[0].Device
+	for _, r := range order.RestorePreview.Rows {
 		if r.Skip == "" {
 			canary = r.Device
 			break
 		}
 	}
 	w.fleet.faults(canary, tern.Faults{RefuseLine: 1})
-	end := w.end(must(w.admin.NewRestore(ctx(t), client.NewRestore{Survey: order.ID}, ""))(t).ID)
+	end := w.end(must(w.admin.NewRestore(ctx(t), client.NewRestore{RestorePreview: order.ID}, ""))(t).ID)
 	if end.Outcome != "failed" || !strings.Contains(end.Summary, "3 not begun") || !strings.Contains(end.Summary, "stopped after 1 push") {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	w.fleet.faults(canary, tern.Faults{})
 	// The service dies in the middle, and goes on where it was: no device is pushed to twice.
 	w.fleet.faults(canary, tern.Faults{HoldLine: 1})
-	order = w.end(must(w.admin.NewSurvey(ctx(t), client.NewSurvey{Selector: []string{"kind=router"}, Which: asOf}))(t).ID)
-	r := must(w.admin.NewRestore(ctx(t), client.NewRestore{Survey: order.ID, Within: "5m", StopAfter: 5}, "one key"))(t)
+	order = w.end(must(w.admin.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{"kind=router"}, Which: asOf}))(t).ID)
+	r := must(w.admin.NewRestore(ctx(t), client.NewRestore{RestorePreview: order.ID, Within: "5m", StopAfter: 5}, "one key"))(t)
 	w.fleet.waitHolding(canary)
 	w.kill()
 	w.fleet.faults(canary, tern.Faults{})
@@ -97,7 +97,7 @@ func TestRestore(t *testing.T) {
 	end = w.end(r.ID)
 	pushes := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push", Device: canary, Limit: 50}))(t)
 	mine := 0
-	for _, p := range pushes.Jobs {
+	for _, p := range pushes.Items {
 		if p.CreatedAt.After(r.CreatedAt) {
 			mine++
 		}
@@ -111,8 +111,8 @@ func TestRestore(t *testing.T) {
 	eventually(t, "the rest is kept", func() bool {
 		return strings.Count(fmt.Sprint(must(w.admin.Job(ctx(t), r.ID))(t).Restore.Rows), " equal ") == 3
 	})
-	for _, bad := range []client.NewSurvey{{Selector: []string{"kind=router"}}, {Selector: []string{"kind=router"}, Which: "live"}, {Selector: []string{"site=nowhere"}, Which: "baseline"}} {
-		if _, err := w.admin.NewSurvey(ctx(t), bad); !client.IsStatus(err, 400) && !client.IsStatus(err, 404) {
+	for _, bad := range []client.NewRestorePreview{{Selector: []string{"kind=router"}}, {Selector: []string{"kind=router"}, Which: "live"}, {Selector: []string{"site=nowhere"}, Which: "baseline"}} {
+		if _, err := w.admin.NewRestorePreview(ctx(t), bad); !client.IsStatus(err, 400) && !client.IsStatus(err, 404) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}

@@ -95,11 +95,11 @@ func TestMergeLeavesLinesBehind(t *testing.T) {
 	w.pull(r1)
 	w.fleet.amend(r1, "mwilks", "lane backdoor", "berth 10.9.9.1/24", "up", "lane quay1", "cancel note")
 	p := w.preview(client.NewPreview{Ref: r1 + "@1", Method: "merge"})
-	if len(p.Remains) != 3 { // the lane, its berth, its guard
-		t.Errorf("a merge is previewed to leave %+v", p.Remains)
+	if len(p.Remaining) != 3 { // the lane, its berth, its guard
+		t.Errorf("a merge is previewed to leave %+v", p.Remaining)
 	}
 	end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
-	if end.Outcome != "residuals" || !strings.Contains(w.fleet.running(r1), "lane backdoor") || !strings.Contains(w.fleet.running(r1), "gangway one") {
+	if end.Outcome != "differs" || !strings.Contains(w.fleet.running(r1), "lane backdoor") || !strings.Contains(w.fleet.running(r1), "gangway one") {
 		t.Errorf("merge ended %s: %s", end.Outcome, end.Summary)
 	}
 	if end := w.push(r1 + "@1"); end.Outcome != "equal" || strings.Contains(w.fleet.running(r1), "backdoor") {

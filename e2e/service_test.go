@@ -58,15 +58,15 @@ func TestSecretsStayHidden(t *testing.T) {
 	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "all-of-it", Selector: []string{"all"}}))(t)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
-	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Jobs[0].ID}
+	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}
 	// Every address that can be read from, as it is described, filled with what
 	// there is; one that is not filled here is a test that is missing.
 	filled := map[string][]string{
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
-		"/drift": {"", "?live=true"}, "/sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
+		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
 		"/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""},
-		"/dialects": {""}, "/dialect-schema": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
+		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,
 		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}}
@@ -195,13 +195,13 @@ func TestWhoMayDoWhat(t *testing.T) {
 			}
 			return nil
 		}, 401, 403, 0, 0},
-		{"hold a drill", func(c *client.Client) error {
-			if _, err := c.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: r1}, ""); !client.IsStatus(err, 400) {
+		{"make a restore test", func(c *client.Client) error {
+			if _, err := c.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: r1}, ""); !client.IsStatus(err, 400) {
 				return err
 			}
 			return nil
 		}, 401, 403, 0, 0},
-		{"a carry sheet", func(c *client.Client) error { _, err := c.Sheet(ctx(t), r1+"@1", false); return err }, 401, 403, 0, 0},
+		{"a bootstrap sheet", func(c *client.Client) error { _, err := c.BootstrapSheet(ctx(t), r1+"@1", false); return err }, 401, 403, 0, 0},
 		{"lend reach", func(c *client.Client) error {
 			if err := c.Relay(ctx(t), client.NewRelay{Device: "none-such", For: time.Hour}); !client.IsStatus(err, 404) {
 				return err
@@ -451,21 +451,21 @@ func TestTwoNodes(t *testing.T) {
 	push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t)
 	w.fleet.waitHolding(r1)
 	if _, err := other.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); !client.IsStatus(err, 409) || !strings.Contains(err.Error(), push.ID) {
-		t.Errorf("a push from the second node: %v", err)
+		t.Errorf("a push from the second instance: %v", err)
 	}
-	// Whichever node does the work is killed; the other settles it.
+	// Whichever instance does the work is killed; the other settles it.
 	st := must(w.admin.Status(ctx(t)))(t)
 	db, err := sql.Open("mysql", w.dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	var node string
-	if err := db.QueryRow("SELECT node FROM jobs WHERE id = ?", push.ID).Scan(&node); err != nil {
+	var instance string
+	if err := db.QueryRow("SELECT instance FROM jobs WHERE id = ?", push.ID).Scan(&instance); err != nil {
 		t.Fatal(err)
 	}
 	survivor := other
-	if node == st.Node {
+	if instance == st.Instance {
 		w.kill()
 	} else {
 		second.kill()

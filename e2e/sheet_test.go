@@ -7,15 +7,15 @@ import (
 	"magpie/client"
 )
 
-// TestSheet: what a carry sheet says, typed at a unit fresh from its box, is
+// TestSheet: what a bootstrap sheet says, typed at a unit fresh from its box, is
 // enough for the service to take over; secrets stand on it only if asked for.
 func TestSheet(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("plover,dunlin"))
 	w.pull(r1)
 	first := w.fleet.running(r1)
-	hidden := must(w.admin.Sheet(ctx(t), r1+"@1", false))(t)
-	x := must(w.admin.Sheet(ctx(t), r1+"@1", true))(t)
+	hidden := must(w.admin.BootstrapSheet(ctx(t), r1+"@1", false))(t)
+	x := must(w.admin.BootstrapSheet(ctx(t), r1+"@1", true))(t)
 	if hidden.Hidden == 0 || x.Hidden != 0 || len(x.Lines) > 60 {
 		t.Errorf("%d hidden, then %d; %d lines", hidden.Hidden, x.Hidden, len(x.Lines))
 	}
@@ -55,22 +55,22 @@ func TestSheet(t *testing.T) {
 
 	// The same for a switch; a file for a gateway; nobody without the right sees secrets.
 	w.pull(sw1)
-	if out, said, status := w.cli("sheet", sw1); status != 0 || !strings.Contains(out, "gate : address is") || !strings.Contains(out, "keep all") || strings.Contains(out, "port 1") {
+	if out, said, status := w.cli("bootstrap-sheet", sw1); status != 0 || !strings.Contains(out, "gate : address is") || !strings.Contains(out, "keep all") || strings.Contains(out, "port 1") {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
 	w.pull("workshop-g1")
-	if out, said, status := w.cli("sheet", "workshop-g1"); status != 0 || !strings.Contains(out, "as a whole") || !strings.Contains(out, "SHA-256") {
+	if out, said, status := w.cli("bootstrap-sheet", "workshop-g1"); status != 0 || !strings.Contains(out, "as a whole") || !strings.Contains(out, "SHA-256") {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
 	operator := w.addUser("okonkwo", "operator")
-	if _, err := operator.Sheet(ctx(t), r1+"@1", true); !client.IsStatus(err, 403) {
+	if _, err := operator.BootstrapSheet(ctx(t), r1+"@1", true); !client.IsStatus(err, 403) {
 		t.Errorf("secrets for who may not see them: %v", err)
 	}
-	must(operator.Sheet(ctx(t), r1+"@1", false))(t)
-	if _, err := operator.Sheet(ctx(t), r1+"@99", false); !client.IsStatus(err, 404) {
+	must(operator.BootstrapSheet(ctx(t), r1+"@1", false))(t)
+	if _, err := operator.BootstrapSheet(ctx(t), r1+"@99", false); !client.IsStatus(err, 404) {
 		t.Errorf("%v", err)
 	}
-	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "carry sheet with secrets") {
+	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "bootstrap sheet with secrets") {
 		t.Error("the audit log does not tell of it")
 	}
 }

@@ -54,7 +54,7 @@ func TestSnapshot(t *testing.T) {
 	if status != 0 || !strings.Contains(out, "2 pushes wait") {
 		t.Fatalf("status %d\n%s%s", status, out, said)
 	}
-	restore := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "restore", Limit: 1}))(t).Jobs[0]
+	restore := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "restore", Limit: 1}))(t).Items[0]
 	var dues []time.Time
 	for _, r := range restore.Restore.Rows {
 		if r.Job != "" {

@@ -68,8 +68,8 @@ func TestStage(t *testing.T) {
 		}
 	}
 	p := w.preview(client.NewPreview{Ref: sw1 + "@1", Method: "stage"})
-	if len(p.Steps) != 2 || p.Steps[0].Kind != "stage" || p.Steps[1].Kind != "restart" || p.Saves || !strings.Contains(strings.Join(p.Warnings, "\n"), "restarts afterwards") {
-		t.Errorf("preview: %+v, %q", p.Steps, p.Warnings)
+	if len(p.Steps) != 2 || p.Steps[0].Kind != "stage" || p.Steps[1].Kind != "restart" || p.Saves || !strings.Contains(strings.Join(p.Notes, "\n"), "restarts afterwards") {
+		t.Errorf("preview: %+v, %q", p.Steps, p.Notes)
 	}
 	is("at once", w.end(w.stage(sw1+"@1").ID), "equal", first, first, 1)
 	if d := must(w.admin.Device(ctx(t), sw1))(t); d.State != "steady" {
@@ -105,7 +105,7 @@ func TestStage(t *testing.T) {
 
 	// Put back by hand, and by a cancel.
 	j = w.staged(w.stage(sw1+"@1", held).ID)
-	out, said, status := w.cli("push", "--take-back", j.ID)
+	out, said, status := w.cli("job", "undo", j.ID)
 	is("put back", w.end(j.ID), "undone", second, second, 2)
 	if status != 1 || !strings.Contains(out, "putting back what startup held") {
 		t.Errorf("status %d: %s%s", status, out, said)
@@ -127,12 +127,12 @@ func TestStage(t *testing.T) {
 	if w.parked(j.ID); w.fleet.running(sw1) != second {
 		t.Errorf("it waits, and runs\n%s", w.fleet.running(sw1))
 	}
-	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	must(w.admin.Undo(ctx(t), j.ID))(t)
 	is("taken back", w.end(j.ID), "undone", first, first, 5)
 
 	// How long it was away before is known by now.
-	if p := w.preview(client.NewPreview{Ref: sw1 + "@2", Method: "stage"}); !strings.Contains(strings.Join(p.Warnings, "\n"), "is away for up to 2m; the last ") {
-		t.Errorf("%q", p.Warnings)
+	if p := w.preview(client.NewPreview{Ref: sw1 + "@2", Method: "stage"}); !strings.Contains(strings.Join(p.Notes, "\n"), "is away for up to 2m; the last ") {
+		t.Errorf("%q", p.Notes)
 	}
 
 	// What cannot be written, and what cannot be asked for.
@@ -243,7 +243,7 @@ func TestSecondStep(t *testing.T) {
 	if !strings.Contains(log, "live what was sent takes effect") || !strings.Contains(log, "giving it 1s to settle") {
 		t.Errorf("%s", log)
 	}
-	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	must(w.admin.Undo(ctx(t), j.ID))(t)
 	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second || strings.Count(w.logText(j.ID), "live what was sent") != 2 {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}

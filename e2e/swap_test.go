@@ -53,11 +53,11 @@ func TestSwap(t *testing.T) {
 	}
 	// Taken back, the place is the old unit's again.
 	p := w.preview(client.NewPreview{Ref: r1, To: r1, Swap: true, AcceptKey: shown})
-	if p.Swap == nil || p.Swap.NewSerial != "TN4-SPARE1" || len(p.Doubts) != 0 {
+	if p.Swap == nil || p.Swap.NewSerial != "TN4-SPARE1" || len(p.Warnings) != 0 {
 		t.Fatalf("%+v", p)
 	}
 	j := w.parked(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "2m"}, ""))(t).ID)
-	must(w.admin.TakeBack(ctx(t), j.ID))(t)
+	must(w.admin.Undo(ctx(t), j.ID))(t)
 	if end := w.end(j.ID); end.Outcome != "undone" {
 		t.Fatalf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}
@@ -122,26 +122,26 @@ func TestSwapAhead(t *testing.T) {
 	}
 }
 
-// TestDoubts: what speaks against a push needs a reason, which is kept.
-func TestDoubts(t *testing.T) {
+// TestWarnings: what speaks against a push needs a reason, which is kept.
+func TestWarnings(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 2)
 	w.pull(r1)
 	w.pull("innisquill-r1")
 	p := w.preview(client.NewPreview{Ref: r1 + "@1", To: "innisquill-r1"})
-	if len(p.Doubts) != 1 || !strings.Contains(p.Doubts[0], "was taken from "+r1) {
-		t.Fatalf("%v", p.Doubts)
+	if len(p.Warnings) != 1 || !strings.Contains(p.Warnings[0], "was taken from "+r1) {
+		t.Fatalf("%v", p.Warnings)
 	}
 	if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); !client.IsStatus(err, 409) {
 		t.Errorf("pushed without a reason: %v", err)
 	}
-	if _, said, status := w.cli("push", r1+"@1", "--to", "innisquill-r1", "--yes"); status != 2 || !strings.Contains(said, "--despite") {
+	if _, said, status := w.cli("push", r1+"@1", "--to", "innisquill-r1", "--yes"); status != 2 || !strings.Contains(said, "--override") {
 		t.Errorf("status %d, %s", status, said)
 	}
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Despite: "a drill"}, ""))(t).ID); end.Outcome != "equal" {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Override: "a restore test"}, ""))(t).ID); end.Outcome != "equal" {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
-	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "because: a drill") {
+	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "because: a restore test") {
 		t.Errorf("the audit log does not say why:\n%s", out)
 	}
 }
@@ -223,8 +223,8 @@ func TestController(t *testing.T) {
 		t.Fatal("no access point is joined")
 	}
 	p := w.preview(client.NewPreview{Ref: c + "@1"})
-	if !strings.Contains(strings.Join(p.Warnings, "\n"), "hang on it and are away with it") {
-		t.Errorf("who else is affected is not said: %v", p.Warnings)
+	if !strings.Contains(strings.Join(p.Notes, "\n"), "hang on it and are away with it") {
+		t.Errorf("who else is affected is not said: %v", p.Notes)
 	}
 	end := w.push(c + "@1")
 	if end.Outcome != "equal" || joined() != before {
@@ -250,8 +250,8 @@ func TestController(t *testing.T) {
 	w.sql("UPDATE devices SET member = 'ap-old-name' WHERE name = 'ap-innisquill-quay'")
 	p = w.preview(client.NewPreview{Ref: c + "@1"})
 	for _, part := range []string{"not there now, so not waited for afterwards: ", stray + " (", "ap-old-name (it knows nobody of that name)"} {
-		if !strings.Contains(strings.Join(p.Warnings, "\n"), part) {
-			t.Errorf("it lacks %q: %q", part, p.Warnings)
+		if !strings.Contains(strings.Join(p.Notes, "\n"), part) {
+			t.Errorf("it lacks %q: %q", part, p.Notes)
 		}
 	}
 }

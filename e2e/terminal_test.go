@@ -121,10 +121,10 @@ func TestQuestionsCanBeLeft(t *testing.T) {
 	x = w.atTerminal(t, 100, "push", r1+"@1", "--yes=false", "--within", "3m")
 	x.waitFor("to go ahead: ")
 	x.types(r1 + "\n")
-	x.waitFor("Type keep to keep it, or undo to take it back")
+	x.waitFor("Type confirm to keep it, or undo to take it back")
 	x.types(ctrlC)
 	status := x.ends()
-	m := regexp.MustCompile(`magpie push --confirm (\w+)`).FindStringSubmatch(x.said.String())
+	m := regexp.MustCompile(`magpie job confirm (\w+)`).FindStringSubmatch(x.said.String())
 	if status != 2 || m == nil || !strings.Contains(x.said.String(), "goes on waiting") {
 		t.Fatalf("left at the question: status %d\n%s", status, x.said.String())
 	}
@@ -132,14 +132,14 @@ func TestQuestionsCanBeLeft(t *testing.T) {
 		t.Errorf("left alone it is %s %s", j.State, j.Outcome)
 	}
 	// Decided elsewhere, the question is over, and what is typed then is the shell's.
-	must(w.admin.TakeBack(ctx(t), m[1]))(t)
+	must(w.admin.Undo(ctx(t), m[1]))(t)
 	w.end(m[1])
 	x = w.atTerminal(t, 100, "push", r1+"@1", "--within", "3m")
 	x.waitFor("to go ahead: ")
 	x.types(r1 + "\n")
-	x.waitFor("Type keep to keep it")
+	x.waitFor("Type confirm to keep it")
 	id := regexp.MustCompile(`push (\w{16})`).FindStringSubmatch(x.said.String())[1]
-	must(w.admin.TakeBack(ctx(t), id))(t)
+	must(w.admin.Undo(ctx(t), id))(t)
 	x.waitFor("the question is over")
 	if status := x.ends(); status != 1 || !strings.Contains(x.said.String(), "it was before, "+r1) && !strings.Contains(x.said.String(), "runs again what it ran before") {
 		t.Errorf("decided elsewhere: status %d\n%s", status, x.said.String())
@@ -221,7 +221,7 @@ func TestTablesFit(t *testing.T) {
 			}
 		}
 	}
-	j := must(w.admin.Jobs(ctx(t), client.JobFilter{}))(t).Jobs[0]
+	j := must(w.admin.Jobs(ctx(t), client.JobFilter{}))(t).Items[0]
 	if out, _, _ := w.cli("job", "list"); !strings.Contains(out, j.Summary) {
 		t.Errorf("the summary %q is cut:\n%s", j.Summary, out)
 	}

@@ -109,14 +109,14 @@ func TestLoginGoesToItsOwnAddress(t *testing.T) {
 		t.Errorf("what somebody found elsewhere is said of the device: %s, latched %v", d.State, d.LatchedSince)
 	}
 	log := ""
-	for _, d := range must(w.admin.Audit(ctx(t), 0, 50))(t).Deeds {
+	for _, d := range must(w.admin.Audit(ctx(t), 0, 50))(t).Items {
 		log += d.Actor + " " + d.Action + " " + d.Object + " " + d.Detail + "\n"
 	}
 	if !strings.Contains(log, "okonkwo preview "+r1) || !strings.Contains(log, "at "+p.addr) || !strings.Contains(log, p.print) {
 		t.Errorf("the audit log does not have where and which key:\n%s", log)
 	}
 	// With the maker's login known, that is what is tried, and nothing else.
-	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "yard", User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord, FactoryUser: "maker", FactoryPassword: "makers-word"}))(t)
+	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "yard", User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord, FactoryUser: "maker", FactoryPassword: "makers-word"}))(t)
 	must(w.admin.AttachCredentialSet(ctx(t), "yard", []string{r1, g}))(t)
 	if j = end(op, client.NewPreview{Ref: r1 + "@1", At: p.addr, AcceptKey: p.print}); j.Outcome == "done" || p.shown() != "maker makers-word" {
 		t.Errorf("%s: %s; it was shown %q", j.Outcome, j.Summary, p.shown())
@@ -374,10 +374,10 @@ func TestRightsEndAtOnce(t *testing.T) {
 		w.fleet.amend(p.Name, "mwilks", "lane quay1", "note \"changed\"")
 		w.pull(p.Name)
 	}
-	survey := w.end(must(op.NewSurvey(ctx(t), client.NewSurvey{Selector: []string{"name=*-r1"}, Which: "previous"}))(t).ID)
-	first := survey.Survey.Rows[0].Device
+	looked := w.end(must(op.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{"name=*-r1"}, Which: "previous"}))(t).ID)
+	first := looked.RestorePreview.Rows[0].Device
 	w.fleet.faults(first, tern.Faults{HoldLine: 1})
-	restore := must(op.NewRestore(ctx(t), client.NewRestore{Survey: survey.ID}, ""))(t)
+	restore := must(op.NewRestore(ctx(t), client.NewRestore{RestorePreview: looked.ID}, ""))(t)
 	w.fleet.waitHolding(first)
 	must(w.admin.EditUser(ctx(t), "okonkwo", client.NewUser{Role: "reader"}))(t)
 	w.fleet.call("POST", "/devices/"+first+"/release", nil, nil)
@@ -484,7 +484,7 @@ func TestMarksTellNothingAcross(t *testing.T) {
 	w.pull(g)
 	_, raw := w.call("GET", "/version/text?ref="+g+"@1", w.admin.Token, nil)
 	sum := fmt.Sprintf("%x", sha256.Sum256([]byte(raw)))
-	_, sheet := w.call("GET", "/sheet?ref="+g+"@1", op.Token, nil)
+	_, sheet := w.call("GET", "/bootstrap-sheet?ref="+g+"@1", op.Token, nil)
 	w.fleet.amend(g, "mwilks", "name elsewhere")
 	w.pull(g)
 	must(w.admin.SetMark(ctx(t), g+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)

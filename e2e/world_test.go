@@ -67,6 +67,7 @@ type world struct {
 	url   string
 	admin *client.Client
 	extra []string // arguments of serve
+	name  string   // of the program
 
 	families string // besides routers
 }
@@ -75,6 +76,21 @@ type option func(*world)
 
 // ownDatabase makes the service start its own MariaDB.
 func ownDatabase(w *world) { w.dsn = "" }
+
+// withProgram runs another program than the one that ships.
+func withProgram(pkg string) option {
+	return func(w *world) {
+		w.t.Helper()
+		w.name = filepath.Base(pkg)
+		args := []string{"build", "-o", filepath.Join(bin, w.name)}
+		if raceOn {
+			args = append(args, "-race")
+		}
+		if out, err := exec.Command("go", append(args, pkg)...).CombinedOutput(); err != nil {
+			w.t.Fatalf("building: %v\n%s", err, out)
+		}
+	}
+}
 
 func withDialects(dir string) option {
 	return func(w *world) { w.extra = append(w.extra, "--dialects", dir) }
@@ -91,7 +107,7 @@ const adminWord = "a word for tests"
 // pulled.
 func newWorld(t testing.TB, routers int, opts ...option) *world {
 	t.Helper()
-	w := &world{t: t, top: t, dir: t.TempDir(), dsn: "shared"}
+	w := &world{t: t, top: t, dir: t.TempDir(), dsn: "shared", name: "magpie"}
 	for _, o := range opts {
 		o(w)
 	}
@@ -117,7 +133,7 @@ func (w *world) entry(p sim.Place, dialect string) client.NewDevice {
 	way := must(w.admin.Dialect(ctx(w.t), dialect))(w.t).Ways[0]
 	probe := must(w.admin.Probe(ctx(w.t), way.Transport, p.Address, p.Port))(w.t)
 	return client.NewDevice{Name: p.Name, Address: p.Address, Port: p.Port, Dialect: dialect, HostKey: probe.HostKey,
-		User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord}
+		User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord}
 }
 
 // sql runs a statement on the world's database.
@@ -157,12 +173,13 @@ func (w *world) serve() {
 	if w.dsn != "" {
 		env = append(env, "MAGPIE_DATABASE="+w.dsn)
 	}
-	w.proc = start(w.top, env, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
+	w.proc = startProgram(w.top, env, w.name, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
 	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
+	specs.Delete(strings.TrimPrefix(w.url, "http://")) // another program may have had that port
 	w.admin = w.as("admin", w.firstPassword())
 }
 
-// another starts a second node on the same database, and returns admin's client
+// another starts a second instance on the same database, and returns admin's client
 // of it.
 func (w *world) another() (*client.Client, *proc) {
 	w.t.Helper()
@@ -214,7 +231,7 @@ func (w *world) cliAs(c *client.Client, args ...string) (stdout, stderr string, 
 	var out, err bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &err
 	cmd.Env = append(os.Environ(), "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir, "TZ=UTC", "MAGPIE_URL="+w.url, "MAGPIE_TOKEN="+c.Token,
-		"MAGPIE_DEVICE_PASSWORD="+sim.ServiceWord, "MAGPIE_DEVICE_RAISE="+sim.MastWord)
+		"MAGPIE_DEVICE_PASSWORD="+sim.ServiceWord, "MAGPIE_DEVICE_PRIVILEGED_SECRET="+sim.MastWord)
 	if e := cmd.Run(); e != nil && cmd.ProcessState == nil {
 		w.t.Fatal(e)
 	}
@@ -517,38 +534,51 @@ func (w *world) sshClient(device string) (cmd *exec.Cmd, badge string) {
 	return cmd, badge
 }
 
-// described holds every call to the API's description.
+// described holds every call to the API's description, as the service that answers
+// serves it.
 type described struct{ t testing.TB }
 
-var (
-	specOnce   sync.Once
-	specRouter routers.Router
-	specErr    error
-)
+// specs are the routers of descriptions, by service and by text.
+var specs sync.Map
+
+func spec(host string) (routers.Router, error) {
+	if r, ok := specs.Load(host); ok {
+		return r.(routers.Router), nil
+	}
+	res, err := http.Get("http://" + host + "/openapi.yaml")
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err != nil {
+		return nil, err
+	}
+	if r, ok := specs.Load(string(raw)); ok {
+		specs.Store(host, r)
+		return r.(routers.Router), nil
+	}
+	doc, err := openapi3.NewLoader().LoadFromData(raw)
+	if err != nil {
+		return nil, err
+	}
+	doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
+	r, err := legacy.NewRouter(doc)
+	if err == nil {
+		specs.Store(string(raw), r)
+		specs.Store(host, r)
+	}
+	return r, err
+}
 
 func (d described) RoundTrip(r *http.Request) (*http.Response, error) {
-	specOnce.Do(func() {
-		res, err := http.Get(fmt.Sprintf("%s://%s/openapi.yaml", r.URL.Scheme, r.URL.Host))
-		if err != nil {
-			specErr = err
-			return
-		}
-		defer res.Body.Close()
-		raw, _ := io.ReadAll(res.Body)
-		doc, err := openapi3.NewLoader().LoadFromData(raw)
-		if err != nil {
-			specErr = err
-			return
-		}
-		doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
-		specRouter, specErr = legacy.NewRouter(doc)
-	})
-	if specErr != nil {
-		d.t.Fatalf("openapi.yaml: %v", specErr)
+	router, err := spec(r.URL.Host)
+	if err != nil {
+		d.t.Fatalf("openapi.yaml: %v", err)
 	}
 	bare := r.Clone(r.Context())
 	bare.URL = &url.URL{Path: r.URL.Path, RawQuery: r.URL.RawQuery}
-	route, params, err := specRouter.FindRoute(bare)
+	route, params, err := router.FindRoute(bare)
 	if err != nil {
 		d.t.Errorf("%s %s is not described: %v", r.Method, r.URL.Path, err)
 		return http.DefaultTransport.RoundTrip(r)

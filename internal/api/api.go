@@ -3,7 +3,6 @@ package api
 
 import (
 	"context"
-	_ "embed"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -33,22 +32,17 @@ import (
 	"magpie/internal/visit"
 )
 
-// Spec is the API's description, OpenAPI 3.1.
-//
-//go:embed openapi.yaml
-var Spec []byte
-
-// Server answers the API of one node.
+// Server answers the API of one instance.
 type Server struct {
-	Jobs    *job.Runtime
-	Visits  *visit.Service
-	Pushes  *push.Service
-	Fleet   *fleet.Service
-	Read    *read.Service
-	Version string
-	Node    string
-	Clock   func() time.Time
-	Console fs.FS // the built console; may hold nothing
+	Jobs     *job.Runtime
+	Visits   *visit.Service
+	Pushes   *push.Service
+	Fleet    *fleet.Service
+	Read     *read.Service
+	Version  string
+	Instance string
+	Clock    func() time.Time
+	Console  fs.FS // the built console; may hold nothing
 	// Done is closed when the service stops, so that live events end.
 	Done <-chan struct{}
 
@@ -91,11 +85,18 @@ func (s *Server) Handler() http.Handler {
 	})
 	g.GET("/healthz", func(c *gin.Context) { c.String(200, "ok\n") })
 	g.GET("/readyz", s.ready)
-	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(200, "application/yaml", Spec) })
+	spec := sync.OnceValues(func() ([]byte, error) { return Describe(s.kinds()) })
+	g.GET("/openapi.yaml", func(c *gin.Context) {
+		if raw, err := spec(); err != nil {
+			fail(c, problem(err))
+		} else {
+			c.Data(200, "application/yaml", raw)
+		}
+	})
 	g.GET("/metrics", gin.WrapH(s.metrics()))
 	v := g.Group("/api/v1")
 	for _, r := range s.routes() {
-		do := []gin.HandlerFunc{r.do}
+		do := []gin.HandlerFunc{r.asked, r.do}
 		if strings.HasPrefix(r.path, "/jobs/:id") {
 			do = slices.Insert(do, 0, s.wholeID)
 		}
@@ -104,103 +105,15 @@ func (s *Server) Handler() http.Handler {
 		} else {
 			do = slices.Insert(do, 0, s.role(r.role))
 		}
-		v.Handle(r.method, r.path, do...)
+		for _, path := range append(olderOf(r.path), r.path) {
+			v.Handle(r.method, path, do...)
+			if r.method == "GET" && r.status != 101 {
+				v.HEAD(path, do...)
+			}
+		}
 	}
 	go s.sweep()
 	return g
-}
-
-// nobody is the role of routes that nobody has to be signed in for.
-const nobody = "nobody"
-
-// route is one operation and the least role that it takes.
-type route struct {
-	method, path, role string
-	do                 gin.HandlerFunc
-}
-
-// routes are all operations of the API. openapi.yaml says the same of them, and a
-// test compares.
-func (s *Server) routes() []route {
-	const reader, operator, admin = core.Reader, core.Operator, core.Admin
-	return []route{
-		{"POST", "/login", nobody, s.login},
-		{"POST", "/session", nobody, s.openSession},
-
-		{"DELETE", "/session", reader, s.closeSession},
-		{"GET", "/me", reader, s.me},
-		{"GET", "/status", reader, s.status},
-		{"GET", "/tokens", reader, s.tokens},
-		{"DELETE", "/tokens/:id", reader, s.dropToken},
-
-		{"GET", "/devices", reader, s.devices},
-		{"GET", "/devices/:name", reader, s.device},
-		{"GET", "/devices/:name/versions", reader, s.versions},
-		{"POST", "/devices", admin, s.addDevice},
-		{"PATCH", "/devices/:name", admin, s.editDevice},
-		{"DELETE", "/devices/:name", admin, s.removeDevice},
-		{"POST", "/devices/:name/retry-login", operator, s.retryLogin},
-		{"POST", "/probe", operator, s.probe},
-		{"POST", "/try", admin, s.try},
-		{"POST", "/devices-import", admin, s.importDevices},
-
-		{"GET", "/credentials", reader, s.credentials},
-		{"POST", "/credentials", admin, s.addCredential},
-		{"PATCH", "/credentials/:name", admin, s.editCredential},
-		{"DELETE", "/credentials/:name", admin, s.removeCredential},
-		{"POST", "/credentials/:name/attach", admin, s.attachCredential},
-		{"POST", "/credentials/:name/retry", operator, s.retryCredential},
-
-		{"GET", "/version", reader, s.version},
-		{"GET", "/version/text", reader, s.versionText},
-		{"PATCH", "/version", operator, s.mark},
-		{"POST", "/versions", operator, s.edit},
-		{"GET", "/diff", reader, s.diff},
-		{"GET", "/drift", reader, s.drift},
-
-		{"POST", "/pulls", operator, s.pull},
-		{"POST", "/previews", operator, s.newPreview},
-		{"GET", "/previews/:id", reader, s.preview},
-		{"POST", "/pushes", operator, s.push},
-		{"GET", "/jobs", reader, s.jobs},
-		{"GET", "/devices/:name/swaps", reader, s.swaps},
-		{"GET", "/jobs/:id", reader, s.job},
-		{"GET", "/jobs/:id/log", reader, s.log},
-		{"GET", "/jobs/:id/events", reader, s.events},
-		{"POST", "/surveys", operator, s.survey},
-		{"POST", "/restores", operator, s.restore},
-		{"POST", "/jobs/:id/cancel", operator, s.cancel},
-		{"POST", "/jobs/:id/confirm", operator, s.decide("confirm")},
-		{"POST", "/jobs/:id/undo", operator, s.decide("undo")},
-		{"POST", "/jobs/:id/restart", operator, s.decide("restart")},
-		{"POST", "/jobs/:id/approve", operator, s.decide("approve")},
-		{"POST", "/jobs/:id/decline", operator, s.decide("decline")},
-		{"POST", "/drills", operator, s.drill},
-		{"GET", "/sheet", operator, s.sheet},
-		{"GET", "/relays", reader, s.relays},
-		{"GET", "/relay", operator, s.openRelay},
-		{"DELETE", "/relays/:id", operator, s.closeRelay},
-		{"GET", "/snapshots", reader, s.snapshots},
-		{"GET", "/snapshots/:name", reader, s.snapshot},
-		{"POST", "/snapshots", operator, s.addSnapshot},
-		{"DELETE", "/snapshots/:name", operator, s.removeSnapshot},
-		{"GET", "/approvals", reader, s.approvals},
-		{"POST", "/approvals", admin, s.addApproval},
-		{"DELETE", "/approvals/:id", admin, s.removeApproval},
-
-		{"GET", "/dialects", reader, s.dialects},
-		{"GET", "/dialects/:name", reader, s.dialect},
-		{"POST", "/dialect-check", operator, s.checkDialect},
-		{"GET", "/dialect-schema", reader, s.dialectSchema},
-		{"POST", "/dialects", admin, s.loadDialect},
-		{"POST", "/dialect-try", admin, s.tryDialect},
-
-		{"GET", "/users", admin, s.users},
-		{"POST", "/users", admin, s.addUser},
-		{"PATCH", "/users/:name", admin, s.editUser},
-		{"GET", "/audit", admin, s.audit},
-		{"GET", "/audit-check", admin, s.checkAudit},
-	}
 }
 
 // guard sets the headers every answer has, and turns a breakdown into an error
@@ -281,11 +194,11 @@ func problem(err error) *client.Problem {
 	case errors.Is(err, read.ErrNotEditable):
 		return say(400, "not kept", "")
 	case errors.Is(err, read.ErrUnlikely):
-		return say(409, "hardly the device's", "if it is to be kept all the same, say why: despite")
+		return say(409, "hardly the device's", "if it is to be kept all the same, say why: override")
 	case errors.Is(err, fleet.ErrNothingToRestore), errors.Is(err, fleet.ErrNoRestorePreview):
 		return say(409, "nothing to restore", "look at the devices again: magpie restore SELECTOR --to WHICH --preview")
 	case errors.Is(err, push.ErrWarnings):
-		return say(409, "the preview has doubts", "if it is to be done all the same, say why: despite")
+		return say(409, "warnings speak against it", "if it is to be done all the same, say why: override")
 	case errors.Is(err, push.ErrNoRestart):
 		return say(400, "nothing to leave to later", "")
 	case errors.Is(err, fleet.ErrPlan):
@@ -297,13 +210,17 @@ func problem(err error) *client.Problem {
 	case errors.Is(err, visit.ErrRelay):
 		return say(409, "no relay", "see which are open: magpie relay list")
 	case errors.Is(err, push.ErrBootstrapSheet):
-		return say(409, "no carry sheet", "")
+		return say(409, "no bootstrap sheet", "")
 	case errors.Is(err, fleet.ErrRestoreTest):
-		return say(400, "no drill", "")
+		return say(400, "no restore test", "")
 	case errors.Is(err, push.ErrWindow):
 		return say(400, "no such window", "")
 	case errors.Is(err, push.ErrSecondPerson):
 		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")
+	case errors.Is(err, job.ErrKind):
+		return say(400, "not asked for", "see which there are: magpie job kinds")
+	case errors.Is(err, job.ErrRole):
+		return say(403, "not allowed", "ask somebody who has it, or an admin for the role")
 	case errors.Is(err, job.ErrEnded):
 		return say(409, "ended already", "see what became of it: magpie job list")
 	case errors.Is(err, job.ErrTooLate):
@@ -313,7 +230,7 @@ func problem(err error) *client.Problem {
 	case errors.Is(err, read.ErrNotComparable):
 		return say(400, "not comparable", "compare two versions of the same part")
 	case errors.Is(err, visit.ErrBreaker):
-		return say(409, "credential set shut", "have a look why so many devices refuse it; then: magpie credential retry NAME")
+		return say(409, "breaker open", "have a look why so many devices refuse it; then: magpie credential retry NAME")
 	case errors.Is(err, visit.ErrCannotMask):
 		return say(403, "cannot be masked", "")
 	case errors.Is(err, link.ErrLoginRefused):
@@ -386,7 +303,7 @@ func (s *Server) reference(c *gin.Context, raw, field string) (ref.Version, bool
 func (s *Server) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
 	defer cancel()
-	if _, err := s.Jobs.Store.As(core.Actor{}).Nodes(ctx); err != nil {
+	if _, err := s.Jobs.Store.As(core.Actor{}).Instances(ctx); err != nil {
 		c.String(503, "the database does not answer\n")
 		return
 	}

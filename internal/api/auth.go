@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -403,11 +404,9 @@ func (s *Server) me(c *gin.Context) {
 
 func (s *Server) tokens(c *gin.Context) {
 	rows, err := s.Jobs.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
-	out := make([]client.Token, len(rows))
-	for i, t := range rows {
-		out[i] = client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt}
-	}
-	answer(c, 200, out, err)
+	list(c, rows, err, func(t store.Token) string { return t.ID }, func(t store.Token) client.Token {
+		return client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt}
+	})
 }
 
 func (s *Server) dropToken(c *gin.Context) {
@@ -430,11 +429,7 @@ func wireUser(u store.User) client.User {
 
 func (s *Server) users(c *gin.Context) {
 	rows, err := s.Jobs.Store.As(actor(c)).Users(c.Request.Context())
-	out := make([]client.User, len(rows))
-	for i, u := range rows {
-		out[i] = wireUser(u)
-	}
-	answer(c, 200, out, err)
+	list(c, rows, err, func(u store.User) string { return u.Name }, wireUser)
 }
 
 func knownRole(role string) error {
@@ -559,20 +554,17 @@ func (s *Server) audit(c *gin.Context) {
 	if !ok {
 		return
 	}
-	var before int64
-	if raw := c.Query("before"); raw != "" {
-		if _, err := fmt.Sscan(raw, &before); err != nil {
-			fail(c, bad(fmt.Sprintf("before is %q; it takes a row's number", raw), ""))
-			return
-		}
+	before, ok := cursor(c)
+	if !ok {
+		return
 	}
 	rows, err := s.Jobs.Store.As(actor(c)).Deeds(c.Request.Context(), before, n)
-	out := client.Deeds{Deeds: make([]client.Deed, len(rows))}
+	out := client.Page[client.AuditEntry]{Items: make([]client.AuditEntry, len(rows))}
 	for i, d := range rows {
-		out.Deeds[i] = client.Deed{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
+		out.Items[i] = client.AuditEntry{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
 	}
 	if len(rows) == n && rows[n-1].Seq > 1 {
-		out.Next = rows[n-1].Seq
+		out.Next = strconv.FormatInt(rows[n-1].Seq, 10)
 	}
 	answer(c, 200, out, err)
 }

@@ -12,22 +12,18 @@ import (
 )
 
 func wireSet(c store.Credential) client.CredentialSet {
-	return client.CredentialSet{Name: c.Name, User: c.User, Selector: c.Selector, ChangedAt: c.ChangedAt, Devices: c.Devices, Latched: c.Latched, ShutSince: c.Shut, ShutWhy: c.Why, Revision: c.Revision}
+	return client.CredentialSet{Name: c.Name, User: c.User, Selector: c.Selector, ChangedAt: c.ChangedAt, Devices: c.Devices, Latched: c.Latched, BreakerOpenSince: c.Open, BreakerWhy: c.Why, Revision: c.Revision}
 }
 
 func (s *Server) credentials(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).CredentialSets(c.Request.Context())
-	out := make([]client.CredentialSet, len(all))
-	for i, x := range all {
-		out[i] = wireSet(x)
-	}
-	answer(c, 200, out, err)
+	list(c, all, err, func(x store.Credential) string { return x.Name }, wireSet)
 }
 
 // fillSet puts what was sent into a set, and tells what changed.
 func fillSet(n client.NewCredentialSet, set *store.Credential, sec *store.Secret) (said []string, err error) {
 	before := *sec
-	if err := fillSecret(sec, n.User, n.Password, n.Key, n.Agent, n.Raise, n.Passphrase); err != nil {
+	if err := fillSecret(sec, n.User, n.Password, n.Key, n.Agent, n.Privileged, n.Passphrase); err != nil {
 		return nil, err
 	}
 	if n.FactoryUser != "" {

@@ -36,16 +36,14 @@ func wireDevice(d core.Device) client.Device {
 	return out
 }
 
+func deviceName(d core.Device) string { return d.Name }
+
 func (s *Server) devices(c *gin.Context) {
 	rows, ok := s.listed(c)
 	if !ok {
 		return
 	}
-	out := make([]client.Device, len(rows))
-	for i, d := range rows {
-		out[i] = wireDevice(d)
-	}
-	c.JSON(200, out)
+	list(c, rows, nil, deviceName, wireDevice)
 }
 
 func (s *Server) device(c *gin.Context) {
@@ -85,13 +83,7 @@ func (s *Server) device(c *gin.Context) {
 }
 
 func (s *Server) probe(c *gin.Context) {
-	var in struct {
-		Address string `json:"address"`
-		Port    int    `json:"port"`
-
-		Transport string `json:"transport"`
-		Relay     string `json:"relay"`
-	}
+	var in client.Reach
 	if !readBody(c, &in) {
 		return
 	}
@@ -100,8 +92,8 @@ func (s *Server) probe(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	if !slices.Contains([]string{"", dialect.SSH, dialect.Netconf, dialect.Telnet, dialect.HTTP, dialect.HTTPS}, in.Transport) {
-		fail(c, bad(fmt.Sprintf("%q is no transport", in.Transport), "it is one of ssh, netconf, telnet, http, https"))
+	if in.Transport != "" && !slices.Contains(dialect.Transports, in.Transport) {
+		fail(c, bad(fmt.Sprintf("%q is no transport", in.Transport), "it is one of "+strings.Join(dialect.Transports, ", ")))
 		return
 	}
 	ctx := c.Request.Context()
@@ -313,7 +305,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		return s.checkDevice(d, nil)
 	}
 	if e.own == nil {
-		if n.User == "" && n.Password == "" && n.Key == "" && n.Agent == "" && n.Raise == "" && n.Passphrase == "" {
+		if n.User == "" && n.Password == "" && n.Key == "" && n.Agent == "" && n.Privileged == "" && n.Passphrase == "" {
 			return s.checkDevice(d, nil)
 		}
 		if n.User == "" {
@@ -322,7 +314,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		e.own = &store.Secret{}
 	}
 	before := *e.own
-	if err := fillSecret(e.own, n.User, n.Password, n.Key, n.Agent, n.Raise, n.Passphrase); err != nil {
+	if err := fillSecret(e.own, n.User, n.Password, n.Key, n.Agent, n.Privileged, n.Passphrase); err != nil {
 		return err
 	}
 	if e.secret = before != *e.own; e.secret {
@@ -423,7 +415,7 @@ func fillSecret(sec *store.Secret, user, password, key, agent, raise, passphrase
 		sec.Agent, sec.Key, sec.Password = agent, "", ""
 	}
 	if raise != "" {
-		sec.Raise = raise
+		sec.Privileged = raise
 	}
 	if passphrase != "" {
 		sec.Passphrase = passphrase
@@ -616,7 +608,7 @@ func (s *Server) retryLogin(c *gin.Context) {
 
 func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error) {
 	q := s.Jobs.Store.As(a)
-	st := client.Status{Version: s.Version, Node: s.Node, States: map[string]int{}, Order: core.States, Attend: []client.Device{}}
+	st := client.Status{Version: s.Version, Instance: s.Instance, States: map[string]int{}, Order: core.States, Attend: []client.Device{}}
 	all, err := q.Devices(ctx, ref.All())
 	if err != nil {
 		return st, err
@@ -677,10 +669,8 @@ func (s *Server) swaps(c *gin.Context) {
 		return
 	}
 	all, err := q.Swaps(c.Request.Context(), d.ID)
-	out := []client.Swap{}
-	for _, w := range all {
-		out = append(out, client.Swap{At: w.At, Job: w.JobID, Actor: w.Actor, OldSerial: w.OldSerial, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel,
-			Version: w.Version, Outcome: w.Outcome, Note: w.Note})
-	}
-	answer(c, 200, out, err)
+	list(c, all, err, func(w store.Swap) string { return w.JobID }, func(w store.Swap) client.Swap {
+		return client.Swap{At: w.At, Job: w.JobID, Actor: w.Actor, OldSerial: w.OldSerial, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel,
+			Version: w.Version, Outcome: w.Outcome, Note: w.Note}
+	})
 }

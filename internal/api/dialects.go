@@ -18,7 +18,7 @@ import (
 
 func (s *Server) wireDialect(d *dialect.Dialect) client.Dialect {
 	w := client.Dialect{Name: d.Dialect, Title: d.Title, Kind: d.Kind, Revision: d.Revision, Port: d.Reach.Port, Parts: slices.Sorted(maps.Keys(d.Parts)),
-		Methods: d.Change.Methods, Raised: d.Raised(), Ways: []client.Way{}}
+		Methods: d.Change.Methods, Privileged: d.Raised(), Ways: []client.Way{}}
 	if w.Methods == nil {
 		w.Methods = []string{}
 	}
@@ -34,13 +34,11 @@ func (s *Server) dialects(c *gin.Context) {
 	for _, d := range all {
 		count[d.Dialect]++
 	}
-	out := []client.Dialect{}
-	for _, d := range s.Visits.Dialects() {
+	list(c, s.Visits.Dialects(), err, func(d *dialect.Dialect) string { return d.Dialect }, func(d *dialect.Dialect) client.Dialect {
 		w := s.wireDialect(d)
 		w.Devices = count[w.Name]
-		out = append(out, w)
-	}
-	answer(c, 200, out, err)
+		return w
+	})
 }
 
 func (s *Server) meantDialect(name string) string {
@@ -115,7 +113,7 @@ func (s *Server) checkDialect(c *gin.Context) {
 		return
 	}
 	if _, out, ok := s.load(c, c.DefaultQuery("name", "dialect.yaml"), source); ok {
-		c.JSON(200, out)
+		c.JSON(200, client.Page[client.DialectProblem]{Items: out})
 	}
 }
 
@@ -123,7 +121,7 @@ func (s *Server) dialectSchema(c *gin.Context) {
 	c.Data(200, "application/schema+json", dialect.Schema)
 }
 
-// loadDialect takes a dialect into use, on every node.
+// loadDialect takes a dialect into use, on every instance.
 func (s *Server) loadDialect(c *gin.Context) {
 	source, ok := body(c, yamlKinds...)
 	if !ok {
@@ -174,7 +172,7 @@ func (s *Server) tryDialect(c *gin.Context) {
 	if n.Ports != nil {
 		e.d.Ports = *n.Ports
 	}
-	if err := fillSecret(e.own, n.User, n.Password, n.Key, n.Agent, n.Raise, n.Passphrase); err != nil {
+	if err := fillSecret(e.own, n.User, n.Password, n.Key, n.Agent, n.Privileged, n.Passphrase); err != nil {
 		fail(c, problem(err))
 		return
 	}

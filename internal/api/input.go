@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net/http"
 	"os"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -73,6 +74,7 @@ func readBody(c *gin.Context, into any) bool {
 		return false
 	}
 	c.Set("body", raw)
+	raw = renamed(raw, into)
 	d := json.NewDecoder(bytes.NewReader(raw))
 	d.DisallowUnknownFields()
 	err := d.Decode(into)
@@ -93,9 +95,41 @@ func readBody(c *gin.Context, into any) bool {
 	return false
 }
 
+// renamed gives fields that were called otherwise before the names they have now:
+// those of which the type says so.
+func renamed(raw []byte, into any) []byte {
+	t := reflect.TypeOf(into).Elem()
+	var all map[string]json.RawMessage
+	if t.Kind() != reflect.Struct || json.Unmarshal(raw, &all) != nil {
+		return raw
+	}
+	changed := false
+	for i := range t.NumField() {
+		was := t.Field(i).Tag.Get("was")
+		v, ok := all[was]
+		if was == "" || !ok {
+			continue
+		}
+		now, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		if _, both := all[now]; both {
+			continue
+		}
+		all[now], changed = v, true
+		delete(all, was)
+	}
+	if !changed {
+		return raw
+	}
+	out, err := json.Marshal(all)
+	if err != nil {
+		return raw
+	}
+	return out
+}
+
 // manyLines are the fields whose texts have more than one line. What is a secret
 // may hold any character but NUL.
-var manyLines = []string{"text", "source", "note", "despite", "key", "agent", "host_key", "password", "raise", "passphrase", "factory_password"}
+var manyLines = []string{"text", "source", "note", "override", "despite", "key", "agent", "host_key", "password", "privileged_secret", "raise", "passphrase", "factory_password"}
 
 // sound tells what is wrong with the texts and lists of a body, or nil.
 func sound(field string, v any) *client.Problem {
@@ -192,6 +226,58 @@ func limit(c *gin.Context, usual, most int) (int, bool) {
 	n, err := strconv.Atoi(raw)
 	if err != nil || n < 1 || n > most {
 		fail(c, bad(fmt.Sprintf("limit is %q; it takes 1 to %d", raw, most), ""))
+		return 0, false
+	}
+	return n, true
+}
+
+// onePage cuts the page that is asked for out of a list that is at hand whole. key
+// names an item in cursors.
+func onePage[T any](c *gin.Context, all []T, key func(T) string) (items []T, next string, ok bool) {
+	n, ok := limit(c, 1000, 1000)
+	if !ok {
+		return nil, "", false
+	}
+	if cursor := c.Query("cursor"); cursor != "" {
+		i := slices.IndexFunc(all, func(x T) bool { return key(x) == cursor })
+		if i < 0 {
+			fail(c, wrong("cursor", fmt.Sprintf("nothing in this list is at %q any more", cursor), "begin again without a cursor"))
+			return nil, "", false
+		}
+		all = all[i+1:]
+	}
+	if len(all) > n {
+		return all[:n], key(all[n-1]), true
+	}
+	return all, "", true
+}
+
+// list answers with the page that is asked for.
+func list[T, W any](c *gin.Context, all []T, err error, key func(T) string, wire func(T) W) {
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	items, next, ok := onePage(c, all, key)
+	if !ok {
+		return
+	}
+	out := client.Page[W]{Items: make([]W, len(items)), Next: next}
+	for i, x := range items {
+		out.Items[i] = wire(x)
+	}
+	c.JSON(200, out)
+}
+
+// cursor reads a cursor that is a number; 0 when there is none.
+func cursor(c *gin.Context) (n int64, ok bool) {
+	raw := c.Query("cursor")
+	if raw == "" {
+		return 0, true
+	}
+	n, err := strconv.ParseInt(raw, 10, 64)
+	if err != nil || n < 0 {
+		fail(c, wrong("cursor", fmt.Sprintf("cursor is %q, which no page of this list ended with", raw), "begin again without a cursor"))
 		return 0, false
 	}
 	return n, true

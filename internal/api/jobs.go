@@ -16,6 +16,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/fleet"
+	"magpie/internal/job"
 	"magpie/internal/push"
 	"magpie/internal/store"
 	"magpie/internal/visit"
@@ -24,12 +25,17 @@ import (
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	out := client.Job{ID: j.ID, Kind: j.Kind, Device: j.Device, State: j.State, Outcome: j.Outcome, Summary: j.Summary, Actor: j.Actor, CreatedAt: j.CreatedAt,
 		StartedAt: j.StartedAt, EndedAt: j.EndedAt, Cancel: j.Cancel, UndoOf: j.UndoOf, Due: j.Due, Decision: j.Decision, DecidedBy: j.DecidedBy}
-	if j.State == core.Waiting && j.Node == "" && j.Decision == "" {
+	if j.State == core.Waiting && j.Instance == "" && j.Decision == "" {
 		out.Awaits = j.Awaits
 	}
 	q := s.Jobs.Store.As(a)
 	if len(j.Result) == 0 {
 		return out, nil
+	}
+	if k, ok := s.Jobs.Kind(j.Kind); ok && k.View != nil {
+		var err error
+		out.Result, err = k.View(context.Background(), q, a, j)
+		return out, err
 	}
 	switch j.Kind {
 	case "pull":
@@ -47,15 +53,15 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 			return out, err
 		}
 		out.Plan = &client.Plan{From: r.From, Until: r.Until, Zone: r.Zone, Preview: r.PreviewID, Changed: r.Changed, Rule: r.Rule, Approved: r.Approved, Push: r.PushID}
-	case "drill":
+	case "restore-test":
 		var r fleet.RestoreTestResult
 		if err := q.OpenResult(j, &r); err != nil {
 			return out, err
 		}
-		out.Drill = &client.Drill{Ref: r.Ref, On: r.On, Push: r.PushID, Back: r.BackID, Proved: r.Proved, Whole: r.Whole}
-	case "survey":
+		out.RestoreTest = &client.RestoreTest{Ref: r.Ref, On: r.On, Push: r.PushID, Back: r.BackID, Proved: r.Proved, Whole: r.Whole}
+	case "restore-preview":
 		var err error
-		out.Survey, err = s.wireSurvey(q, j)
+		out.RestorePreview, err = s.wireRestorePreview(q, j)
 		return out, err
 	case "restore":
 		var err error
@@ -72,7 +78,7 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		if err := q.OpenResult(j, &r); err != nil {
 			return out, err
 		}
-		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Residuals: wireResiduals(a, r.Remaining)}
+		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Remaining: wireDifferences(a, r.Remaining)}
 		out.Push.Checks = []client.Checked{}
 		for _, c := range r.Checks {
 			out.Push.Checks = append(out.Push.Checks, client.Checked{Check: c.Check, Before: wireFinding(c.Before), After: wireFinding(c.After), Failed: c.Failed()})
@@ -122,14 +128,14 @@ func (s *Server) pull(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	out := client.Jobs{Jobs: []client.Job{}}
+	out := client.Page[client.Job]{Items: []client.Job{}}
 	for _, j := range jobs {
 		w, err := s.wireJob(actor(c), j)
 		if err != nil {
 			fail(c, problem(err))
 			return
 		}
-		out.Jobs = append(out.Jobs, w)
+		out.Items = append(out.Items, w)
 	}
 	c.JSON(http.StatusAccepted, out)
 }
@@ -241,9 +247,9 @@ func (s *Server) preview(c *gin.Context) {
 	if a.Secrets && p.HoldsSecrets() && !s.saw(c, p.Device, "preview "+row.ID) {
 		return
 	}
-	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireResiduals(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
-		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remains: wireResiduals(a, p.Remains), Warnings: p.Notes, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesPath: p.TouchesPath, Doubts: p.Warnings, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, Held: wireResiduals(a, p.SetAside), Loaded: wireResiduals(a, p.Loaded), Methods: []string{}}
+	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireDifferences(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
+		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remaining: wireDifferences(a, p.Remains), Notes: p.Notes, Undo: p.Undo,
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesManagementPath: p.TouchesPath, Warnings: p.Warnings, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, SetAside: wireDifferences(a, p.SetAside), Loaded: wireDifferences(a, p.Loaded), Methods: []string{}}
 	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Pushes.Methods(d))
 	}
@@ -253,14 +259,14 @@ func (s *Server) preview(c *gin.Context) {
 	for _, l := range p.Landmarks {
 		out.Landmarks = append(out.Landmarks, client.LandmarkPair{Name: l.Name, Have: orNone(l.Have), Want: orNone(l.Want)})
 	}
-	if out.Doubts == nil {
-		out.Doubts = []string{}
+	if out.Warnings == nil {
+		out.Warnings = []string{}
 	}
 	if !a.Secrets {
 		out.Predicted = p.PredictedRed
 	}
-	if out.Warnings == nil {
-		out.Warnings = []string{}
+	if out.Notes == nil {
+		out.Notes = []string{}
 	}
 	for i, st := range p.Steps {
 		out.Steps[i] = client.Step{Kind: st.Kind, Lines: st.Lines, Block: st.Block, Depth: st.Depth}
@@ -296,7 +302,7 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
 		return
 	}
-	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Despite, WhenEqual: in.WhenEqual}
+	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual}
 	var j core.Job
 	var err error
 	if in.From == nil && in.Until == nil {
@@ -331,6 +337,48 @@ func window(c *gin.Context, given string) (time.Duration, bool) {
 	return d, true
 }
 
+func (s *Server) ask(c *gin.Context) {
+	var in client.NewJob
+	k, ok := s.asked(c, &in)
+	if !ok {
+		return
+	}
+	var d core.Device
+	var err error
+	if in.Device != "" {
+		if d, err = s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), in.Device); err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
+	with, err := json.Marshal(in.With)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	j, err := s.Jobs.Ask(c.Request.Context(), actor(c), in.Kind, d, with, k)
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	w, err := s.wireJob(actor(c), j)
+	answer(c, 202, w, err)
+}
+
+func (s *Server) jobKinds(c *gin.Context) {
+	list(c, s.kinds(), nil, func(k job.Kind) string { return k.Name }, func(k job.Kind) client.JobKind {
+		out := client.JobKind{Name: k.Name, Does: k.Does, Role: k.Role, Visits: k.Visits, Asked: k.Asks != nil, Awaits: []client.JobAwait{}}
+		for _, w := range k.Awaits {
+			a := client.JobAwait{For: w.For, Means: w.Means, Words: []client.JobWord{}}
+			for _, x := range w.Words {
+				a.Words = append(a.Words, client.JobWord{Say: x.Say, Does: x.Does})
+			}
+			out.Awaits = append(out.Awaits, a)
+		}
+		return out
+	})
+}
+
 func (s *Server) jobs(c *gin.Context) {
 	n, ok := limit(c, 50, 1000)
 	if !ok {
@@ -345,7 +393,7 @@ func (s *Server) jobs(c *gin.Context) {
 			return
 		}
 	}
-	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("before"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
+	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("cursor"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
 	if name := c.Query("device"); err == nil && name != "" && len(rows) == 0 {
 		_, err = s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
 	}
@@ -353,14 +401,14 @@ func (s *Server) jobs(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	out := client.Jobs{Jobs: make([]client.Job, len(rows))}
+	out := client.Page[client.Job]{Items: make([]client.Job, len(rows))}
 	for i, j := range rows {
 		w, err := s.wireJob(actor(c), j)
 		if err != nil {
 			fail(c, problem(err))
 			return
 		}
-		out.Jobs[i] = w
+		out.Items[i] = w
 	}
 	if len(rows) == n {
 		out.Next = rows[n-1].ID
@@ -379,19 +427,29 @@ func (s *Server) job(c *gin.Context) {
 }
 
 func (s *Server) log(c *gin.Context) {
-	after, _ := strconv.Atoi(c.Query("after"))
+	n, ok := limit(c, client.EntriesAtOnce, client.EntriesAtOnce)
+	if !ok {
+		return
+	}
+	after, ok := cursor(c)
+	if !ok {
+		return
+	}
 	q := s.Jobs.Store.As(actor(c))
 	if _, err := q.Job(c.Request.Context(), jobID(c)); err != nil {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Entries(c.Request.Context(), jobID(c), after, client.EntriesAtOnce)
+	rows, err := q.Entries(c.Request.Context(), jobID(c), int(after), n)
 	if err == nil && !s.sawLog(c, actor(c), jobID(c), rows) {
 		return
 	}
-	out := make([]client.Entry, len(rows))
+	out := client.Page[client.Entry]{Items: make([]client.Entry, len(rows))}
 	for i, e := range rows {
-		out[i] = s.wireEntry(actor(c), e)
+		out.Items[i] = s.wireEntry(actor(c), e)
+	}
+	if len(rows) == n {
+		out.Next = strconv.Itoa(rows[n-1].Seq)
 	}
 	answer(c, 200, out, err)
 }

@@ -35,11 +35,7 @@ func wireApproval(a store.Approval) client.Approval {
 
 func (s *Server) approvals(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).Approvals(c.Request.Context())
-	out := []client.Approval{}
-	for _, a := range all {
-		out = append(out, wireApproval(a))
-	}
-	answer(c, 200, out, err)
+	list(c, all, err, func(a store.Approval) string { return a.ID }, wireApproval)
 }
 
 func (s *Server) addApproval(c *gin.Context) {
@@ -88,9 +84,9 @@ func (s *Server) removeApproval(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-// drill tries a version out on another device.
-func (s *Server) drill(c *gin.Context) {
-	var in client.NewDrill
+// restoreTest tries a version out on another device.
+func (s *Server) restoreTest(c *gin.Context) {
+	var in client.NewRestoreTest
 	k, ok := s.asked(c, &in)
 	if !ok {
 		return
@@ -120,11 +116,7 @@ func wireSnapshot(x store.Snapshot) client.Snapshot {
 
 func (s *Server) snapshots(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).Snapshots(c.Request.Context())
-	out := []client.Snapshot{}
-	for _, x := range all {
-		out = append(out, wireSnapshot(x))
-	}
-	answer(c, 200, out, err)
+	list(c, all, err, func(x store.Snapshot) string { return x.Name }, wireSnapshot)
 }
 
 func (s *Server) snapshot(c *gin.Context) {
@@ -194,11 +186,11 @@ func (s *Server) sheet(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	if secrets && !s.saw(c, target.Device, "carry sheet with its secrets") {
+	if secrets && !s.saw(c, target.Device, "bootstrap sheet with its secrets") {
 		return
 	}
 	x, err := s.Pushes.BootstrapSheet(ctx, a, target, secrets)
-	out := client.Sheet{Device: x.Device, Target: x.Target, User: x.User, At: x.At, Hidden: x.Hidden, Lines: []client.SheetLine{}}
+	out := client.BootstrapSheet{Device: x.Device, Target: x.Target, User: x.User, At: x.At, Hidden: x.Hidden, Lines: []client.SheetLine{}}
 	for _, l := range x.Lines {
 		out.Lines = append(out.Lines, client.SheetLine(l))
 	}

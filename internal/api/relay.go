@@ -23,11 +23,7 @@ func wireRelay(r store.Relay) client.Relay {
 
 func (s *Server) relays(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).Relays(c.Request.Context())
-	out := []client.Relay{}
-	for _, r := range all {
-		out = append(out, wireRelay(r))
-	}
-	answer(c, 200, out, err)
+	list(c, all, err, func(r store.Relay) string { return r.ID }, wireRelay)
 }
 
 // openRelay turns the request's own connection around (RFC 9110 §7.8): from then

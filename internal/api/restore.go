@@ -14,9 +14,9 @@ import (
 	"magpie/internal/store"
 )
 
-// survey looks what putting many devices back would take.
-func (s *Server) survey(c *gin.Context) {
-	var in client.NewSurvey
+// restorePreview looks what putting many devices back would take.
+func (s *Server) restorePreview(c *gin.Context) {
+	var in client.NewRestorePreview
 	k, ok := s.asked(c, &in)
 	if !ok {
 		return
@@ -59,7 +59,7 @@ func (s *Server) survey(c *gin.Context) {
 	s.accepted(c, j, err)
 }
 
-// restore pushes what a survey shows.
+// restore pushes what a restore preview shows.
 func (s *Server) restore(c *gin.Context) {
 	var in client.NewRestore
 	k, ok := s.asked(c, &in)
@@ -73,7 +73,7 @@ func (s *Server) restore(c *gin.Context) {
 	if !noted(c, "note", in.Note) {
 		return
 	}
-	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.Survey, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Despite}, k)
+	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.RestorePreview, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Override}, k)
 	s.accepted(c, j, err)
 }
 
@@ -86,14 +86,14 @@ func (s *Server) accepted(c *gin.Context, j core.Job, err error) {
 	answer(c, http.StatusAccepted, w, err)
 }
 
-func (s *Server) wireSurvey(q *store.Q, j core.Job) (*client.Survey, error) {
+func (s *Server) wireRestorePreview(q *store.Q, j core.Job) (*client.RestorePreview, error) {
 	var r fleet.RestorePreview
 	if err := q.OpenResult(j, &r); err != nil {
 		return nil, err
 	}
-	out := &client.Survey{Which: r.Which, Rows: []client.Surveyed{}}
+	out := &client.RestorePreview{Which: r.Which, Rows: []client.RestorePreviewRow{}}
 	for _, x := range r.Rows {
-		out.Rows = append(out.Rows, client.Surveyed{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Doubts: orNone(x.Warnings)})
+		out.Rows = append(out.Rows, client.RestorePreviewRow{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Warnings: orNone(x.Warnings)})
 	}
 	return out, nil
 }

@@ -33,13 +33,9 @@ func (s *Server) versions(c *gin.Context) {
 		return
 	}
 	part := c.Query("part")
-	before := 0
-	if raw := c.Query("before"); raw != "" {
-		var err error
-		if before, err = strconv.Atoi(raw); err != nil {
-			fail(c, bad(fmt.Sprintf("before is %q; it takes a version's number", raw), ""))
-			return
-		}
+	before, ok := cursor(c)
+	if !ok {
+		return
 	}
 	q := s.Jobs.Store.As(actor(c))
 	d, err := q.Device(c.Request.Context(), c.Param("name"))
@@ -52,10 +48,13 @@ func (s *Server) versions(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	rows, err := q.Versions(c.Request.Context(), d.ID, part, before, n)
-	out := make([]client.Version, len(rows))
+	rows, err := q.Versions(c.Request.Context(), d.ID, part, int(before), n)
+	out := client.Page[client.Version]{Items: make([]client.Version, len(rows))}
 	for i, v := range rows {
-		out[i] = wireVersion(v)
+		out.Items[i] = wireVersion(v)
+	}
+	if len(rows) == n && rows[n-1].Number > 1 {
+		out.Next = strconv.Itoa(rows[n-1].Number)
 	}
 	answer(c, 200, out, err)
 }
@@ -121,7 +120,7 @@ func (s *Server) versionText(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if !s.sawSide(c, side) {
+	if unchanged(c, side) || !s.sawSide(c, side) {
 		return
 	}
 	shown, err := s.Read.Shown(actor(c), side)
@@ -136,13 +135,27 @@ func (s *Server) versionText(c *gin.Context) {
 	if !actor(c).Secrets {
 		number += "_masked"
 	}
-	ending, media := "cfg", "text/plain; charset=utf-8"
-	if side.Opaque() {
-		ending, media = "bin", "application/octet-stream"
-	}
+	media, ending := side.Media()
 	name := fmt.Sprintf("%s_%s_%s_%s."+ending, side.Device.Name, side.Part, side.TakenAt.UTC().Format("20060102T150405Z"), number)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
 	c.Data(http.StatusOK, media, []byte(shown))
+}
+
+// unchanged answers who has the text already: what a version holds never changes
+// (RFC 9110 §13.1.2).
+func unchanged(c *gin.Context, side read.Side) bool {
+	if side.Version == nil {
+		return false
+	}
+	tag := fmt.Sprintf(`"%s-%v"`, side.Version.ID, actor(c).Secrets)
+	c.Header("ETag", tag)
+	for _, has := range strings.Split(c.GetHeader("If-None-Match"), ",") {
+		if has = strings.TrimPrefix(strings.TrimSpace(has), "W/"); has == tag || has == "*" {
+			c.Status(http.StatusNotModified)
+			return true
+		}
+	}
+	return false
 }
 
 func (s *Server) mark(c *gin.Context) {
@@ -179,10 +192,10 @@ func (s *Server) edit(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if !noted(c, "note", in.Note) || !noted(c, "despite", in.Despite) {
+	if !noted(c, "note", in.Note) || !noted(c, "override", in.Override) {
 		return
 	}
-	v, err := s.Read.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note, in.Despite)
+	v, err := s.Read.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note, in.Override)
 	answer(c, 201, wireVersion(v), err)
 }
 
@@ -223,10 +236,10 @@ func (s *Server) diff(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
-func wireResiduals(a core.Actor, rs []visit.Difference) []client.Residual {
-	out := make([]client.Residual, len(rs))
+func wireDifferences(a core.Actor, rs []visit.Difference) []client.Difference {
+	out := make([]client.Difference, len(rs))
 	for i, r := range rs {
-		out[i] = client.Residual{Block: r.Block, Have: r.Have, Want: r.Want, Order: r.Order}
+		out[i] = client.Difference{Block: r.Block, Have: r.Have, Want: r.Want, Order: r.Order}
 		if !a.Secrets {
 			out[i].Have, out[i].Want = r.HaveMasked, r.WantMasked
 		}
@@ -250,7 +263,11 @@ func (s *Server) drift(c *gin.Context) {
 			return
 		}
 	}
-	out := []client.Drift{}
+	devs, next, ok := onePage(c, devs, deviceName)
+	if !ok {
+		return
+	}
+	out := client.Page[client.Drift]{Items: []client.Drift{}, Next: next}
 	for _, d := range devs {
 		parts, err := s.Read.JudgedParts(c.Request.Context(), actor(c), d)
 		if err != nil {
@@ -266,8 +283,8 @@ func (s *Server) drift(c *gin.Context) {
 			if actor(c).Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
 				return
 			}
-			out = append(out, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,
-				Differences: wireResiduals(actor(c), j.Differences), Trouble: j.Trouble})
+			out.Items = append(out.Items, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,
+				Differences: wireDifferences(actor(c), j.Differences), Trouble: j.Trouble})
 		}
 	}
 	c.JSON(200, out)

@@ -250,7 +250,7 @@ func pullAll(list, key string) error {
 	if err != nil {
 		return err
 	}
-	cred := link.Credential{User: sim.ServiceUser, Key: private, Raise: sim.MastWord}
+	cred := link.Credential{User: sim.ServiceUser, Key: private, Privileged: sim.MastWord}
 	return each(len(places), atATime, func(i int) error {
 		p := places[i]
 		s, err := link.Open(context.Background(), link.Call{Dialect: dia, Target: link.Target{Address: p.Address, Port: p.Port, HostKey: p.HostKey}, Credential: cred, Guard: func() error { return nil }})
@@ -285,7 +285,7 @@ func served(dir, key string, places []place, say func(string, figure)) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.c.AddCredentialSet(context.Background(), client.NewCredentialSet{Name: "bench", User: sim.ServiceUser, Key: string(private), Raise: sim.MastWord}); err != nil {
+	if _, err := s.c.AddCredentialSet(context.Background(), client.NewCredentialSet{Name: "bench", User: sim.ServiceUser, Key: string(private), Privileged: sim.MastWord}); err != nil {
 		return err
 	}
 	var all []client.NewDevice

@@ -123,7 +123,7 @@ func (a *app) token() *cli.Command {
 
 func (a *app) audit() *cli.Command {
 	return &cli.Command{Name: "audit", Usage: "who did what", Commands: []*cli.Command{
-		a.do("list", "", "list deeds, newest first", []cli.Flag{
+		a.do("list", "", "list what was done, newest first", []cli.Flag{
 			&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
 			&cli.Int64Flag{Name: "before", Usage: "only rows below this `NUMBER`", HideDefault: true},
 		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
@@ -133,7 +133,7 @@ func (a *app) audit() *cli.Command {
 			}
 			a.print(c, page, func() {
 				var rows [][]cell
-				for _, d := range page.Deeds {
+				for _, d := range page.Items {
 					rows = append(rows, []cell{{fmt.Sprint(d.Seq), faint}, {when(d.At), plain}, {d.Actor, strong}, {d.Action, plain}, {d.Object, plain}, {d.Detail, plain}})
 				}
 				a.s.table([]string{"row", "at (" + zoneName() + ")", "who", "did", "to", "detail"}, rows)

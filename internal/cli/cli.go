@@ -35,7 +35,17 @@ func Main(args []string) int {
 	defer stop()
 	a := &app{s: newScreen()}
 	root := a.root()
-	err := root.Run(ctx, helped(root, args))
+	for _, group := range root.Commands {
+		if group.Action == nil && len(group.Commands) > 0 {
+			group.Action = func(_ context.Context, c *cli.Command) error {
+				if c.Args().Len() > 0 {
+					return unknown(c)
+				}
+				return cli.ShowSubcommandHelp(c)
+			}
+		}
+	}
+	err := root.Run(ctx, helped(root, modern(args)))
 	switch {
 	case err == nil:
 		return exitDone
@@ -88,12 +98,12 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.serve(), a.demo(), a.login(), a.logout(), a.status(),
-			a.device(), a.credential(), a.dialect(), a.pull(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.push(), a.swap(), a.restore(), a.snapshot(), a.drill(), a.relay(), a.sheet(), a.approval(),
+			a.device(), a.credential(), a.dialect(), a.pull(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.push(), a.swap(), a.restore(), a.snapshot(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
 			a.job(), a.user(), a.token(), a.audit(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
-				return fmt.Errorf("there is no command %q; see: magpie --help", c.Args().First())
+				return unknown(c)
 			}
 			return cli.ShowAppHelp(c)
 		},
@@ -171,7 +181,7 @@ func (a *app) do(name, argsUsage, usage string, flags []cli.Flag, least, most in
 	if strings.Contains(argsUsage, "SELECTOR") {
 		text = selecting
 	}
-	return &cli.Command{Name: name, ArgsUsage: argsUsage, Usage: usage, Description: text, Flags: flags, Action: func(ctx context.Context, c *cli.Command) error {
+	return &cli.Command{Name: name, ArgsUsage: argsUsage, Usage: usage, Description: text, Flags: flags, ShellComplete: a.complete(argsUsage), Action: func(ctx context.Context, c *cli.Command) error {
 		got, err := args(c, least, most)
 		if err != nil {
 			return err

@@ -17,7 +17,7 @@ func (a *app) credential() *cli.Command {
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_DEVICE_PASSWORD)"},
 		&cli.StringFlag{Name: "key-file", Usage: "`FILE` with a private key"},
 		&cli.StringFlag{Name: "agent-key", Usage: "`FILE` with the public key that the service's SSH agent signs with"},
-		&cli.StringFlag{Name: "raise-file", Usage: "`FILE` that holds the raised mode's secret (or set MAGPIE_DEVICE_RAISE)"},
+		&cli.StringFlag{Name: "privileged-secret-file", Usage: "`FILE` that holds the privileged mode's secret (or set MAGPIE_DEVICE_PRIVILEGED_SECRET)"},
 		&cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` that holds what archives are to be encrypted under (or set MAGPIE_DEVICE_PASSPHRASE)"},
 		&cli.StringFlag{Name: "factory-user", Usage: "user `NAME` of a unit with factory settings"},
 		&cli.StringFlag{Name: "factory-password-file", Usage: "`FILE` that holds its password (or set MAGPIE_FACTORY_PASSWORD)"},
@@ -46,7 +46,7 @@ func (a *app) credential() *cli.Command {
 			must           bool
 		}{
 			{"password-file", "MAGPIE_DEVICE_PASSWORD", "Password", &n.Password, !keyed && (add || c.Bool("password"))},
-			{"raise-file", "MAGPIE_DEVICE_RAISE", "Secret of the raised mode", &n.Raise, false},
+			{"privileged-secret-file", "MAGPIE_DEVICE_PRIVILEGED_SECRET", "Secret of the privileged mode", &n.Privileged, false},
 			{"passphrase-file", "MAGPIE_DEVICE_PASSPHRASE", "Passphrase of archives", &n.Passphrase, false},
 			{"factory-password-file", "MAGPIE_FACTORY_PASSWORD", "Password of a unit with factory settings", &n.FactoryPassword, n.FactoryUser != ""},
 		} {
@@ -80,8 +80,8 @@ func (a *app) credential() *cli.Command {
 					if x.Latched > 0 {
 						state, style = fmt.Sprintf("refused by %d", x.Latched), alarm
 					}
-					if x.ShutSince != nil {
-						state = "shut since " + when(*x.ShutSince) + ": " + x.ShutWhy
+					if x.BreakerOpenSince != nil {
+						state = "breaker open since " + when(*x.BreakerOpenSince) + ": " + x.BreakerWhy
 					}
 					rows = append(rows, []cell{{x.Name, strong}, {x.User, plain}, {fmt.Sprint(x.Devices), plain}, {when(x.ChangedAt), plain}, {x.Selector, plain}, {state, style}})
 				}

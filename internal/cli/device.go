@@ -33,7 +33,7 @@ func deviceFlags(edit bool) []cli.Flag {
 		&cli.StringSliceFlag{Name: "timeout", Usage: "`WHAT=SPAN` of its own, like answer=3m; connect, answer, idle, whole"},
 		&cli.StringSliceFlag{Name: "file-port", Usage: "`PROTOCOL=PORT` of its own for moving files, like tftp=6969"},
 		&cli.StringSliceFlag{Name: "serial", Usage: "serial `NUMBER` of the unit that belongs there; may be given more than once"},
-		&cli.StringFlag{Name: "raise-file", Usage: "`FILE` that holds the raised mode's secret (or set MAGPIE_DEVICE_RAISE)"},
+		&cli.StringFlag{Name: "privileged-secret-file", Usage: "`FILE` that holds the privileged mode's secret (or set MAGPIE_DEVICE_PRIVILEGED_SECRET)"},
 	}
 	if !edit {
 		return append(f, &cli.StringFlag{Name: "dialect", Usage: "`DIALECT` it speaks", Required: true},
@@ -44,7 +44,7 @@ func deviceFlags(edit bool) []cli.Flag {
 	}
 	return append(f, &cli.StringFlag{Name: "name", Usage: "new `NAME`"}, &cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
 		&cli.StringFlag{Name: "accept-key", Usage: "with --address: accept the host key with this `FINGERPRINT` there without asking"},
-		&cli.BoolFlag{Name: "raise", Usage: "ask for a new secret of the raised mode"},
+		&cli.BoolFlag{Name: "privileged-secret", Usage: "ask for a new secret of the privileged mode"},
 		&cli.BoolFlag{Name: "retry-login", Usage: "the login it refused is right after all: try it again"})
 }
 
@@ -174,8 +174,8 @@ func (a *app) acceptKey(ctx context.Context, p client.Probe, given, before strin
 }
 
 // secrets fills in what signs in, from files, the environment or a prompt.
-// raised tells whether the dialect knows a mode with a secret of its own.
-func (a *app) secrets(ctx context.Context, c *cli.Command, n *client.NewDevice, ask, raised bool) (err error) {
+// privileged tells whether the dialect knows a mode with a secret of its own.
+func (a *app) secrets(ctx context.Context, c *cli.Command, n *client.NewDevice, ask, privileged bool) (err error) {
 	if f := c.String("key-file"); f != "" {
 		raw, err := os.ReadFile(f)
 		if err != nil {
@@ -202,8 +202,8 @@ func (a *app) secrets(ctx context.Context, c *cli.Command, n *client.NewDevice, 
 	if n.Credential != "" {
 		return nil
 	}
-	if c.Bool("raise") || c.String("raise-file") != "" || os.Getenv("MAGPIE_DEVICE_RAISE") != "" || ask && raised && a.s.asks {
-		n.Raise, err = a.s.secret(ctx, "Secret of the raised mode (empty if there is none)", "MAGPIE_DEVICE_RAISE", c.String("raise-file"))
+	if c.Bool("privileged-secret") || c.String("privileged-secret-file") != "" || os.Getenv("MAGPIE_DEVICE_PRIVILEGED_SECRET") != "" || ask && privileged && a.s.asks {
+		n.Privileged, err = a.s.secret(ctx, "Secret of the privileged mode (empty if there is none)", "MAGPIE_DEVICE_PRIVILEGED_SECRET", c.String("privileged-secret-file"))
 	}
 	return err
 }
@@ -286,7 +286,7 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 		fmt.Fprintf(a.s.err, "%s shows no host key: whoever answers at %s is believed, and all that is said travels unencrypted.\n", way.Transport, n.Address)
 	}
 	n.HostKey = p.HostKey
-	if err := a.secrets(ctx, c, &n, n.User != "", d.Raised); err != nil {
+	if err := a.secrets(ctx, c, &n, n.User != "", d.Privileged); err != nil {
 		return err
 	}
 	if !c.Bool("untried") {

@@ -65,7 +65,7 @@ func (a *app) dialect() *cli.Command {
 			}
 			return nil
 		}},
-		a.do("load", "FILE", "check a dialect file and take it into use, on every node", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		a.do("load", "FILE", "check a dialect file and take it into use, on every instance", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			raw, err := os.ReadFile(got[0])
 			if err != nil {
 				return err
@@ -85,7 +85,7 @@ func (a *app) dialect() *cli.Command {
 			&cli.StringFlag{Name: "user", Usage: "user `NAME` to sign in with", Required: true},
 			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_DEVICE_PASSWORD)"},
 			&cli.StringFlag{Name: "key-file", Usage: "`FILE` with a private key to sign in with"},
-			&cli.StringFlag{Name: "raise-file", Usage: "`FILE` that holds the raised mode's secret (or set MAGPIE_DEVICE_RAISE)"},
+			&cli.StringFlag{Name: "privileged-secret-file", Usage: "`FILE` that holds the privileged mode's secret (or set MAGPIE_DEVICE_PRIVILEGED_SECRET)"},
 			&cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` that holds what archives are to be encrypted under (or set MAGPIE_DEVICE_PASSPHRASE)"},
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"},
 		}, 1, 1, a.dialectTry),

@@ -17,7 +17,7 @@ func (a *app) edit() *cli.Command {
 	return a.do("edit", "REF", "edit a version's text and keep it as another version; the device is not touched", []cli.Flag{
 		&cli.StringFlag{Name: "file", Usage: "take the text from `FILE` instead of an editor"},
 		&cli.StringFlag{Name: "note", Usage: "`WHAT` was changed"},
-		&cli.StringFlag{Name: "despite", Usage: "`WHY` it is kept although it hardly is what the device should run; kept with it"},
+		&cli.StringFlag{Name: "override", Usage: "`WHY` it is kept although it hardly is what the device should run; kept with it"},
 	}, 1, 1, a.doEdit)
 }
 
@@ -46,14 +46,14 @@ func (a *app) doEdit(ctx context.Context, c *cli.Command, s *client.Client, got 
 		a.tell("nothing was changed, so nothing is kept\n")
 		return nil
 	}
-	v, err := s.Edit(ctx, client.NewVersion{Ref: t.Ref, Text: string(text), Note: c.String("note"), Despite: c.String("despite")})
-	if client.IsStatus(err, 409) && c.String("despite") == "" && a.s.asks {
+	v, err := s.Edit(ctx, client.NewVersion{Ref: t.Ref, Text: string(text), Note: c.String("note"), Override: c.String("override")})
+	if client.IsStatus(err, 409) && c.String("override") == "" && a.s.asks {
 		a.tell("%v\n", err)
 		why, asked := a.s.ask(ctx, "Why is it kept all the same? (empty: it is not kept) ")
 		if asked != nil || why == "" {
 			return fmt.Errorf("nothing was kept")
 		}
-		v, err = s.Edit(ctx, client.NewVersion{Ref: t.Ref, Text: string(text), Note: c.String("note"), Despite: why})
+		v, err = s.Edit(ctx, client.NewVersion{Ref: t.Ref, Text: string(text), Note: c.String("note"), Override: why})
 	}
 	if err != nil {
 		return err

@@ -18,21 +18,21 @@ import (
 
 // columns are what a file of devices may hold, and what each fills in.
 var columns = map[string]func(n *client.NewDevice, v string) error{
-	"name":       func(n *client.NewDevice, v string) error { n.Name = v; return nil },
-	"address":    func(n *client.NewDevice, v string) error { n.Address = v; return nil },
-	"dialect":    func(n *client.NewDevice, v string) error { n.Dialect = v; return nil },
-	"kind":       func(n *client.NewDevice, v string) error { n.Kind = v; return nil },
-	"user":       func(n *client.NewDevice, v string) error { n.User = v; return nil },
-	"password":   func(n *client.NewDevice, v string) error { n.Password = v; return nil },
-	"raise":      func(n *client.NewDevice, v string) error { n.Raise = v; return nil },
-	"credential": func(n *client.NewDevice, v string) error { n.Credential = v; return nil },
-	"transport":  func(n *client.NewDevice, v string) error { n.Transport = v; return nil },
-	"host_key":   func(n *client.NewDevice, v string) error { n.HostKey = v; return nil },
-	"site":       func(n *client.NewDevice, v string) error { n.Site = &v; return nil },
-	"parent":     func(n *client.NewDevice, v string) error { n.Parent = &v; return nil },
-	"jump":       func(n *client.NewDevice, v string) error { n.Jump = &v; return nil },
-	"tags":       func(n *client.NewDevice, v string) error { t := strings.Fields(v); n.Tags = &t; return nil },
-	"serial":     func(n *client.NewDevice, v string) error { t := strings.Fields(v); n.Serials = &t; return nil },
+	"name":              func(n *client.NewDevice, v string) error { n.Name = v; return nil },
+	"address":           func(n *client.NewDevice, v string) error { n.Address = v; return nil },
+	"dialect":           func(n *client.NewDevice, v string) error { n.Dialect = v; return nil },
+	"kind":              func(n *client.NewDevice, v string) error { n.Kind = v; return nil },
+	"user":              func(n *client.NewDevice, v string) error { n.User = v; return nil },
+	"password":          func(n *client.NewDevice, v string) error { n.Password = v; return nil },
+	"privileged_secret": func(n *client.NewDevice, v string) error { n.Privileged = v; return nil },
+	"credential":        func(n *client.NewDevice, v string) error { n.Credential = v; return nil },
+	"transport":         func(n *client.NewDevice, v string) error { n.Transport = v; return nil },
+	"host_key":          func(n *client.NewDevice, v string) error { n.HostKey = v; return nil },
+	"site":              func(n *client.NewDevice, v string) error { n.Site = &v; return nil },
+	"parent":            func(n *client.NewDevice, v string) error { n.Parent = &v; return nil },
+	"jump":              func(n *client.NewDevice, v string) error { n.Jump = &v; return nil },
+	"tags":              func(n *client.NewDevice, v string) error { t := strings.Fields(v); n.Tags = &t; return nil },
+	"serial":            func(n *client.NewDevice, v string) error { t := strings.Fields(v); n.Serials = &t; return nil },
 	"port": func(n *client.NewDevice, v string) (err error) {
 		if n.Port, err = strconv.Atoi(v); err != nil {
 			err = fmt.Errorf("%q is no number", v)

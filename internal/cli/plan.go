@@ -15,9 +15,9 @@ import (
 // planFlags say when a push is to be done.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "from", Usage: "do it later: from this `TIME` on, like 22:00, 2026-11-24T22:00 or now; it is previewed again then, and asks if something else would be sent"},
-		&cli.StringFlag{Name: "until", Usage: "begin before this `TIME`, or not at all; an hour after --from if not said"},
-		&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` of --from and --until, like Atlantic/Faroe; your own if not said"},
+		&cli.StringFlag{Name: "from", Category: "when", Usage: "do it later: from this `TIME` on, like 22:00, 2026-11-24T22:00 or now; it is previewed again then, and asks if something else would be sent"},
+		&cli.StringFlag{Name: "until", Category: "when", Usage: "begin before this `TIME`, or not at all; an hour after --from if not said"},
+		&cli.StringFlag{Name: "zone", Category: "when", Usage: "the time `ZONE` of --from and --until, like Atlantic/Faroe; your own if not said"},
 	}
 }
 
@@ -105,9 +105,9 @@ func (a *app) showPlan(j client.Job) {
 	a.s.facts("device", a.s.paint(strong, j.Device), "begins", at(p.From), "or not after", at(p.Until), "second person", p.Rule, "approved by", p.Approved, "push", p.Push, "now", j.Summary)
 	switch j.Awaits {
 	case "approval":
-		a.s.printf("\nto approve it: magpie push --approve %s; to decline it: magpie push --decline %[1]s; what would be sent: magpie job show %[1]s\n", j.ID)
+		a.s.printf("\nto approve it: magpie job approve %s; to decline it: magpie job decline %[1]s; what would be sent: magpie job show %[1]s\n", j.ID)
 	case "start":
-		a.s.printf("\nto call it off: magpie push --decline %s\n", j.ID)
+		a.s.printf("\nto call it off: magpie job decline %s\n", j.ID)
 	}
 }
 
@@ -205,8 +205,8 @@ func (a *app) approval() *cli.Command {
 	}}
 }
 
-func (a *app) drill() *cli.Command {
-	return a.do("drill", "REF", "prove that a version can be put back: puts it on another device of the family, proves it, puts back what ran there", []cli.Flag{
+func (a *app) restoreTest() *cli.Command {
+	return a.do("restore-test", "REF", "prove that a version can be put back: puts it on another device of the family, proves it, puts back what ran there", []cli.Flag{
 		&cli.StringFlag{Name: "on", Required: true, Usage: "the `DEVICE` it is tried out on: a spare, or a simulated one"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
@@ -225,7 +225,7 @@ func (a *app) drill() *cli.Command {
 				return errDiffers
 			}
 		}
-		j, err := s.NewDrill(ctx, client.NewDrill{Ref: r, On: c.String("on"), Note: c.String("note")}, onceKey())
+		j, err := s.NewRestoreTest(ctx, client.NewRestoreTest{Ref: r, On: c.String("on"), Note: c.String("note")}, onceKey())
 		if err != nil {
 			return err
 		}
@@ -234,7 +234,7 @@ func (a *app) drill() *cli.Command {
 			seen = nil
 		}
 		if j, err = s.Watch(ctx, j.ID, seen, nil); err != nil {
-			return fmt.Errorf("%w\nthe drill goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
+			return fmt.Errorf("%w\nthe restore test goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
 		}
 		a.print(c, j, func() { a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary) })
 		if j.Outcome != "done" {

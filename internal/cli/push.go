@@ -17,35 +17,30 @@ import (
 
 func (a *app) push() *cli.Command {
 	return a.do("push", "REF", "make a device run a version: shows exactly what would be sent, asks, sends, proves", append([]cli.Flag{
-		&cli.StringFlag{Name: "to", Usage: "push onto this `DEVICE` instead of the version's own"},
-		&cli.StringSliceFlag{Name: "only", Usage: "only this `BLOCK` of it, as often as wanted: its line or how that begins, like \"lane quay1\" or \"flock 7 / neighbour 10.0.0.1\""},
-		&cli.StringFlag{Name: "undo", Usage: "put back what ran before this push `JOB`"},
-		&cli.StringFlag{Name: "confirm", Usage: "keep what this push `JOB` did, which waits to be confirmed"},
-		&cli.StringFlag{Name: "take-back", Usage: "undo this push `JOB` now, which waits"},
-		&cli.StringFlag{Name: "restart", Usage: "restart the device of this push `JOB`, whose startup was written with --hold-restart"},
-		&cli.StringFlag{Name: "approve", Usage: "let this planned push `JOB` go ahead"},
-		&cli.StringFlag{Name: "decline", Usage: "call this planned push `JOB` off"},
+		&cli.StringFlag{Name: "to", Category: "what", Usage: "push onto this `DEVICE` instead of the version's own"},
+		&cli.StringSliceFlag{Name: "only", Category: "what", Usage: "only this `BLOCK` of it, as often as wanted: its line or how that begins, like \"lane quay1\" or \"flock 7 / neighbour 10.0.0.1\""},
+		&cli.StringFlag{Name: "undo", Category: "what", Usage: "put back what ran before this push `JOB`"},
 	}, append(planFlags(), pushFlags()...)...), 0, 1, a.doPush)
 }
 
 // pushFlags are what every push can be told.
 func pushFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "method", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; stage: write startup and restart into it; upload: put a file there"},
-		&cli.StringFlag{Name: "at", Usage: "the unit is at this `ADDRESS` for now, HOST or HOST:PORT: a factory address, a bench"},
-		&cli.StringFlag{Name: "relay", Usage: "speak to the unit through this `RELAY`, a machine beside it; see magpie relay"},
-		&cli.StringFlag{Name: "accept-key", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
-		&cli.BoolFlag{Name: "preview", Usage: "show what would be sent, and stop"},
-		&cli.BoolFlag{Name: "no-save", Usage: "do not save to startup afterwards"},
-		&cli.BoolFlag{Name: "leave", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
-		&cli.BoolFlag{Name: "hold-restart", Usage: "with --method stage: write startup, and leave the restart to later"},
-		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS; device NAME; children; state NAME"},
-		&cli.StringFlag{Name: "within", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
-		&cli.BoolFlag{Name: "when-equal", Usage: "with --within: confirm it by itself when it is proved equal"},
-		&cli.StringFlag{Name: "despite", Usage: "`WHY` it is done although the preview has doubts; kept in the audit log"},
-		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
-		&cli.StringFlag{Name: "end-session", Usage: "first end somebody's session `ID` that holds the device, as an earlier attempt named it; needs --note"},
-		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+		&cli.StringFlag{Name: "method", Category: "how", Usage: "`METHOD`, the dialect's first if not said; replace: end equivalent to the version; merge: add to what runs, leaving other lines; stage: write startup and restart into it; upload: put a file there"},
+		&cli.StringFlag{Name: "at", Category: "where", Usage: "the unit is at this `ADDRESS` for now, HOST or HOST:PORT: a factory address, a bench"},
+		&cli.StringFlag{Name: "relay", Category: "where", Usage: "speak to the unit through this `RELAY`, a machine beside it; see magpie relay"},
+		&cli.StringFlag{Name: "accept-key", Category: "where", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
+		&cli.BoolFlag{Name: "preview", Category: "what", Usage: "show what would be sent, and stop"},
+		&cli.BoolFlag{Name: "no-save", Category: "how", Usage: "do not save to startup afterwards"},
+		&cli.BoolFlag{Name: "leave", Category: "safety", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
+		&cli.BoolFlag{Name: "hold-restart", Category: "when", Usage: "with --method stage: write startup, and leave the restart to later"},
+		&cli.StringSliceFlag{Name: "check", Category: "safety", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS; device NAME; children; state NAME"},
+		&cli.StringFlag{Name: "within", Category: "safety", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
+		&cli.BoolFlag{Name: "when-equal", Category: "safety", Usage: "with --within: confirm it by itself when it is proved equal"},
+		&cli.StringFlag{Name: "override", Category: "safety", Usage: "`WHY` it is done although warnings speak against it; kept in the audit log"},
+		&cli.StringFlag{Name: "note", Category: "safety", Usage: "`WHY`, kept in the audit log"},
+		&cli.StringFlag{Name: "end-session", Category: "where", Usage: "first end somebody's session `ID` that holds the device, as an earlier attempt named it; needs --note"},
+		&cli.BoolFlag{Name: "yes", Category: "safety", Usage: "do not ask"},
 	}
 }
 
@@ -104,24 +99,6 @@ func (a *app) newKey(ctx context.Context, s *client.Client, name, at, relay stri
 }
 
 func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-	for flag, decide := range map[string]func(context.Context, string) (client.Job, error){"confirm": s.Confirm, "take-back": s.TakeBack, "restart": s.Restart, "decline": s.Decline,
-		"approve": func(ctx context.Context, id string) (client.Job, error) { return a.approve(ctx, c, s, id) }} {
-		id := c.String(flag)
-		if id == "" {
-			continue
-		}
-		if len(got) > 0 {
-			return fmt.Errorf("usage: %s --%s JOB, and nothing besides", c.FullName(), flag)
-		}
-		j, err := decide(ctx, id)
-		if err != nil {
-			return err
-		}
-		if j.Kind == "planned" {
-			return a.followPlan(ctx, c, s, j)
-		}
-		return a.followPush(ctx, c, s, j)
-	}
 	if c.Bool("hold-restart") && c.String("method") != "stage" {
 		return fmt.Errorf("--hold-restart leaves a restart to later; only --method stage restarts by itself")
 	}
@@ -203,10 +180,10 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 	if !c.Bool("json") {
 		a.showPreview(p, c.Bool("no-save"), c.String("within"))
 	}
-	despite := c.String("despite")
-	if len(p.Doubts) > 0 && despite == "" {
-		if despite, err = a.s.ask(ctx, "\nSomething speaks against it. Why is it done all the same? (kept in the audit log) "); err != nil || despite == "" {
-			return fmt.Errorf("nothing was sent: the preview has doubts; if it is to be done all the same, say why with --despite")
+	override := c.String("override")
+	if len(p.Warnings) > 0 && override == "" {
+		if override, err = a.s.ask(ctx, "\nSomething speaks against it. Why is it done all the same? (kept in the audit log) "); err != nil || override == "" {
+			return fmt.Errorf("nothing was sent: warnings speak against it; if it is to be done all the same, say why with --override")
 		}
 	}
 	if !c.Bool("yes") {
@@ -223,7 +200,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Despite: despite, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
 		return err
 	}
 	if j.Kind == "planned" {
@@ -289,7 +266,7 @@ func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, 
 				return err
 			}
 			a.print(c, j, func() {
-				a.s.printf("\n%s\nto restart it: magpie push --restart %s; to put startup back as it was: magpie push --take-back %[2]s\n", j.Summary, j.ID)
+				a.s.printf("\n%s\nto restart it: magpie job restart %s; to put startup back as it was: magpie job undo %[2]s\n", j.Summary, j.ID)
 			})
 			return nil
 		}
@@ -321,8 +298,8 @@ func (a *app) askToKeep(ctx context.Context, s *client.Client, id string) error 
 		return err
 	}
 	a.s.printf("\n%s\n", j.Summary)
-	if j.Push != nil && len(j.Push.Residuals) > 0 {
-		a.residuals(j.Push.Residuals)
+	if j.Push != nil && len(j.Push.Remaining) > 0 {
+		a.residuals(j.Push.Remaining)
 	}
 	if j.Push != nil {
 		a.checks(j.Push.Checks)
@@ -337,19 +314,19 @@ func (a *app) askToKeep(ctx context.Context, s *client.Client, id string) error 
 		return err == nil && (now.State != "waiting" || now.Decision != "" || now.Cancel)
 	}
 	for {
-		answer, err := a.s.askUntil(ctx, fmt.Sprintf("Type keep to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)), over)
+		answer, err := a.s.askUntil(ctx, fmt.Sprintf("Type confirm to keep it, or undo to take it back; by itself it goes back in %s: ", time.Until(*j.Due).Round(time.Second)), over)
 		if errors.Is(err, errOver) {
 			a.tell("the question is over: the time has passed, or somebody decided it elsewhere\n")
 			return nil
 		}
 		if err != nil {
-			return fmt.Errorf("%w\nthe push goes on waiting until %s %s and then takes itself back; keep it with: magpie push --confirm %s; undo it now with: magpie push --take-back %[4]s; in the console: under Jobs", err, when(*j.Due), zoneName(), id)
+			return fmt.Errorf("%w\nthe push goes on waiting until %s %s and then takes itself back; keep it with: magpie job confirm %s; undo it now with: magpie job undo %[4]s; in the console: under Jobs", err, when(*j.Due), zoneName(), id)
 		}
 		decide := s.Confirm
 		switch answer {
-		case "keep":
+		case "confirm", "keep":
 		case "undo":
-			decide = s.TakeBack
+			decide = s.Undo
 		default:
 			continue
 		}
@@ -370,7 +347,7 @@ func (a *app) waits() func(client.Job) {
 			said = j.Summary
 			a.tell("waiting: %s\n", said)
 			if j.Due != nil && j.Decision == "" && time.Now().Before(*j.Due) {
-				a.tell("keep it with: magpie push --confirm %s; undo it now with: magpie push --take-back %[1]s\n", j.ID)
+				a.tell("keep it with: magpie job confirm %s; undo it now with: magpie job undo %[1]s\n", j.ID)
 			}
 		}
 	}
@@ -382,9 +359,9 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		target += " (" + p.TargetName + ")"
 	}
 	if len(p.Steps) == 0 {
-		if len(p.Remains) > 0 {
-			a.s.printf("%s has all of %s already; nothing to add. %s would stay:\n", p.Device, target, count(len(p.Remains), "other line", "other lines"))
-			a.residuals(p.Remains)
+		if len(p.Remaining) > 0 {
+			a.s.printf("%s has all of %s already; nothing to add. %s would stay:\n", p.Device, target, count(len(p.Remaining), "other line", "other lines"))
+			a.residuals(p.Remaining)
 		} else {
 			a.s.printf("%s runs %s already; nothing to send.\n", p.Device, target)
 		}
@@ -470,27 +447,27 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		a.s.printf("\nLandmarks that change:\n")
 		a.s.table([]string{"", "runs now", "in " + p.Target}, marks)
 	}
-	if len(p.Held) > 0 {
+	if len(p.SetAside) > 0 {
 		a.s.printf("\nSet aside, for it belongs to the hardware that %s was taken from:\n", p.Target)
-		a.residuals(p.Held)
+		a.residuals(p.SetAside)
 	}
 	if len(p.Loaded) > 0 {
 		a.s.printf("\nLoaded into the candidate by somebody, and not committed:\n")
 		a.residuals(turned(p.Loaded))
 	}
-	for _, w := range p.Doubts {
-		a.s.printf("\n%s %s\n", a.s.paint(alarm, "doubt:"), w)
-	}
 	for _, w := range p.Warnings {
+		a.s.printf("\n%s %s\n", a.s.paint(alarm, "warning:"), w)
+	}
+	for _, w := range p.Notes {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "note:"), w)
 	}
-	if p.TouchesPath && within == "" {
+	if p.TouchesManagementPath && within == "" {
 		a.s.printf("\n%s with --within TIME it goes back by itself if contact is lost\n", a.s.paint(alarm, "note:"))
 	}
-	if len(p.Remains) > 0 {
-		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remains), "line", "lines"), p.Target)
-		a.residuals(p.Remains)
-	} else if len(p.Held) > 0 {
+	if len(p.Remaining) > 0 {
+		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remaining), "line", "lines"), p.Target)
+		a.residuals(p.Remaining)
+	} else if len(p.SetAside) > 0 {
 		a.s.printf("\nAfterwards it is expected to run what %s says, but for that.\n", p.Target)
 	} else {
 		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
@@ -506,8 +483,8 @@ func spokenTo(p client.Preview) string {
 }
 
 // turned shows changes as what goes and what comes.
-func turned(rs []client.Residual) []client.Residual {
-	out := make([]client.Residual, len(rs))
+func turned(rs []client.Difference) []client.Difference {
+	out := make([]client.Difference, len(rs))
 	for i, r := range rs {
 		r.Have, r.Want = r.Want, r.Have
 		out[i] = r
@@ -548,8 +525,8 @@ func (a *app) showPush(j client.Job) {
 		a.s.facts("refused line", fmt.Sprintf("%d%s: %s", r.Line, where, r.Text), "the device said", r.Answer)
 		a.s.printf("to go on without it: magpie edit %s, then push the version that makes\n", j.Push.Target)
 	}
-	if len(j.Push.Residuals) > 0 {
-		a.residuals(j.Push.Residuals)
+	if len(j.Push.Remaining) > 0 {
+		a.residuals(j.Push.Remaining)
 	}
 	a.checks(j.Push.Checks)
 	if j.Push.Before != "" && j.Outcome != "undone" {

@@ -20,45 +20,33 @@ func (a *app) restore() *cli.Command {
 		&cli.BoolFlag{Name: "together", Usage: "with --within: one window for all, which begins with the restore"},
 		&cli.IntFlag{Name: "at-once", Value: 4, Usage: "so many at a time, after the first alone"},
 		&cli.IntFlag{Name: "stop-after", Value: 1, Usage: "stop after `N` pushes that did not end well"},
-		&cli.StringFlag{Name: "confirm", Usage: "keep all that this restore `JOB` did and that waits"},
-		&cli.StringFlag{Name: "take-back", Usage: "undo all that this restore `JOB` did and that waits"},
-		&cli.StringFlag{Name: "despite", Usage: "`WHY` it is done where previews have doubts"},
+		&cli.StringFlag{Name: "override", Usage: "`WHY` it is done where previews have warnings"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what it would take, and stop"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}, 0, 100, a.doRestore)
 }
 
-func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-	if id := c.String("confirm") + c.String("take-back"); id != "" {
-		if j, err := s.Job(ctx, id); err != nil {
-			return err
-		} else if j.Kind != "restore" || j.Restore == nil {
-			return fmt.Errorf("job %s is a %s, not a restore with pushes that wait; a single push is decided with: magpie push --confirm %s", id, j.Kind, id)
-		}
-		decide := s.Confirm
-		if c.String("confirm") == "" {
-			decide = s.TakeBack
-		}
-		if _, err := decide(ctx, id); err != nil {
+// decidedAll waits until all pushes of a restore that were decided have ended.
+func (a *app) decidedAll(ctx context.Context, c *cli.Command, s *client.Client, id string) error {
+	a.tell("waiting for each to come to its end ...\n")
+	for end := time.Now().Add(5 * time.Minute); time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
+		j, err := s.Job(ctx, id)
+		if err != nil {
 			return err
 		}
-		a.tell("waiting for each to come to its end ...\n")
-		for end := time.Now().Add(5 * time.Minute); time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
-			j, err := s.Job(ctx, id)
-			if err != nil {
-				return err
-			}
-			if !slices.ContainsFunc(j.Restore.Rows, func(r client.Restored) bool { return r.Outcome == "waiting" || r.Outcome == "running" }) {
-				break
-			}
+		if j.Restore == nil || !slices.ContainsFunc(j.Restore.Rows, func(r client.Restored) bool { return r.Outcome == "waiting" || r.Outcome == "running" }) {
+			break
 		}
-		return a.restored(ctx, c, s, id)
 	}
+	return a.restored(ctx, c, s, id)
+}
+
+func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	if err := window(c); err != nil {
 		return err
 	}
-	ask := client.NewSurvey{Selector: got, Snapshot: c.String("snapshot")}
+	ask := client.NewRestorePreview{Selector: got, Snapshot: c.String("snapshot")}
 	switch {
 	case ask.Snapshot == "" && (len(got) == 0 || c.String("to") == ""), ask.Snapshot != "" && c.String("to") != "":
 		return fmt.Errorf("usage: %s SELECTOR… --to WHICH, or --snapshot NAME; for instance: %s site=callowmere --to 2026-11-16T09:00", c.FullName(), c.FullName())
@@ -74,7 +62,7 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 	if ask.Selector == nil {
 		ask.Selector = []string{}
 	}
-	j, err := s.NewSurvey(ctx, ask)
+	j, err := s.NewRestorePreview(ctx, ask)
 	if err != nil {
 		return err
 	}
@@ -82,20 +70,20 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 	if j, err = s.Watch(ctx, j.ID, nil, nil); err != nil {
 		return err
 	}
-	if j.Survey == nil {
+	if j.RestorePreview == nil {
 		return fmt.Errorf("nothing was sent: %s", j.Summary)
 	}
 	todo := 0
-	for _, x := range j.Survey.Rows {
+	for _, x := range j.RestorePreview.Rows {
 		if x.Skip == "" {
 			todo++
 		}
 	}
 	if !c.Bool("json") || c.Bool("preview") || todo == 0 {
-		a.print(c, j, func() { a.showSurvey(j) })
+		a.print(c, j, func() { a.showRestorePreview(j) })
 	}
 	if todo == 0 {
-		for _, x := range j.Survey.Rows {
+		for _, x := range j.RestorePreview.Rows {
 			if x.Refused {
 				return fmt.Errorf("nothing can be done for any of these devices; why stands beside each")
 			}
@@ -115,7 +103,7 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 			return errDiffers
 		}
 	}
-	if j, err = s.NewRestore(ctx, client.NewRestore{Survey: j.ID, Within: c.String("within"), Together: c.Bool("together"), AtOnce: c.Int("at-once"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Despite: c.String("despite")}, onceKey()); err != nil {
+	if j, err = s.NewRestore(ctx, client.NewRestore{RestorePreview: j.ID, Within: c.String("within"), Together: c.Bool("together"), AtOnce: c.Int("at-once"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Override: c.String("override")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("restore %s\n", j.ID)
@@ -144,9 +132,9 @@ func (a *app) restored(ctx context.Context, c *cli.Command, s *client.Client, id
 	return nil
 }
 
-func (a *app) showSurvey(j client.Job) {
+func (a *app) showRestorePreview(j client.Job) {
 	var rows [][]cell
-	for _, r := range j.Survey.Rows {
+	for _, r := range j.RestorePreview.Rows {
 		what := cell{count(r.Lines, "line", "lines") + " to send", plain}
 		switch {
 		case r.Refused:
@@ -157,9 +145,9 @@ func (a *app) showSurvey(j client.Job) {
 		rows = append(rows, []cell{{r.Device, strong}, {r.Target, plain}, what})
 	}
 	a.s.table([]string{"device, in this order", "to run", ""}, rows)
-	for _, r := range j.Survey.Rows {
-		for _, d := range r.Doubts {
-			a.s.printf("\n%s %s: %s\n", a.s.paint(alarm, "doubt:"), r.Device, d)
+	for _, r := range j.RestorePreview.Rows {
+		for _, d := range r.Warnings {
+			a.s.printf("\n%s %s: %s\n", a.s.paint(alarm, "warning:"), r.Device, d)
 		}
 	}
 	a.s.printf("\n%s\n", j.Summary)
@@ -178,6 +166,6 @@ func (a *app) showRestore(j client.Job) {
 	a.s.table([]string{"device", "came out", "push", ""}, rows)
 	a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
 	if waits > 0 {
-		a.s.printf("%s to be confirmed; keep all: magpie restore --confirm %s; undo all: magpie restore --take-back %[2]s\n", count(waits, "push waits", "pushes wait"), j.ID)
+		a.s.printf("%s to be confirmed; keep all: magpie job confirm %s; undo all: magpie job undo %[2]s\n", count(waits, "push waits", "pushes wait"), j.ID)
 	}
 }

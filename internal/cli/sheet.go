@@ -11,14 +11,14 @@ import (
 )
 
 func (a *app) sheet() *cli.Command {
-	return a.do("sheet", "REF", "a carry sheet: the least to type at a unit's console so that the service can reach it, to be printed", []cli.Flag{
+	return a.do("bootstrap-sheet", "REF", "a bootstrap sheet: the least to type at a unit's console so that the service can reach it, to be printed", []cli.Flag{
 		&cli.BoolFlag{Name: "secrets", Usage: "with the secrets, which are hidden otherwise; written to the audit log"},
 	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 		r, err := reference(got[0], "")
 		if err != nil {
 			return err
 		}
-		x, err := s.Sheet(ctx, r, c.Bool("secrets"))
+		x, err := s.BootstrapSheet(ctx, r, c.Bool("secrets"))
 		if err != nil {
 			return err
 		}
@@ -27,8 +27,8 @@ func (a *app) sheet() *cli.Command {
 	})
 }
 
-func (a *app) showSheet(x client.Sheet) {
-	a.s.printf("%s\n\n", a.s.paint(strong, "Carry sheet for "+x.Device))
+func (a *app) showSheet(x client.BootstrapSheet) {
+	a.s.printf("%s\n\n", a.s.paint(strong, "Bootstrap sheet for "+x.Device))
 	a.s.facts("version", x.Target, "sought at", x.At, "signs in as", x.User)
 	if x.File != nil {
 		a.s.printf("\nThis family takes its configuration as a whole; there are no lines to type. Carry the file:\n\n")

@@ -414,7 +414,7 @@ func stateStyle(state string) string {
 	switch state {
 	case "steady", "equal", "done":
 		return calm
-	case "drifted", "unsaved", "residuals", "undone", "waiting":
+	case "drifted", "unsaved", "differs", "undone", "waiting":
 		return removed
 	case "refused login", "unreachable", "other hardware", "in factory state", "failing", "failed", "refused", "unknown":
 		return alarm

@@ -373,7 +373,7 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 }
 
 // residuals shows lines that differ: + is there and should not be, − is missing.
-func (a *app) residuals(rs []client.Residual) {
+func (a *app) residuals(rs []client.Difference) {
 	block := "\x00"
 	for _, r := range rs {
 		if r.Block != block {

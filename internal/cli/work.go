@@ -5,7 +5,9 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -133,14 +135,18 @@ func (a *app) advise(ctx context.Context, s *client.Client, j client.Job) {
 }
 
 func (a *app) job() *cli.Command {
-	return &cli.Command{Name: "job", Usage: "work under way and done", Commands: []*cli.Command{
+	return &cli.Command{Name: "job", Usage: "work under way and done, and what is said to it", Action: a.sayOther, Commands: append([]*cli.Command{
 		a.do("list", "", "list jobs, newest first", []cli.Flag{
 			&cli.StringFlag{Name: "state", Usage: "`STATE`: queued, running, waiting, ended"},
-			&cli.StringFlag{Name: "kind", Usage: "`KIND`: pull, preview, push, planned, survey, restore, drill"},
+			&cli.StringFlag{Name: "kind", Usage: "`KIND`, as magpie job kinds lists them"},
 			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"},
 			&cli.StringFlag{Name: "before", Usage: "only jobs older than this `JOB`"},
 		}, 0, 0, a.jobList),
+		a.do("kinds", "", "list the kinds of jobs, and what they can wait for", nil, 0, 0, a.jobKinds),
+		a.do("ask", "KIND [DEVICE]", "ask for a job by its kind's name, and follow it", []cli.Flag{
+			&cli.StringSliceFlag{Name: "with", Usage: "`NAME=VALUE` that goes with it, as often as wanted"},
+		}, 1, 2, a.jobAsk),
 		a.do("show", "JOB", "a job with its log", nil, 1, 1, a.jobShow),
 		a.do("watch", "JOB", "follow a job to its end", nil, 1, 1, a.jobWatch),
 		a.do("cancel", "JOB", "ask a job to stop", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
@@ -157,17 +163,17 @@ func (a *app) job() *cli.Command {
 			})
 			return nil
 		}),
-	}}
+	}, a.decide()...)}
 }
 
 func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-	page, err := s.Jobs(ctx, client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), Before: c.String("before"), Limit: c.Int("limit")})
+	page, err := s.Jobs(ctx, client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), Cursor: c.String("before"), Limit: c.Int("limit")})
 	if err != nil {
 		return err
 	}
 	a.print(c, page, func() {
 		var rows [][]cell
-		for _, j := range page.Jobs {
+		for _, j := range page.Items {
 			word := j.State
 			if j.State == "ended" {
 				word = j.Outcome
@@ -224,14 +230,31 @@ func (a *app) jobShow(ctx context.Context, c *cli.Command, s *client.Client, got
 			}
 		case j.Kind == "push" && j.State == "ended":
 			a.showPush(j)
-		case j.Survey != nil:
+		case j.RestorePreview != nil:
 			a.s.printf("\n")
-			a.showSurvey(j)
+			a.showRestorePreview(j)
 		case j.Restore != nil:
 			a.showRestore(j)
+		case j.Result != nil:
+			a.s.printf("\n")
+			a.showResult(j.Result)
 		}
 	})
 	return nil
+}
+
+// showResult shows what a job has led to whose kind has no view of its own here.
+func (a *app) showResult(result any) {
+	m, ok := result.(map[string]any)
+	if !ok {
+		a.s.printf("%v\n", result)
+		return
+	}
+	var facts []string
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		facts = append(facts, k, fmt.Sprint(m[k]))
+	}
+	a.s.facts(facts...)
 }
 
 func (a *app) jobWatch(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {

@@ -31,12 +31,12 @@ var Kinds = []string{"router", "switch", "firewall", "wireless-controller", "acc
 
 // Reasons of a pull.
 const (
-	ByHand       = "by hand"
-	FirstContact = "first contact"
-	BeforePush   = "before a push"
-	RestoreTest  = "restore test" // why a version counts for nothing that a drill has put there
-	Edited       = "edited"       // by a person, of another version; why such a version counts for nothing, too
-	AfterPush    = "after a push"
+	ByHand      = "by hand"
+	FirstPull   = "first pull"
+	BeforePush  = "before a push"
+	RestoreTest = "restore test" // why a version counts for nothing that a restore test has put there
+	Edited      = "edited"       // by a person, of another version; why such a version counts for nothing, too
+	AfterPush   = "after a push"
 )
 
 // Job states.
@@ -55,10 +55,22 @@ const (
 	Cancelled = "cancelled"
 	Equal     = "equal"
 	NotSaved  = "unsaved"
-	Residuals = "residuals"
+	Differs   = "differs"
 	Undone    = "undone"
 	Unknown   = "unknown"
 )
+
+// JobStates in their order.
+var JobStates = []string{Queued, Running, Waiting, Ended}
+
+// Outcomes of jobs.
+var Outcomes = []string{Done, Refused, Failed, Cancelled, Equal, NotSaved, Differs, Undone, Unknown}
+
+// Reasons of versions.
+var Reasons = []string{ByHand, FirstPull, BeforePush, AfterPush, Edited}
+
+// Asides are why a version counts for nothing.
+var Asides = []string{OtherUnit, AtFactory, Edited, RestoreTest}
 
 // Roles of users.
 const (
@@ -115,7 +127,7 @@ type Device struct {
 	User        string     `db:"login_user"`
 
 	Revision int    `db:"revision"` // counts the changes of its entry by people
-	Testing  string `db:"testing"`  // the drill that has put another device's version on it, until what ran before is back
+	Testing  string `db:"testing"`  // the restore test that has put another device's version on it, until what ran before is back
 
 	Transport string `db:"transport"` // empty: the dialect's usual one
 	ParentID  string `db:"parent_id"` // the device it hangs on
@@ -231,30 +243,30 @@ func (v Version) Ref() string {
 
 // Job is one unit of work.
 type Job struct {
-	ID        string     `db:"id"`
-	Kind      string     `db:"kind"` // pull, preview or push
-	DeviceID  string     `db:"device_id"`
-	Device    string     `db:"device"`
-	State     string     `db:"state"`
-	Outcome   string     `db:"outcome"`
-	Summary   string     `db:"summary"`
-	Actor     string     `db:"actor"`
-	ActorID   string     `db:"actor_id"`
-	CreatedAt time.Time  `db:"created_at"`
-	StartedAt *time.Time `db:"started_at"`
-	EndedAt   *time.Time `db:"ended_at"`
-	Cancel    bool       `db:"cancel"`
-	Node      string     `db:"node"`
-	Life      string     `db:"life"`
-	Tries     int        `db:"tries"`
-	UndoOf    string     `db:"undo_of"`
-	Due       *time.Time `db:"due_at"`   // when a job that waits goes on by itself: a push undoes itself, a planned one begins
-	Awaits    string     `db:"awaits"`   // what a parked job waits for
-	Decision  string     `db:"decision"` // confirm, undo, restart, approve or decline, once a person said so
-	DecidedBy string     `db:"decided_by"`
-	ForNode   string     `db:"for_node"` // the only node that can do it; empty: any
-	Request   []byte     `db:"request"`  // sealed
-	Result    []byte     `db:"result"`   // sealed
+	ID          string     `db:"id"`
+	Kind        string     `db:"kind"` // pull, preview or push
+	DeviceID    string     `db:"device_id"`
+	Device      string     `db:"device"`
+	State       string     `db:"state"`
+	Outcome     string     `db:"outcome"`
+	Summary     string     `db:"summary"`
+	Actor       string     `db:"actor"`
+	ActorID     string     `db:"actor_id"`
+	CreatedAt   time.Time  `db:"created_at"`
+	StartedAt   *time.Time `db:"started_at"`
+	EndedAt     *time.Time `db:"ended_at"`
+	Cancel      bool       `db:"cancel"`
+	Instance    string     `db:"instance"`
+	Incarnation string     `db:"incarnation"`
+	Tries       int        `db:"tries"`
+	UndoOf      string     `db:"undo_of"`
+	Due         *time.Time `db:"due_at"`   // when a job that waits goes on by itself: a push undoes itself, a planned one begins
+	Awaits      string     `db:"awaits"`   // what a parked job waits for
+	Decision    string     `db:"decision"` // confirm, undo, restart, approve or decline, once a person said so
+	DecidedBy   string     `db:"decided_by"`
+	ForInstance string     `db:"for_instance"` // the only node that can do it; empty: any
+	Request     []byte     `db:"request"`      // sealed
+	Result      []byte     `db:"result"`       // sealed
 }
 
 // What a parked job waits for.

@@ -260,6 +260,19 @@ func (d *Dialect) Doc(part string) *Doc {
 	return &Doc{d, &Part{}, d.grammar}
 }
 
+// Media is the media type of the part's contents, and the ending of their files.
+func (d *Doc) Media() (media, ending string) {
+	switch {
+	case d.grammar == nil:
+		return "application/octet-stream", "bin"
+	case d.Dialect.Grammar.Form == "xml":
+		return "application/xml", "xml"
+	case d.Dialect.Grammar.Form == "json":
+		return "application/json", "json"
+	}
+	return "text/plain; charset=utf-8", "cfg"
+}
+
 // Landmarks are what a person looks for in the part.
 func (d *Doc) Landmarks() []*rules.Rule {
 	var out []*rules.Rule

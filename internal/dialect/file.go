@@ -33,6 +33,12 @@ const (
 	HTTP    = "http"
 )
 
+// Transports are all of them.
+var Transports = []string{SSH, Telnet, Netconf, HTTPS, HTTP}
+
+// Methods are how a version can be made what runs.
+var Methods = []string{"replace", "merge", "stage", "upload"}
+
 // Reach says where and how a device listens.
 type Reach struct {
 	Way      `yaml:",inline"`

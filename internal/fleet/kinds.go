@@ -11,20 +11,26 @@ import (
 // New makes it and registers its kinds of jobs.
 func New(p *push.Service) *Service {
 	s := &Service{p}
+	s.Register(Kinds(s)...)
+	return s
+}
+
+// Kinds are the kinds of jobs of this room.
+func Kinds(s *Service) []job.Kind {
+	decline := job.Word{Say: "decline", Does: "Call a planned push off"}
 	step := func(do func(s *Service, ctx context.Context, j core.Job, l *job.Log)) func(context.Context, *job.Run) {
 		return func(ctx context.Context, r *job.Run) {
 			do(&Service{&push.Service{Service: s.On(r.Runtime)}}, ctx, r.Job, r.Log)
 		}
 	}
-	s.Register(
-		job.Kind{Name: "planned", Role: core.Operator, Does: "begins a push at its time", May: s.mayApprove, Step: step((*Service).plannedJob),
+	return []job.Kind{
+		{Name: "planned", Role: core.Operator, Does: "begins a push at its time", May: s.mayApprove, Step: step((*Service).plannedJob),
 			Awaits: []job.Wait{
-				{For: core.AwaitsApproval, Means: "a second person", Words: []string{"approve", "decline"}},
-				{For: core.AwaitsStart, Means: "its time", Words: []string{"decline"}},
+				{For: core.AwaitsApproval, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let a planned push go ahead; where a rule asks for a second person, it takes another than who planned it", Sees: true}, decline}},
+				{For: core.AwaitsStart, Means: "its time", Words: []job.Word{decline}},
 			}},
-		job.Kind{Name: "survey", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Step: step((*Service).restorePreviewJob)},
-		job.Kind{Name: "restore", Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob)},
-		job.Kind{Name: "drill", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob)},
-	)
-	return s
+		{Name: "restore-preview", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Step: step((*Service).restorePreviewJob)},
+		{Name: "restore", Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob)},
+		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob)},
+	}
 }

@@ -37,7 +37,7 @@ type RestorePreview struct {
 	Rows  []RestorePreviewRow `json:"rows"`
 }
 
-// RestorePreviewRow is one device of a survey.
+// RestorePreviewRow is one device of a restore preview.
 type RestorePreviewRow struct {
 	DeviceID  string   `json:"device_id"`
 	Device    string   `json:"device"`
@@ -50,7 +50,7 @@ type RestorePreviewRow struct {
 	Refused   bool     `json:"refused"`          // not because it needs nothing, but because it cannot be done
 }
 
-// RestoreRequest pushes what a survey shows.
+// RestoreRequest pushes what a restore preview shows.
 type RestoreRequest struct {
 	RestorePreviewID string        `json:"survey_id"`
 	Within           time.Duration `json:"within,omitempty"`
@@ -76,7 +76,7 @@ type Restored struct {
 	Summary string `json:"summary"`
 }
 
-// RequestRestorePreview queues a survey of devices.
+// RequestRestorePreview queues a restore preview of devices.
 func (s *Service) RequestRestorePreview(ctx context.Context, actor core.Actor, devices []core.Device, which, snapshot string, key store.Key) (j core.Job, err error) {
 	req := RestorePreviewRequest{Which: which, Snapshot: snapshot}
 	if snapshot != "" {
@@ -85,7 +85,7 @@ func (s *Service) RequestRestorePreview(ctx context.Context, actor core.Actor, d
 	for _, d := range inOrder(devices) {
 		req.DeviceIDs = append(req.DeviceIDs, d.ID)
 	}
-	return s.Queue(ctx, actor, "survey", store.NewJob{Job: core.Job{Kind: "survey", Device: core.Count(len(devices), "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%d devices to %s", len(devices), which))
+	return s.Queue(ctx, actor, "restore-preview", store.NewJob{Job: core.Job{Kind: "restore-preview", Device: core.Count(len(devices), "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%d devices to %s", len(devices), which))
 }
 
 // inOrder puts devices that others hang on, or are reached through, behind
@@ -214,17 +214,17 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 	return row
 }
 
-// RequestRestore queues the pushes that a survey shows.
+// RequestRestore queues the pushes that a restore preview shows.
 func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req RestoreRequest, key store.Key) (core.Job, error) {
 	if err := push.WindowSound(req.Within); err != nil {
 		return core.Job{}, err
 	}
-	survey, err := s.restorePreviewOf(ctx, req.RestorePreviewID)
+	looked, err := s.restorePreviewOf(ctx, req.RestorePreviewID)
 	if err != nil {
 		return core.Job{}, err
 	}
 	n := 0
-	for _, r := range survey.Rows {
+	for _, r := range looked.Rows {
 		if r.Skip == "" {
 			n++
 		}
@@ -242,14 +242,14 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 		return core.Job{}, fmt.Errorf("%w: one window for all was asked for, and no window", push.ErrWindow)
 	}
 	req.AtOnce = min(req.AtOnce, maxAtOnce)
-	return s.Queue(ctx, actor, "restore", store.NewJob{Job: core.Job{Kind: "restore", Device: core.Count(n, "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%s to %s%s", core.Count(n, "device", "devices"), survey.Which, core.Because(req.Note)))
+	return s.Queue(ctx, actor, "restore", store.NewJob{Job: core.Job{Kind: "restore", Device: core.Count(n, "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%s to %s%s", core.Count(n, "device", "devices"), looked.Which, core.Because(req.Note)))
 }
 
-// ErrNothingToRestore is returned for a survey that found nothing to push.
-var ErrNothingToRestore = errors.New("no device of this survey has anything to be pushed")
+// ErrNothingToRestore is returned for a restore preview that found nothing to push.
+var ErrNothingToRestore = errors.New("no device of this restore preview has anything to be pushed")
 
-// ErrNoSurvey is returned for a job that is no survey that came to its end.
-var ErrNoRestorePreview = errors.New("this is no survey that is done")
+// ErrNoRestorePreview is returned for a job that is no restore preview that came to its end.
+var ErrNoRestorePreview = errors.New("this is no restore preview that is done")
 
 func (s *Service) restorePreviewOf(ctx context.Context, id string) (out RestorePreview, err error) {
 	q := s.Store.As(job.Service)
@@ -257,7 +257,7 @@ func (s *Service) restorePreviewOf(ctx context.Context, id string) (out RestoreP
 	if err != nil {
 		return out, err
 	}
-	if j.Kind != "survey" || j.Outcome != core.Done {
+	if j.Kind != "restore-preview" || j.Outcome != core.Done {
 		return out, fmt.Errorf("%w: %s", ErrNoRestorePreview, id)
 	}
 	return out, q.OpenResult(j, &out)
@@ -269,18 +269,18 @@ func (s *Service) restorePreviewOf(ctx context.Context, id string) (out RestoreP
 func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(job.Service)
 	var req RestoreRequest
-	survey := RestorePreview{}
+	looked := RestorePreview{}
 	err := q.OpenRequest(j, &req)
 	if err == nil {
-		survey, err = s.restorePreviewOf(ctx, req.RestorePreviewID)
+		looked, err = s.restorePreviewOf(ctx, req.RestorePreviewID)
 	}
 	if err != nil {
 		s.End(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
 		return
 	}
-	out := RestoreResult{Which: survey.Which}
+	out := RestoreResult{Which: looked.Which}
 	var todo []int
-	for _, r := range survey.Rows {
+	for _, r := range looked.Rows {
 		row := Restored{Device: r.Device, Target: r.Target, Outcome: "not begun"}
 		if r.Skip != "" {
 			row.Outcome, row.Summary = "skipped", r.Skip
@@ -298,7 +298,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		due = &at
 	}
 	one := func(i int) {
-		r := survey.Rows[i]
+		r := looked.Rows[i]
 		var p core.Job
 		actor, err := s.Asker(ctx, j)
 		if err == nil {
@@ -341,7 +341,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		return bad >= req.StopAfter || ctx.Err() != nil
 	}
 	if len(todo) > 0 {
-		l.Step("the first alone: %s", survey.Rows[todo[0]].Device)
+		l.Step("the first alone: %s", looked.Rows[todo[0]].Device)
 		one(todo[0])
 	}
 	var wg sync.WaitGroup
@@ -375,7 +375,7 @@ func (s *Service) endRestore(j core.Job, l *job.Log, out RestoreResult, bad, sto
 		n[r.Outcome]++
 	}
 	var said []string
-	for _, o := range []string{core.Equal, core.Waiting, core.NotSaved, core.Residuals, core.Undone, core.Refused, core.Failed, core.Unknown, core.Cancelled, "running", "not begun", "skipped"} {
+	for _, o := range []string{core.Equal, core.Waiting, core.NotSaved, core.Differs, core.Undone, core.Refused, core.Failed, core.Unknown, core.Cancelled, "running", "not begun", "skipped"} {
 		if n[o] > 0 {
 			words := o
 			if o == core.Waiting {

@@ -11,13 +11,13 @@ import (
 	"magpie/internal/store"
 )
 
-// RestoreTestRequest is what a drill is asked for.
+// RestoreTestRequest is what a restore test is asked for.
 type RestoreTestRequest struct {
 	VersionID string `json:"version_id"`
 	Note      string `json:"note"`
 }
 
-// RestoreTestResult is how a drill stands.
+// RestoreTestResult is how a restore test stands.
 type RestoreTestResult struct {
 	Ref    string `json:"ref"`
 	On     string `json:"on"`
@@ -27,23 +27,23 @@ type RestoreTestResult struct {
 	Whole  bool   `json:"whole"`  // what ran there before runs there again
 }
 
-// ErrDrill is returned for a drill that makes no sense.
-var ErrRestoreTest = errors.New("no drill")
+// ErrRestoreTest is returned for a restore test that makes no sense.
+var ErrRestoreTest = errors.New("no restore test")
 
-// RequestRestoreTest queues a drill: a version is put on another device of its family,
+// RequestRestoreTest queues a restore test: a version is put on another device of its family,
 // proved, and what ran there is put back.
 func (s *Service) RequestRestoreTest(ctx context.Context, actor core.Actor, target core.Version, on core.Device, why string, key store.Key) (j core.Job, err error) {
 	switch {
 	case on.ID == target.DeviceID:
-		return j, fmt.Errorf("%w: %s is the version's own device; a drill is held on another one: a spare, or a simulated one", ErrRestoreTest, on.Name)
+		return j, fmt.Errorf("%w: %s is the version's own device; a restore test is made on another one: a spare, or a simulated one", ErrRestoreTest, on.Name)
 	case on.Member != "":
-		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a drill is held on a device of its own", ErrRestoreTest, on.Name, on.Parent)
+		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a restore test is made on a device of its own", ErrRestoreTest, on.Name, on.Parent)
 	}
-	return s.Queue(ctx, actor, "drill", store.NewJob{Job: core.Job{Kind: "drill", DeviceID: on.ID, Device: on.Name}, Wants: RestoreTestRequest{target.ID, why}, Key: key},
+	return s.Queue(ctx, actor, "restore-test", store.NewJob{Job: core.Job{Kind: "restore-test", DeviceID: on.ID, Device: on.Name}, Wants: RestoreTestRequest{target.ID, why}, Key: key},
 		fmt.Sprintf("%s on %s%s", target.Ref(), on.Name, core.Because(why)))
 }
 
-// restoreTestJob holds a drill. Begun anew after a crash it finds its pushes again:
+// restoreTestJob makes a restore test. Begun anew after a crash it finds its pushes again:
 // each has a key of its own.
 func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	q := s.Store.As(job.Service)
@@ -76,7 +76,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 			s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
 			return
 		case pushed.ID == "":
-			s.endRestoreTest(j, l, core.Refused, said+", so nothing would be proved; hold the drill on a device that runs something else", res)
+			s.endRestoreTest(j, l, core.Refused, said+", so nothing would be proved; make it on a device that runs something else", res)
 			return
 		}
 		res.PushID = pushed.ID
@@ -113,7 +113,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	}
 	if res.BackID == "" {
 		l.Step("putting back what ran there, %s", before.Ref())
-		back, _, err := s.restoreTestPush(owed, j, before, push.Request{Note: "after the drill " + j.ID, NoSave: true}, "back")
+		back, _, err := s.restoreTestPush(owed, j, before, push.Request{Note: "after the restore test " + j.ID, NoSave: true}, "back")
 		switch {
 		case errors.Is(context.Cause(owed), job.ErrStopping):
 			return
@@ -143,7 +143,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	s.endRestoreTest(j, l, outcome, fmt.Sprintf("%s%s; %s runs %s again", s.testedWords(res), why, j.Device, before.Ref()), res)
 }
 
-// endRestoreTest ends a drill. Where the other device runs its own again, or was never
+// endRestoreTest ends a restore test. Where the other device runs its own again, or was never
 // sent anything, its pulls count again; otherwise they go on to be set aside
 // until it does.
 func (s *Service) endRestoreTest(j core.Job, l *job.Log, outcome, summary string, res any) {
@@ -163,7 +163,7 @@ func (s *Service) testedWords(res RestoreTestResult) string {
 	return fmt.Sprintf("%s was put on %s and not proved", res.Ref, res.On)
 }
 
-// restoreTestPush previews and pushes one way of a drill. It returns no job, and why,
+// restoreTestPush previews and pushes one way of a restore test. It returns no job, and why,
 // when there is nothing to send.
 func (s *Service) restoreTestPush(ctx context.Context, j core.Job, target core.Version, req push.Request, way string) (pushed core.Job, said string, err error) {
 	q := s.Store.As(job.Service)
@@ -192,7 +192,7 @@ func (s *Service) restoreTestPush(ctx context.Context, j core.Job, target core.V
 	if preview.Factory {
 		return pushed, "", fmt.Errorf("%s has factory settings, which no push can put back; set it up first, or put the version there for good: magpie push %s --to %s", on.Name, target.Ref(), on.Name)
 	}
-	req.Override = "it is a drill, held on " + on.Name
+	req.Override = "it is a restore test, made on " + on.Name
 	pushed, err = s.RequestPush(ctx, actor, made["preview"], made["hash"], req, store.OwnKey(actor, j.ID+" "+way))
 	return pushed, "", err
 }

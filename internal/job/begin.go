@@ -15,7 +15,7 @@ import (
 func (r *Runtime) Hold(ctx context.Context, id string) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	r.mu.Lock()
-	r.active[id] = cancel
+	r.active[id] = held{cancel: cancel}
 	r.mu.Unlock()
 	return ctx, func() {
 		r.mu.Lock()
@@ -27,14 +27,11 @@ func (r *Runtime) Hold(ctx context.Context, id string) (context.Context, func())
 
 // begin runs a job on its own goroutine. again: it has a log from before. The
 // channel returned is closed when it was let go.
-func (r *Runtime) begin(j core.Job, again bool) <-chan struct{} {
+func (r *Runtime) begin(j core.Job, again bool, yields ...bool) <-chan struct{} {
 	kind, known := r.kinds[j.Kind]
 	ctx, cancel := context.WithCancelCause(context.Background())
 	r.mu.Lock()
-	r.active[j.ID] = cancel
-	if known && !kind.Visits {
-		r.light[j.ID] = true
-	}
+	r.active[j.ID] = held{cancel: cancel, light: known && !kind.Visits, yields: len(yields) > 0 && yields[0]}
 	r.mu.Unlock()
 	r.running.Add(1)
 	over := make(chan struct{})
@@ -45,7 +42,6 @@ func (r *Runtime) begin(j core.Job, again bool) <-chan struct{} {
 		defer func() {
 			r.mu.Lock()
 			delete(r.active, j.ID)
-			delete(r.light, j.ID)
 			r.mu.Unlock()
 			cancel(nil)
 		}()
@@ -81,7 +77,7 @@ func (r *Runtime) AtOnce(ctx context.Context, actor core.Actor, n store.NewJob) 
 			return err
 		}
 		j = n.Job
-		return q.TakeJob(ctx, &j, r.node, r.life)
+		return q.TakeJob(ctx, &j, r.instance, r.incarnation)
 	})
 	if err != nil {
 		return j, err

@@ -35,8 +35,8 @@ func (r *Runtime) Stop(grace time.Duration) {
 	case <-time.After(grace):
 	}
 	r.mu.Lock()
-	for _, cancel := range r.active {
-		cancel(ErrStopping)
+	for _, h := range r.active {
+		h.cancel(ErrStopping)
 	}
 	r.mu.Unlock()
 	select {
@@ -93,26 +93,37 @@ func (r *Runtime) dispatch(ctx context.Context) {
 func (r *Runtime) take(ctx context.Context) {
 	for {
 		r.mu.Lock()
-		free := r.sessions - len(r.active) + len(r.light)
+		free, yielding := r.places()
 		r.mu.Unlock()
 		if free <= 0 || ctx.Err() != nil {
 			return
 		}
 		var jobs []core.Job
+		var yields map[string]bool
 		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
-			jobs, err = q.TakeJobs(ctx, r.node, r.life, min(free, 16))
+			jobs, yields, err = q.TakeJobs(ctx, r.instance, r.incarnation, min(free, 16), r.yielding(), min(yielding, 16))
 			return err
 		})
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("looking for work", "err", err)
 		}
 		for _, j := range jobs {
-			r.begin(j, j.Tries > 1)
+			r.begin(j, j.Tries > 1, yields[j.ID])
 		}
 		if len(jobs) < min(free, 16) {
 			return
 		}
 	}
+}
+
+// yielding are the names of the kinds that let others go first.
+func (r *Runtime) yielding() (names []string) {
+	for _, k := range r.kinds {
+		if k.Yields {
+			names = append(names, k.Name)
+		}
+	}
+	return names
 }
 
 func (r *Runtime) cancelAsked(ctx context.Context) {
@@ -128,7 +139,7 @@ func (r *Runtime) cancelAsked(ctx context.Context) {
 	}
 	for _, id := range asked {
 		r.mu.Lock()
-		cancel := r.active[id]
+		cancel := r.active[id].cancel
 		r.mu.Unlock()
 		if cancel != nil {
 			cancel(ErrCancelled)
@@ -136,12 +147,12 @@ func (r *Runtime) cancelAsked(ctx context.Context) {
 	}
 }
 
-// New makes the runtime of an instance; node is its name, which it keeps when it
+// New makes the runtime of an instance; instance is its name, which it keeps when it
 // is started again.
-func New(ctx context.Context, st *store.Store, node string, clock func() time.Time) (*Runtime, error) {
-	life := make([]byte, 8)
-	_, _ = rand.Read(life)
-	r := &Runtime{Store: st, clock: clock, state: &state{Hub: newHub(), kinds: map[string]Kind{}, node: node, life: hex.EncodeToString(life), sessions: 48,
-		watched: map[string]heartbeat{}, active: map[string]context.CancelCauseFunc{}, light: map[string]bool{}, kick: make(chan struct{}, 1)}}
+func New(ctx context.Context, st *store.Store, instance string, clock func() time.Time) (*Runtime, error) {
+	incarnation := make([]byte, 8)
+	_, _ = rand.Read(incarnation)
+	r := &Runtime{Store: st, clock: clock, state: &state{Hub: newHub(), kinds: map[string]Kind{}, instance: instance, incarnation: hex.EncodeToString(incarnation), sessions: 48,
+		watched: map[string]heartbeat{}, active: map[string]held{}, kick: make(chan struct{}, 1)}}
 	return r, r.beat(ctx, 1)
 }

@@ -30,7 +30,7 @@ func (r *Runtime) Alive() {
 }
 
 func (r *Runtime) beat(ctx context.Context, n int64) error {
-	err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.Beat(ctx, r.node, r.life, n) })
+	err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.Beat(ctx, r.instance, r.incarnation, n) })
 	if err == nil {
 		r.mu.Lock()
 		r.lastBeat = time.Now()
@@ -65,46 +65,46 @@ func (r *Runtime) beatOn(ctx context.Context) {
 
 // watch looks which instances' hearts have moved since the last look.
 func (r *Runtime) watch(ctx context.Context) {
-	nodes, err := r.Store.As(Service).Nodes(ctx)
+	instances, err := r.Store.As(Service).Instances(ctx)
 	if err != nil {
 		return
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, n := range nodes {
-		if old, ok := r.watched[n.ID]; !ok || old.life != n.Life || old.beat != n.Beat {
-			r.watched[n.ID] = heartbeat{n.Life, n.Beat, time.Now()}
+	for _, n := range instances {
+		if old, ok := r.watched[n.ID]; !ok || old.incarnation != n.Incarnation || old.beat != n.Beat {
+			r.watched[n.ID] = heartbeat{n.Incarnation, n.Beat, time.Now()}
 		}
 	}
 }
 
 // alive tells whether whoever holds a lease still lives: another instance whose
 // heart moved lately, or a job of ours that is under way. An instance that was
-// started again has no claim to what its earlier life held.
-func (r *Runtime) alive(job, node, life string) bool {
+// started again has no claim to what its earlier incarnation held.
+func (r *Runtime) alive(job, instance, incarnation string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if node == r.node {
+	if instance == r.instance {
 		_, ours := r.active[job]
-		return life == r.life && ours
+		return incarnation == r.incarnation && ours
 	}
-	h, known := r.watched[node]
+	h, known := r.watched[instance]
 	if !known {
-		r.watched[node] = heartbeat{life: life, moved: time.Now()}
+		r.watched[instance] = heartbeat{incarnation: incarnation, moved: time.Now()}
 		return true
 	}
-	return h.life == life && time.Since(h.moved) < lapseAfter
+	return h.incarnation == incarnation && time.Since(h.moved) < lapseAfter
 }
 
-// nodeLives tells whether an instance's heart moved lately, as far as this one
+// instanceLives tells whether an instance's heart moved lately, as far as this one
 // knows.
-func (r *Runtime) nodeLives(node string) bool {
+func (r *Runtime) instanceLives(instance string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if node == r.node {
+	if instance == r.instance {
 		return true
 	}
-	h, known := r.watched[node]
+	h, known := r.watched[instance]
 	return known && time.Since(h.moved) < lapseAfter
 }
 

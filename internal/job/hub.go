@@ -5,7 +5,7 @@ import (
 )
 
 // Hub tells whoever watches a job that there may be more to read. It is a
-// hint: a watcher on another node looks now and then all the same.
+// hint: a watcher on another instance looks now and then all the same.
 type Hub struct {
 	mu      sync.Mutex
 	waiting map[string]map[chan struct{}]bool

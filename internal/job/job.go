@@ -35,10 +35,32 @@ func (r *Runtime) Kick() {
 	}
 }
 
+// held is a job that is under way here.
+type held struct {
+	cancel context.CancelCauseFunc
+	light  bool // it talks to no device by itself, and takes no session
+	yields bool // its device failed lately, and it was let in by the share of such
+}
+
+// places tells how many sessions are free, and how many of those are for jobs whose
+// devices failed lately. r.mu is held.
+func (r *Runtime) places() (free, yielding int) {
+	free, yielding = r.sessions, max(1, r.sessions/3)
+	for _, h := range r.active {
+		if !h.light {
+			free--
+		}
+		if h.yields {
+			yielding--
+		}
+	}
+	return free, min(free, yielding)
+}
+
 type heartbeat struct {
-	life  string
-	beat  int64
-	moved time.Time // when we last saw it move, by our own clock
+	incarnation string
+	beat        int64
+	moved       time.Time // when we last saw it move, by our own clock
 }
 
 // Service is who acts when no person does.
@@ -46,7 +68,7 @@ var Service = core.Actor{Name: "service", Role: core.Admin, Secrets: true}
 
 // ErrLeaseLost is returned when this instance can no longer be sure that it alone
 // talks to a device.
-var ErrLeaseLost = errors.New("this node has lost touch with the database, so it must not send anything more")
+var ErrLeaseLost = errors.New("this instance has lost touch with the database, so it must not send anything more")
 
 // ErrStopping is the cause of a context ended because the service stops.
 var ErrStopping = errors.New("the service is stopping")
@@ -66,12 +88,25 @@ type Kind struct {
 	// sessions. Others only wait for jobs that do.
 	Visits bool
 
+	// Yields tells whether it lets others go first where its device failed lately: such
+	// jobs hold a third of the sessions at most, so that devices that accept and say
+	// nothing keep nobody else waiting.
+	Yields bool
+
 	// Tries is how often it is begun before it is given up, where whoever did it
 	// died each time. 0: it goes on for as long as that takes.
 	Tries int
 
 	// Awaits is what it can wait for.
 	Awaits []Wait
+
+	// Asks makes the request of a job that is asked for by its name alone, of with what
+	// comes with that, as JSON. nil: it is asked for in a way of its own.
+	Asks func(ctx context.Context, actor core.Actor, j core.Job, with []byte) (wants any, err error)
+
+	// View is what a job has led to, as an actor may see it. nil: nothing, or the API
+	// words it by itself.
+	View func(ctx context.Context, q *store.Q, actor core.Actor, j core.Job) (any, error)
 
 	// May tells whether somebody may say a word to a job that waits. seen is what
 	// they say they looked at. nil: whoever has the role.
@@ -89,9 +124,16 @@ type Kind struct {
 
 // Wait is one thing that a kind of job can wait for.
 type Wait struct {
-	For   string   // its name, as jobs carry it
-	Means string   // who or what that is, in words that follow "waits for"
-	Words []string // what a person can say to it
+	For   string // its name, as jobs carry it
+	Means string // who or what that is, in words that follow "waits for"
+	Words []Word // what a person can say to it
+}
+
+// Word is one thing that a person can say to a job that waits.
+type Word struct {
+	Say  string // the word
+	Does string // what it does, as a summary
+	Sees bool   // it goes with what the person looked at before
 }
 
 // wait finds what a kind waits for by its name.
@@ -100,6 +142,19 @@ func (k Kind) wait(name string) (w Wait) {
 		w = k.Awaits[i]
 	}
 	return w
+}
+
+// takes tells whether a word answers it.
+func (w Wait) takes(word string) bool {
+	return slices.ContainsFunc(w.Words, func(x Word) bool { return x.Say == word })
+}
+
+// said lists its words.
+func (w Wait) said() (words []string) {
+	for _, x := range w.Words {
+		words = append(words, x.Say)
+	}
+	return words
 }
 
 // Run is a job under way.
@@ -119,17 +174,16 @@ type Runtime struct {
 
 // state is what all work of an instance shares.
 type state struct {
-	Hub   *Hub
-	kinds map[string]Kind
-	node  string
-	life  string
+	Hub         *Hub
+	kinds       map[string]Kind
+	instance    string
+	incarnation string
 
 	mu       sync.Mutex
 	sessions int                  // how many jobs that visit devices run at a time
 	lastBeat time.Time            // monotonic, of the last heartbeat the database took
-	watched  map[string]heartbeat // other nodes' hearts
-	active   map[string]context.CancelCauseFunc
-	light    map[string]bool // of the active jobs: those that talk to no device by themselves
+	watched  map[string]heartbeat // other instances' hearts
+	active   map[string]held      // by job
 	kick     chan struct{}
 	until    context.Context // ends when Stop is asked for: nothing more is begun
 	stop     context.CancelFunc
@@ -148,11 +202,11 @@ func (r *Runtime) At(clock func() time.Time) *Runtime {
 // Now is the time by the runtime's clock.
 func (r *Runtime) Now() time.Time { return r.clock().UTC() }
 
-// Node is the instance's name, and Life names this run of it.
-func (r *Runtime) Node() string { return r.node }
+// Instance is the instance's name, and Incarnation names this run of it.
+func (r *Runtime) Instance() string { return r.instance }
 
-// Life names this run of the instance.
-func (r *Runtime) Life() string { return r.life }
+// Incarnation names this run of the instance.
+func (r *Runtime) Incarnation() string { return r.incarnation }
 
 // Register makes a kind of job known. It is called before Start, once a kind.
 func (r *Runtime) Register(kinds ...Kind) {
@@ -162,6 +216,12 @@ func (r *Runtime) Register(kinds ...Kind) {
 		}
 		r.kinds[k.Name] = k
 	}
+}
+
+// Kind finds a kind by its name.
+func (r *Runtime) Kind(name string) (Kind, bool) {
+	k, ok := r.kinds[name]
+	return k, ok
 }
 
 // Kinds lists the kinds of jobs by name.
@@ -177,15 +237,19 @@ func (r *Runtime) KindNames() (names []string) {
 	return names
 }
 
-// Words lists what can be said to jobs that wait, of whatever kind.
-func (r *Runtime) Words() (words []string) {
-	for _, k := range r.kinds {
+// Words lists what can be said to jobs that wait, of these kinds, each word once.
+func Words(kinds []Kind) (words []Word) {
+	for _, k := range kinds {
 		for _, w := range k.Awaits {
-			words = append(words, w.Words...)
+			for _, word := range w.Words {
+				if !slices.ContainsFunc(words, func(x Word) bool { return x.Say == word.Say }) {
+					words = append(words, word)
+				}
+			}
 		}
 	}
-	slices.Sort(words)
-	return slices.Compact(words)
+	slices.SortFunc(words, func(a, b Word) int { return strings.Compare(a.Say, b.Say) })
+	return words
 }
 
 // SetSessions says how many jobs that visit devices run at a time.
@@ -204,7 +268,7 @@ func (r *Runtime) WhileBeating(do func(context.Context)) { r.beating = append(r.
 func (r *Runtime) Guarded(ctx context.Context, jobID string, fn func(q *store.Q) error) error {
 	return r.Store.Tx(ctx, Service, func(q *store.Q) error {
 		if jobID != "" {
-			if mine, err := q.HoldJob(ctx, jobID, r.node, r.life); err != nil {
+			if mine, err := q.HoldJob(ctx, jobID, r.instance, r.incarnation); err != nil {
 				return err
 			} else if !mine {
 				return fmt.Errorf("job %s: %w", jobID, ErrLeaseLost)

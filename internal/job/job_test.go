@@ -3,6 +3,7 @@ package job_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -36,9 +37,9 @@ func open(t testing.TB) *store.Store {
 }
 
 // start starts an instance that knows these kinds.
-func start(t testing.TB, st *store.Store, node string, kinds ...job.Kind) *job.Runtime {
+func start(t testing.TB, st *store.Store, instance string, kinds ...job.Kind) *job.Runtime {
 	t.Helper()
-	r, err := job.New(bg, st, node, time.Now)
+	r, err := job.New(bg, st, instance, time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +80,7 @@ func end(t testing.TB, r *job.Runtime, id string) core.Job {
 // kettle is a kind that a test registers in one call: it waits to be told to pour,
 // and says what it was told.
 func kettle(let *atomic.Int32) job.Kind {
-	return job.Kind{Name: "kettle", Role: core.Operator, Does: "makes tea", Awaits: []job.Wait{{For: "word", Means: "a word", Words: []string{"pour", "leave"}}},
+	return job.Kind{Name: "kettle", Role: core.Operator, Does: "makes tea", Awaits: []job.Wait{{For: "word", Means: "a word", Words: []job.Word{{Say: "pour"}, {Say: "leave"}}}},
 		May: func(_ context.Context, _ *store.Q, actor core.Actor, _ core.Job, word, seen string) error {
 			if word == "pour" && seen != "steam" {
 				return errors.New("it does not boil yet")
@@ -108,8 +109,8 @@ func TestOneCallMakesAKind(t *testing.T) {
 	st := open(t)
 	r := start(t, st, "one", kettle(&let))
 	defer r.Stop(time.Second)
-	if !slices.Equal(r.KindNames(), []string{"kettle"}) || !slices.Equal(r.Words(), []string{"leave", "pour"}) {
-		t.Errorf("%v, %v", r.KindNames(), r.Words())
+	if !slices.Equal(r.KindNames(), []string{"kettle"}) || !slices.Equal(job.Words(r.Kinds()), []job.Word{{Say: "leave"}, {Say: "pour"}}) {
+		t.Errorf("%v, %v", r.KindNames(), job.Words(r.Kinds()))
 	}
 	waits := func(j core.Job) bool { return j.State == core.Waiting }
 	j := until(t, r, ask(t, r, "kettle").ID, waits)
@@ -179,7 +180,7 @@ func TestBreakdownLetsGo(t *testing.T) {
 	}
 }
 
-// TestTakenUp: work of an instance that died is taken up by its next life, so
+// TestTakenUp: work of an instance that died is taken up by its next incarnation, so
 // often as its kind says and no oftener; what has no such bound goes on for ever.
 func TestTakenUp(t *testing.T) {
 	st := open(t)
@@ -197,13 +198,13 @@ func TestTakenUp(t *testing.T) {
 	kinds := []job.Kind{hangs("thrice", 3), hangs("owed", 0)}
 	r := start(t, st, "one", kinds...)
 	thrice, owed := ask(t, r, "thrice"), ask(t, r, "owed")
-	for life := 1; life <= 5; life++ {
+	for incarnation := 1; incarnation <= 5; incarnation++ {
 		end := time.Now().Add(20 * time.Second)
-		for (count("owed") < life || life <= 3 && count("thrice") < life) && time.Now().Before(end) {
+		for (count("owed") < incarnation || incarnation <= 3 && count("thrice") < incarnation) && time.Now().Before(end) {
 			time.Sleep(5 * time.Millisecond)
 		}
-		if count("owed") != life || count("thrice") != min(life, 3) {
-			t.Fatalf("in life %d: begun %v", life, begun)
+		if count("owed") != incarnation || count("thrice") != min(incarnation, 3) {
+			t.Fatalf("in incarnation %d: begun %v", incarnation, begun)
 		}
 		r.Stop(0)
 		r = start(t, st, "one", kinds...)
@@ -312,5 +313,53 @@ func TestRegisteredTwice(t *testing.T) {
 			}()
 			r.Register(kinds...)
 		}()
+	}
+}
+
+// TestNobodyWaitsForTheSilent: devices that failed lately, and take long, hold no
+// more than their share of the sessions, so that good ones go on meanwhile.
+func TestNobodyWaitsForTheSilent(t *testing.T) {
+	st := open(t)
+	hang := make(chan struct{})
+	silent := map[string]bool{}
+	r, err := job.New(bg, st, "one", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.SetSessions(6)
+	r.Register(job.Kind{Name: "look", Role: core.Operator, Visits: true, Yields: true, Step: func(_ context.Context, r *job.Run) {
+		if silent[r.Job.Device] {
+			<-hang
+		}
+		r.End(r.Job, r.Log, core.Done, "seen", nil)
+	}})
+	var ids []string
+	for i := range 40 {
+		d := core.Device{Name: fmt.Sprintf("quay-%02d", i), Address: fmt.Sprintf("192.0.2.%d", i), Port: 22, Dialect: "tern", Kind: "router"}
+		if err := st.Tx(bg, job.Service, func(q *store.Q) error {
+			if err := q.AddDevice(bg, &d, &store.Secret{User: "u"}); err != nil {
+				return err
+			}
+			if d.State = core.Steady; i < 30 {
+				d.State = core.Unreachable
+			}
+			return q.SetStanding(bg, d)
+		}); err != nil {
+			t.Fatal(err)
+		}
+		silent[d.Name] = i < 30
+		j, err := r.Queue(bg, who, "look", store.NewJob{Job: core.Job{Kind: "look", DeviceID: d.ID, Device: d.Name}, Wants: ""}, "for a test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i >= 30 {
+			ids = append(ids, j.ID)
+		}
+	}
+	r.Start()
+	defer r.Stop(time.Second)
+	defer close(hang)
+	for _, id := range ids { // the silent ones were asked for first, and never answer
+		end(t, r, id)
 	}
 }

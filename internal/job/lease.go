@@ -13,14 +13,14 @@ import (
 // function returned gives it back.
 func (r *Runtime) Lease(ctx context.Context, deviceID, jobID string, l *Log) (fence int64, giveBack func(), err error) {
 	said := false
-	fence, err = r.Store.As(Service).LeaseFree(ctx, deviceID, jobID, r.node, r.life)
+	fence, err = r.Store.As(Service).LeaseFree(ctx, deviceID, jobID, r.instance, r.incarnation)
 	if err == nil && fence > 0 {
 		return fence, r.unleased(deviceID, fence), nil
 	}
 	for { // an answer that got lost is found out here, too: the holder is this job
 		var holder string
 		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
-			fence, holder, err = q.Lease(ctx, deviceID, jobID, r.node, r.life, r.alive)
+			fence, holder, err = q.Lease(ctx, deviceID, jobID, r.instance, r.incarnation, r.alive)
 			return err
 		})
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -31,6 +32,34 @@ func (r *Runtime) Queue(ctx context.Context, actor core.Actor, deed string, n st
 	return j, err
 }
 
+// ErrKind is returned for a kind of job that nobody can ask for by its name.
+var ErrKind = errors.New("no such kind of job")
+
+// ErrRole is returned where an actor's role is not enough.
+var ErrRole = errors.New("that takes another role")
+
+// Ask queues a job of a kind by its name. with is what goes with it, as JSON; device
+// is about whom it is, if it is about one.
+func (r *Runtime) Ask(ctx context.Context, actor core.Actor, kind string, device core.Device, with []byte, key store.Key) (core.Job, error) {
+	k, ok := r.kinds[kind]
+	switch {
+	case !ok:
+		return core.Job{}, fmt.Errorf("%w: %s; there are %s", ErrKind, kind, strings.Join(r.KindNames(), ", "))
+	case k.Asks == nil:
+		return core.Job{}, fmt.Errorf("%w by its name alone: a %s is asked for in a way of its own", ErrKind, kind)
+	case !actor.May(k.Role):
+		return core.Job{}, fmt.Errorf("%w: to ask for a %s one has to be %s", ErrRole, kind, k.Role)
+	case k.Visits && device.ID == "":
+		return core.Job{}, fmt.Errorf("%w without a device: a %s is about one", ErrKind, kind)
+	}
+	j := core.Job{Kind: kind, DeviceID: device.ID, Device: device.Name}
+	wants, err := k.Asks(ctx, actor, j, with)
+	if err != nil {
+		return j, err
+	}
+	return r.Queue(ctx, actor, kind, store.NewJob{Job: j, Wants: wants, Key: key}, "by its name")
+}
+
 // End ends a job with its outcome. More may be written in the same transaction,
 // and what its kind lets go at its end always is.
 func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
@@ -45,7 +74,7 @@ func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, a
 		return r.EndIn(ctx, q, j, outcome, summary, result)
 	})
 	if err != nil {
-		// The row still says "running" under this life; recovery will find it.
+		// The row still says "running" under this incarnation; recovery will find it.
 		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
 	}
 }
@@ -74,6 +103,9 @@ func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j co
 		}
 		if j.State == core.Ended {
 			return fmt.Errorf("job %s: %w: %s", id, ErrEnded, j.Outcome)
+		}
+		if k := r.kinds[j.Kind]; !actor.May(k.Role) {
+			return fmt.Errorf("%w: to cancel a %s one has to be %s", ErrRole, j.Kind, k.Role)
 		}
 		if err := q.CancelJob(ctx, id); err != nil {
 			return err

@@ -43,7 +43,7 @@ func (l *Log) entry(e core.Entry) {
 }
 
 // pace is how long lines may wait to be written: less while somebody watches.
-// Watchers at other nodes look once a second.
+// Watchers at other instances look once a second.
 func (l *Log) pace() time.Duration {
 	if l.r.Hub.watched(l.job) {
 		return 150 * time.Millisecond

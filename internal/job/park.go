@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"magpie/internal/core"
@@ -25,12 +24,15 @@ func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, see
 		kind := r.kinds[j.Kind]
 		var answers []string // what it may wait for so that the word answers
 		for _, w := range kind.Awaits {
-			if slices.Contains(w.Words, word) {
+			if w.takes(word) {
 				answers = append(answers, w.For)
 			}
 		}
 		if len(answers) == 0 {
 			return r.tooLate(j, word)
+		}
+		if !actor.May(kind.Role) {
+			return fmt.Errorf("%w: to decide a %s one has to be %s", ErrRole, j.Kind, kind.Role)
 		}
 		if kind.May != nil {
 			if err := kind.May(ctx, q, actor, j, word, seen); err != nil {
@@ -56,13 +58,13 @@ func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, see
 
 // tooLate says why a word was not taken.
 func (r *Runtime) tooLate(j core.Job, word string) error {
-	parked := j.State == core.Waiting && j.Node == "" && j.Decision == "" && !j.Cancel
+	parked := j.State == core.Waiting && j.Instance == "" && j.Decision == "" && !j.Cancel
 	wait := r.kinds[j.Kind].wait(j.Awaits)
 	switch {
 	case len(r.kinds[j.Kind].Awaits) == 0:
 		return fmt.Errorf("%w: it is a %s", ErrTooLate, j.Kind)
-	case parked && (j.Due == nil || r.clock().Before(*j.Due)) && !slices.Contains(wait.Words, word):
-		return fmt.Errorf("%w of that kind: it waits for %s, which is answered by %s", ErrTooLate, wait.Means, strings.Join(wait.Words, " or "))
+	case parked && (j.Due == nil || r.clock().Before(*j.Due)) && !wait.takes(word):
+		return fmt.Errorf("%w of that kind: it waits for %s, which is answered by %s", ErrTooLate, wait.Means, strings.Join(wait.said(), " or "))
 	case j.State == core.Ended:
 		return fmt.Errorf("%w: it ended %s: %s", ErrTooLate, j.Outcome, j.Summary)
 	case j.Decision != "":
@@ -83,7 +85,7 @@ func (r *Runtime) unpark(ctx context.Context) {
 	}
 	var jobs []core.Job
 	err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
-		jobs, err = q.Unpark(ctx, r.node, r.life, r.nodeLives)
+		jobs, err = q.Unpark(ctx, r.instance, r.incarnation, r.instanceLives)
 		return err
 	})
 	if err != nil {

@@ -18,7 +18,7 @@ func (r *Runtime) recover(ctx context.Context) {
 	}
 	r.freeOrphans(ctx)
 	for _, j := range jobs {
-		if r.alive(j.ID, j.Node, j.Life) {
+		if r.alive(j.ID, j.Instance, j.Incarnation) {
 			continue
 		}
 		kind := r.kinds[j.Kind]
@@ -28,13 +28,13 @@ func (r *Runtime) recover(ctx context.Context) {
 		}
 		var mine bool
 		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
-			mine, err = q.AdoptJob(ctx, &j, r.node, r.life, state)
+			mine, err = q.AdoptJob(ctx, &j, r.instance, r.incarnation, state)
 			return err
 		})
 		if err != nil || !mine {
 			continue
 		}
-		slog.Info("taking up a job whose node died", "job", j.ID, "kind", j.Kind)
+		slog.Info("taking up a job whose instance died", "job", j.ID, "kind", j.Kind)
 		r.again(j)
 	}
 }
@@ -67,16 +67,16 @@ func (r *Runtime) again(j core.Job) {
 // freeOrphans lets any instance take jobs that wait for one that is gone: they
 // end with what that means for them.
 func (r *Runtime) freeOrphans(ctx context.Context) {
-	nodes, err := r.Store.As(Service).WaitedFor(ctx)
+	instances, err := r.Store.As(Service).WaitedFor(ctx)
 	if err != nil {
 		return
 	}
-	for _, node := range nodes {
-		if r.nodeLives(node) {
+	for _, instance := range instances {
+		if r.instanceLives(instance) {
 			continue
 		}
-		if err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.FreeJobs(ctx, node) }); err != nil {
-			slog.Warn("jobs of a node that is gone", "node", node, "err", err)
+		if err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.FreeJobs(ctx, instance) }); err != nil {
+			slog.Warn("jobs of an instance that is gone", "instance", instance, "err", err)
 		}
 	}
 }

@@ -20,7 +20,7 @@ func TestHeld(t *testing.T) {
 	}{
 		{"tern", func(t *testing.T) (*dialect.Dialect, link.Target, link.Credential, func(box.Faults)) {
 			d, target := unit(t, mangler{}, "crew okonkwo", "  rank master", "  word sealed "+tern.Sealed("w"))
-			return ternDialect(t), target, link.Credential{User: "okonkwo", Password: "w", Raise: "mast"}, d.SetFaults
+			return ternDialect(t), target, link.Credential{User: "okonkwo", Password: "w", Privileged: "mast"}, d.SetFaults
 		}},
 		{"heron", func(t *testing.T) (*dialect.Dialect, link.Target, link.Credential, func(box.Faults)) {
 			d, target := newHeron(t, 1)

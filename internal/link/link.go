@@ -34,7 +34,7 @@ type Credential struct {
 	Password   string // also answers the one question of keyboard-interactive (RFC 4256); a token where HTTP wants a bearer
 	Key        []byte // a private key in PEM or OpenSSH form
 	Agent      string // the public key, as an authorized_keys line, that the SSH agent at SSH_AUTH_SOCK signs with
-	Raise      string // the secret of the raised mode
+	Privileged string // the secret of the privileged mode
 	Passphrase string // what archives are encrypted under
 
 	Earlier *Credential // what it was before it was last changed; nil when that is not known
@@ -69,7 +69,7 @@ type Part struct {
 }
 
 // ErrLoginRefused is returned when the device does not accept the user,
-// password, key or raised-mode secret. It must not be tried again unasked.
+// password, key or privileged-mode secret. It must not be tried again unasked.
 var ErrLoginRefused = errors.New("login refused")
 
 // ErrUnreachable is returned when no connection comes about.

@@ -104,7 +104,7 @@ func unit(t testing.TB, m mangler, lines ...string) (*tern.Device, link.Target) 
 	return d, target
 }
 
-var cred = link.Credential{User: "magpie", Password: "w", Raise: "mast"}
+var cred = link.Credential{User: "magpie", Password: "w", Privileged: "mast"}
 
 func sure() error { return nil }
 
@@ -251,16 +251,16 @@ func TestWhatGoesWrong(t *testing.T) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
-	// A wrong secret of the raised mode counts as a refused login.
+	// A wrong secret of the privileged mode counts as a refused login.
 	wrong := cred
-	wrong.Raise = "x"
+	wrong.Privileged = "x"
 	s, err := link.Open(context.Background(), link.Call{Dialect: ternDialect(t), Target: target, Credential: wrong, Guard: sure})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
 	if _, err := s.Fetch("running"); !errors.Is(err, link.ErrLoginRefused) {
-		t.Errorf("a wrong raised-mode secret: %v", err)
+		t.Errorf("a wrong privileged-mode secret: %v", err)
 	}
 }
 

@@ -102,7 +102,7 @@ func Open(ctx context.Context, call Call) (*Session, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, d.Whole, &TimeoutError{What: "the whole visit", Took: d.Whole})
 	s := &Session{call: call, d: d, ctx: ctx, cancel: cancel, once: new(sync.Once), raw: map[string][]byte{}}
 	c := call.Credential
-	s.vars = map[string]string{"user": c.User, "password": c.Password, "raise": c.Raise, "passphrase": c.Passphrase,
+	s.vars = map[string]string{"user": c.User, "password": c.Password, "privileged_secret": c.Privileged, "raise": c.Privileged, "passphrase": c.Passphrase,
 		"name": call.Name, "address": call.Target.Address}
 	err := s.speak(way)
 	if err != nil {
@@ -204,7 +204,7 @@ func (s *Session) expandFor(source string, encode func(string) string) (out stri
 
 // hide takes the credential's secrets out of what is shown to a person.
 func (s *Session) hide(text string) string {
-	for _, v := range []string{s.call.Credential.Password, s.call.Credential.Raise, s.call.Credential.Passphrase} {
+	for _, v := range []string{s.call.Credential.Password, s.call.Credential.Privileged, s.call.Credential.Passphrase} {
 		if len(v) > 2 {
 			text = strings.ReplaceAll(text, v, "‹secret›")
 		}

@@ -399,7 +399,7 @@ func (s *terminal) raise(mode string) error {
 	}
 	if which == 2 {
 		s.echoes = 1
-		if which, out, err = s.exchange(s.c.Raise, "answering the question for the raised-mode secret", ends[:2]...); err != nil {
+		if which, out, err = s.exchange(s.c.Privileged, "answering the question for the privileged-mode secret", ends[:2]...); err != nil {
 			return err
 		}
 	}

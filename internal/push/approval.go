@@ -30,5 +30,5 @@ func (s *Service) mayAlone(ctx context.Context, actor core.Actor, p Preview, req
 	case actor.Role == core.Admin && req.Override != "":
 		return fmt.Sprintf("; without the second person that %q asks for, because: %s", rule, req.Override), nil
 	}
-	return "", fmt.Errorf("%w (%s): plan it, with --from now if it is to begin as soon as it is approved; an admin can go ahead alone by saying why with --despite", ErrSecondPerson, rule)
+	return "", fmt.Errorf("%w (%s): plan it, with --from now if it is to begin as soon as it is approved; an admin can go ahead alone by saying why with --override", ErrSecondPerson, rule)
 }

@@ -40,13 +40,13 @@ type Request struct {
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
 
 	Checks    []string      `json:"checks,omitempty"`     // made before and after; see check.Check
-	Override  string        `json:"despite,omitempty"`    // why it is done although the preview has doubts
+	Override  string        `json:"despite,omitempty"`    // why it is done although warnings speak against it
 	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
 	Due       *time.Time    `json:"due,omitempty"`        // with Within: it ends at this time, as that of others does
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 
 	ApprovedBy  string `json:"approved_by,omitempty"` // the second person; set by the plan, not by who asks
-	RestoreTest string `json:"drill,omitempty"`       // the device whose version is tried out here; set by the drill
+	RestoreTest string `json:"drill,omitempty"`       // the device whose version is tried out here; set by the restore test
 }
 
 // Result is what came of a push.

@@ -38,7 +38,7 @@ func (u *push) end(outcome, summary string, also ...func(q *store.Q) error) {
 // proven notes that the version was put on hardware and is there, and how long
 // the device was away for it.
 func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
-	equal := outcome == core.Equal || outcome == core.NotSaved && u.req.RestoreTest != "" // a drill leaves startup alone
+	equal := outcome == core.Equal || outcome == core.NotSaved && u.req.RestoreTest != "" // a restore test leaves startup alone
 	if !equal || u.res.Sent == 0 || len(u.p.Only) > 0 {
 		return nil
 	}
@@ -54,7 +54,7 @@ func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
 	how := target.Ref() + " by a push"
 	switch {
 	case u.req.RestoreTest != "":
-		how = target.Ref() + " in a drill on " + u.j.Device
+		how = target.Ref() + " in a restore test on " + u.j.Device
 	case target.DeviceID != u.j.DeviceID:
 		how += " to " + u.j.Device
 	}

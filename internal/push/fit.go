@@ -14,9 +14,9 @@ import (
 )
 
 // fit holds a version against the unit it is to be put on, as the dialect says:
-// doubts are what a person has to say a word about, notes what is pointed out.
+// warnings are what a person has to say a word about, notes what is pointed out.
 // The error says everything that forbids it.
-func (s *Service) fit(v *visit.Visit, doc *dialect.Doc, target core.Version, from core.Pull, have, want string) (doubts, notes []string, err error) {
+func (s *Service) fit(v *visit.Visit, doc *dialect.Doc, target core.Version, from core.Pull, have, want string) (warnings, notes []string, err error) {
 	var refused []error
 	said := map[string]bool{}
 	for _, f := range v.Dialect.Fit {
@@ -46,22 +46,22 @@ func (s *Service) fit(v *visit.Visit, doc *dialect.Doc, target core.Version, fro
 		if f.Otherwise == "refuse" {
 			refused = append(refused, errors.New(words))
 		} else {
-			doubts = append(doubts, words)
+			warnings = append(warnings, words)
 		}
 	}
 	if !said["model"] && from.Model != "" && from.Model != v.Pull.Model {
-		doubts = append(doubts, fmt.Sprintf("%s was taken from a %s; this is a %s", target.Ref(), from.Model, v.Pull.Model))
+		warnings = append(warnings, fmt.Sprintf("%s was taken from a %s; this is a %s", target.Ref(), from.Model, v.Pull.Model))
 	}
 	if !said["release"] && from.Release != "" && from.Release != v.Pull.Release {
 		notes = append(notes, fmt.Sprintf("%s was taken under release %s; the unit runs %s", target.Ref(), from.Release, v.Pull.Release))
 	}
 	if target.DeviceID != v.Device.ID {
-		doubts = append(doubts, fmt.Sprintf("%s was taken from %s, not from %s: names, addresses and secrets in it are the other device's", target.Ref(), target.Device, v.Device.Name))
+		warnings = append(warnings, fmt.Sprintf("%s was taken from %s, not from %s: names, addresses and secrets in it are the other device's", target.Ref(), target.Device, v.Device.Name))
 	}
 	if doc.Part.Secrets == "withheld" {
-		doubts = append(doubts, "the device does not tell all secrets in its export, so this version cannot put them back")
+		warnings = append(warnings, "the device does not tell all secrets in its export, so this version cannot put them back")
 	}
-	return doubts, notes, errors.Join(refused...)
+	return warnings, notes, errors.Join(refused...)
 }
 
 func part1(dia *dialect.Dialect, pattern, src string) string {

@@ -39,7 +39,7 @@ func (u *push) found(ctx context.Context) (outcome, said string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	if outcome != core.Residuals || u.merged(u.res.Remaining) {
+	if outcome != core.Differs || u.merged(u.res.Remaining) {
 		return outcome, "looked at since: " + summary, nil
 	}
 	left, err := u.against(ctx, u.v, u.before.ContentID)
@@ -54,6 +54,6 @@ func (u *push) found(ctx context.Context) (outcome, said string, err error) {
 		}
 		return core.Undone, "looked at since: the device runs what it ran before, " + u.res.Before, nil
 	}
-	return core.Residuals, fmt.Sprintf("looked at since and kept as %s: %d lines differ from %s; to go back to what ran before: magpie push %s; to finish it: magpie push %s",
+	return core.Differs, fmt.Sprintf("looked at since and kept as %s: %d lines differ from %s; to go back to what ran before: magpie push %s; to finish it: magpie push %s",
 		u.res.After, len(u.res.Remaining), u.p.Target, u.res.Before, u.p.Target), nil
 }

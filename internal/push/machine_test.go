@@ -305,7 +305,7 @@ func (k *walker) deed(w world, a Action) (out []world) {
 		case w.running == new_:
 			return core.NotSaved
 		}
-		return core.Residuals
+		return core.Differs
 	}
 	switch a.Deed {
 	case Check:
@@ -440,14 +440,14 @@ func (k *walker) deed(w world, a Action) (out []world) {
 		}
 	case Look:
 		switch o := verdict(w); {
-		case o != core.Residuals:
+		case o != core.Differs:
 			w.f.Outcome = o
 		case w.running == old && w.startup == old:
 			w.f.Outcome = core.Undone
 		case w.running == old:
 			w.f.Outcome = core.NotSaved
 		default:
-			w.f.Outcome = core.Residuals
+			w.f.Outcome = core.Differs
 		}
 		add(w, Done)
 		wrong(Locked)
@@ -470,7 +470,7 @@ func (k *walker) atEnd(w world) {
 		k.fail(w, "it ended %s, and the device will go back by itself", w.ended)
 	case (w.ended == core.Failed || w.ended == core.Refused || w.ended == core.Cancelled) && w.s.Announced == 0 && w.running != old && !away:
 		k.fail(w, "it ended %s as if nothing had been sent", w.ended)
-	case w.s.Owed && !away && w.running != old && w.s.Refusals < 2 && w.ended != core.Residuals && w.ended != core.NotSaved && w.s.Kept == "":
+	case w.s.Owed && !away && w.running != old && w.s.Refusals < 2 && w.ended != core.Differs && w.ended != core.NotSaved && w.s.Kept == "":
 		k.fail(w, "an undo is owed; it ended %s and is not done", w.ended)
 	}
 }
@@ -518,7 +518,7 @@ func TestMachine(t *testing.T) {
 	if steps < 20_000 {
 		t.Errorf("only %d moments were walked", steps)
 	}
-	for _, o := range []string{core.Equal, core.NotSaved, core.Residuals, core.Undone, core.Unknown, core.Failed, core.Refused, core.Cancelled} {
+	for _, o := range []string{core.Equal, core.NotSaved, core.Differs, core.Undone, core.Unknown, core.Failed, core.Refused, core.Cancelled} {
 		if ends[o] == 0 {
 			t.Errorf("no walk ends %s", o)
 		}

@@ -50,17 +50,17 @@ func undoWords(v *visit.Visit, method string) (by, words string) {
 // RequestPreview queues the making of a preview.
 func (s *Service) RequestPreview(ctx context.Context, actor core.Actor, d core.Device, target core.Version, req PreviewRequest, key store.Key) (j core.Job, err error) {
 	req.VersionID = target.ID
-	node := ""
+	instance := ""
 	if req.Relay != "" {
 		r, err := s.UseRelay(ctx, actor, req.Relay, d)
 		if err != nil {
 			return j, err
 		}
-		if node = r.Node; req.At == "" {
+		if instance = r.Instance; req.At == "" {
 			req.At = r.Address
 		}
 	}
-	return s.Queue(ctx, actor, "preview", store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForNode: node}, Wants: req, Key: key},
+	return s.Queue(ctx, actor, "preview", store.NewJob{Job: core.Job{Kind: "preview", DeviceID: d.ID, Device: d.Name, ForInstance: instance}, Wants: req, Key: key},
 		fmt.Sprintf("%s of %s%s", req.Method, target.Ref(), askedWhere(d, req)))
 }
 

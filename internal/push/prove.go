@@ -126,7 +126,7 @@ func (u *push) judge() (f Facts) {
 		u.said = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
 	case u.saveErr != nil && (f.Outcome == core.NotSaved || f.Outcome == core.Equal):
 		f.Outcome, u.said = core.NotSaved, fmt.Sprintf("the device runs %s, pulled again and compared, but saving to startup failed: %v", u.p.Target, u.saveErr)
-	case f.Outcome == core.Residuals && final && !u.res.Saved && u.v.Unsaved() && len(u.p.Steps) > 0:
+	case f.Outcome == core.Differs && final && !u.res.Saved && u.v.Unsaved() && len(u.p.Steps) > 0:
 		u.said += "; it was not saved to startup"
 	}
 	if u.brought {
@@ -137,7 +137,7 @@ func (u *push) judge() (f Facts) {
 }
 
 // ownNow lets a device's pulls count again that runs what a person pushed there,
-// although a drill left something else on it.
+// although a restore test left something else on it.
 func (u *push) ownNow(ctx context.Context) error {
 	if u.v.Device.Testing == "" || u.req.RestoreTest != "" {
 		return nil
@@ -163,9 +163,9 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	}
 	switch n := len(u.res.Remaining); {
 	case n > 0 && u.merged(u.res.Remaining):
-		return core.Residuals, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
+		return core.Differs, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
 	case n > 0:
-		return core.Residuals, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
+		return core.Differs, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
 	case v.Unsaved():
 		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
 	}

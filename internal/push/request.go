@@ -44,7 +44,7 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if err != nil {
 		return j, err
 	}
-	node := ""
+	instance := ""
 	if p.Where.Relay != "" {
 		d, err := s.Store.As(actor).DeviceByID(ctx, p.DeviceID)
 		if err != nil {
@@ -54,13 +54,13 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 		if err != nil {
 			return j, err
 		}
-		node = r.Node
+		instance = r.Instance
 	}
 	if err := s.mayHand(ctx, actor, p); err != nil {
 		return j, err
 	}
 	req.PreviewID = previewID
-	return s.Queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForNode: node}, Wants: req, Key: key},
+	return s.Queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForInstance: instance}, Wants: req, Key: key},
 		fmt.Sprintf("%s of %s onto %s, %d lines%s", p.Method, p.Target, p.Base, p.LineCount(), core.Because(req.Note)+Overridden(p, req)+alone)+p.Where.Words(), s.claim)
 }
 
@@ -114,9 +114,9 @@ func (s *Service) Shown(ctx context.Context, actor core.Actor, id, hash string) 
 // none.
 var ErrNoRestart = errors.New("this push restarts nothing, so no restart can be left to later; that is for method stage")
 
-// ErrDoubts is returned when a preview has doubts and nobody said why it is
+// ErrWarnings is returned when a preview has warnings and nobody said why it is
 // pushed all the same.
-var ErrWarnings = errors.New("the preview has doubts")
+var ErrWarnings = errors.New("warnings speak against it")
 
 // Overridden words why a push is done although warnings speak against it.
 func Overridden(p Preview, req Request) string {

@@ -32,10 +32,10 @@ func pathWarning(p Preview, user string) string {
 	}
 	var out []string
 	if len(path) > 0 {
-		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", touch(len(path)), some(path)))
+		out = append(out, fmt.Sprintf("%s the management path (%s)", touch(len(path)), some(path)))
 	}
 	if n := len(within); n > 0 {
-		out = append(out, fmt.Sprintf("%s the ways by which the device may be reached (%s)", strings.Replace(touch(n), "line", "change", 1), strings.Join(within[:min(n, 3)], "; ")))
+		out = append(out, fmt.Sprintf("%s the management path (%s)", strings.Replace(touch(n), "line", "change", 1), strings.Join(within[:min(n, 3)], "; ")))
 	}
 	if len(account) > 0 {
 		out = append(out, fmt.Sprintf("%s the account %s, by which this service signs in (%s)", touch(len(account)), user, some(account)))

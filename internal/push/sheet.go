@@ -40,7 +40,7 @@ type SheetFile struct {
 }
 
 // ErrSheet is returned where no sheet can be made.
-var ErrBootstrapSheet = errors.New("no carry sheet")
+var ErrBootstrapSheet = errors.New("no bootstrap sheet")
 
 // BootstrapSheet works out the least that has to be typed at a unit for a version's sake.
 // With secrets it says them; that is written to the audit log.
@@ -108,7 +108,7 @@ func (s *Service) BootstrapSheet(ctx context.Context, actor core.Actor, target c
 	}
 	if secrets {
 		err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-			return q.Audit(ctx, "carry sheet with secrets", d.Name, target.Ref())
+			return q.Audit(ctx, "bootstrap sheet with secrets", d.Name, target.Ref())
 		})
 	}
 	return out, err

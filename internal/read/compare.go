@@ -57,6 +57,14 @@ func (s *Service) Hides(side Side) bool {
 // Opaque tells whether the text is no text.
 func (side Side) Opaque() bool { return side.doc != nil && side.doc.Opaque() }
 
+// Media is the content's media type, and the ending of its files.
+func (side Side) Media() (media, ending string) {
+	if side.doc == nil {
+		return "text/plain; charset=utf-8", "cfg"
+	}
+	return side.doc.Media()
+}
+
 // Size is the content's size in bytes.
 func (side Side) Size() int { return len(side.raw) }
 
@@ -145,6 +153,9 @@ const (
 	Equivalent = "equivalent"
 	Different  = "different"
 )
+
+// Relations from closest to furthest.
+var Relations = []string{Identical, Unchanged, Equivalent, Different}
 
 // Comparison is two sides laid against each other, as an actor may see them.
 type Comparison struct {

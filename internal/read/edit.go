@@ -27,7 +27,7 @@ var ErrUnlikely = errors.New("this text hardly is what the device should run")
 // unlikely says what keeps a text that somebody brings from being believed to be
 // the device's: what is always there is missing, another device's name is in it,
 // or the way to the device is not.
-func (s *Service) unlikely(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part, was, content string) (doubts []string, err error) {
+func (s *Service) unlikely(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part, was, content string) (warnings []string, err error) {
 	_, top, err := doc.Parse(content)
 	if err != nil {
 		return nil, err
@@ -36,32 +36,32 @@ func (s *Service) unlikely(ctx context.Context, q *store.Q, d core.Device, doc *
 		return []string{"it says nothing at all"}, nil
 	}
 	if lacks := link.Lacks(doc.Dialect, doc.Part, content); lacks != "" {
-		doubts = append(doubts, lacks)
+		warnings = append(warnings, lacks)
 	}
 	if old, now := visit.HostOf(doc, was), visit.HostOf(doc, content); old != "" && now != old {
 		if now == "" {
-			doubts = append(doubts, fmt.Sprintf("it has no host name, where %s has %s", d.Name, old))
+			warnings = append(warnings, fmt.Sprintf("it has no host name, where %s has %s", d.Name, old))
 		}
 		others, err := visit.Foreign(ctx, q, d, "it", now, core.Pull{})
 		if err != nil {
 			return nil, err
 		}
-		doubts = append(doubts, others...)
+		warnings = append(warnings, others...)
 	}
 	if part == "running" {
-		doubts = append(doubts, visit.CutsOff(doc, d, d.User, was, content)...)
+		warnings = append(warnings, visit.CutsOff(doc, d, d.User, was, content)...)
 	}
 	if before, now := len(text.Lines(was)), len(text.Lines(content)); now*2 < before {
-		doubts = append(doubts, fmt.Sprintf("it has %s, where the version it was made of has %d", core.Count(now, "line", "lines"), before))
+		warnings = append(warnings, fmt.Sprintf("it has %s, where the version it was made of has %d", core.Count(now, "line", "lines"), before))
 	}
-	return doubts, nil
+	return warnings, nil
 }
 
 // Edit keeps a text that a person made of a version as another version of the
 // same part. It counts for nothing by itself: it is not what the device runs,
 // but it can be compared and pushed. The version it was made of stays. What hardly
-// is the device's takes a reason: despite.
-func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, content, why, despite string) (v core.Version, err error) {
+// is the device's takes a reason: override.
+func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, content, why, override string) (v core.Version, err error) {
 	no := func(format string, args ...any) (core.Version, error) {
 		return core.Version{}, fmt.Errorf("%w: %s", ErrNotEditable, fmt.Sprintf(format, args...))
 	}
@@ -106,15 +106,15 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 	if err != nil {
 		return base, err
 	}
-	doubts, err := s.unlikely(ctx, q, d, doc, base.Part, string(raw), content)
+	warnings, err := s.unlikely(ctx, q, d, doc, base.Part, string(raw), content)
 	if err != nil {
 		return base, err
 	}
-	if len(doubts) > 0 && strings.TrimSpace(despite) == "" {
-		return base, fmt.Errorf("%w: %s", ErrUnlikely, strings.Join(doubts, "; "))
+	if len(warnings) > 0 && strings.TrimSpace(override) == "" {
+		return base, fmt.Errorf("%w: %s", ErrUnlikely, strings.Join(warnings, "; "))
 	}
-	if len(doubts) > 0 {
-		why = strings.TrimPrefix(why+"; ", "; ") + fmt.Sprintf("kept although %s, because: %s", strings.Join(doubts, "; "), despite)
+	if len(warnings) > 0 {
+		why = strings.TrimPrefix(why+"; ", "; ") + fmt.Sprintf("kept although %s, because: %s", strings.Join(warnings, "; "), override)
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		at := s.Now().Truncate(time.Microsecond)

@@ -68,7 +68,7 @@ func newYard(t *testing.T, n int) *yard {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if y.jobs, err = job.New(bg, st, "node", clock); err == nil {
+	if y.jobs, err = job.New(bg, st, "instance", clock); err == nil {
 		y.v, err = visit.New(bg, y.jobs, []*dialect.Dialect{tern, other})
 	}
 	if err != nil {
@@ -83,7 +83,7 @@ func newYard(t *testing.T, n int) *yard {
 		}
 		d := core.Device{Name: u.Name, Address: u.Address, Port: sim.Port, Kind: "router", Dialect: "tern", HostKey: key}
 		y.tx(func(q *store.Q) error {
-			return q.AddDevice(bg, &d, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord})
+			return q.AddDevice(bg, &d, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord})
 		})
 	}
 	return y
@@ -174,7 +174,7 @@ func TestStates(t *testing.T) {
 		state   string
 		unsaved bool
 	}{
-		{"first contact", func() {}, core.Done, core.Steady, false},
+		{"first pull", func() {}, core.Done, core.Steady, false},
 		{"a change not stowed", func() { y.amend("lane quay1", "shut") }, core.Done, core.Unsaved, true},
 		{"stowed", func() { u.Stow() }, core.Done, core.Steady, false},
 		{"away", func() { _ = u.SetFaults(tern.Faults{Down: true}) }, core.Failed, core.Unreachable, false},

@@ -57,7 +57,7 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 		return err
 	}
 	defer ours.stop()
-	n.jobs.Alive() // laying out the history may take longer than others believe in a silent node
+	n.jobs.Alive() // laying out the history may take longer than others believe in a silent instance
 	if err := n.seed(ctx, ours); err != nil {
 		return fmt.Errorf("laying out the demo: %w", err)
 	}
@@ -68,7 +68,7 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 	return n.Serve(ctx, func(url string) { n.welcome(url, ours, len(known)) })
 }
 
-func (n *Node) welcome(url string, f *simulator, devices int) {
+func (n *Instance) welcome(url string, f *simulator, devices int) {
 	n.Say(`Steady Magpie is up at %[1]s, with %[2]d devices of Brindle Sound Ferries.
 
   user      password         may
@@ -177,7 +177,7 @@ func (f *simulator) tell(device, what string, body any) error {
 
 // seed registers users and devices and plays the story, once. What was laid out
 // is noted device by device, so that a start that was broken off is taken up.
-func (n *Node) seed(ctx context.Context, f *simulator) error {
+func (n *Instance) seed(ctx context.Context, f *simulator) error {
 	q := n.store.As(core.Actor{Name: "service"})
 	done := filepath.Join(n.Config.Data, "demo.ready")
 	if _, err := os.Stat(done); err == nil {
@@ -218,7 +218,7 @@ func (n *Node) seed(ctx context.Context, f *simulator) error {
 	return os.WriteFile(done, nil, 0o600)
 }
 
-func (n *Node) register(ctx context.Context, f *simulator) (map[string]core.Device, error) {
+func (n *Instance) register(ctx context.Context, f *simulator) (map[string]core.Device, error) {
 	devices := map[string]core.Device{}
 	began := time.Now()
 	if len(f.story) > 0 {
@@ -239,7 +239,7 @@ func (n *Node) register(ctx context.Context, f *simulator) (map[string]core.Devi
 	// One credential set for all: the fleet's own account.
 	set := store.Credential{Name: "fleet", Selector: ""}
 	err = st.Tx(ctx, admin, func(q *store.Q) error {
-		if err := q.PutCredentialSet(ctx, &set, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Raise: sim.MastWord,
+		if err := q.PutCredentialSet(ctx, &set, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord,
 			FactoryUser: dunlin.FactoryUser, FactoryPassword: dunlin.FactoryWord}); err != nil {
 			return err
 		}
@@ -284,7 +284,7 @@ func (n *Node) register(ctx context.Context, f *simulator) (map[string]core.Devi
 }
 
 // playDay plays one day's events, those of different devices side by side.
-func (n *Node) playDay(ctx context.Context, f *simulator, devices map[string]core.Device, events []sim.Event) error {
+func (n *Instance) playDay(ctx context.Context, f *simulator, devices map[string]core.Device, events []sim.Event) error {
 	by := map[string][]sim.Event{}
 	var names []string
 	for _, e := range events {
@@ -304,7 +304,7 @@ func (n *Node) playDay(ctx context.Context, f *simulator, devices map[string]cor
 }
 
 // play makes one thing happen and pulls the device a little later.
-func (n *Node) play(ctx context.Context, f *simulator, d core.Device, e sim.Event) error {
+func (n *Instance) play(ctx context.Context, f *simulator, d core.Device, e sim.Event) error {
 	if err := f.tell(d.Name, "clock", map[string]any{"at": e.At}); err != nil {
 		return err
 	}

@@ -105,8 +105,15 @@ func LoadConfig(path string) (c Config, err error) {
 	return c, nil
 }
 
-// Node is a service that is up.
-type Node struct {
+// also are kinds of jobs that are registered besides the service's own.
+var also []job.Kind
+
+// Also registers kinds of jobs besides the service's own. It is called before the
+// service is started.
+func Also(kinds ...job.Kind) { also = append(also, kinds...) }
+
+// Instance is a service that is up.
+type Instance struct {
 	Config Config
 	jobs   *job.Runtime
 	visits *visit.Service
@@ -122,12 +129,12 @@ type Node struct {
 }
 
 // Prepare brings everything up short of answering requests.
-func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, err error) {
+func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instance, err error) {
 	if c.Data, err = filepath.Abs(c.Data); err != nil {
 		return nil, err
 	}
-	n = &Node{Config: c, Say: say}
-	defer func(begun *Node) {
+	n = &Instance{Config: c, Say: say}
+	defer func(begun *Instance) {
 		if err != nil {
 			begun.Close()
 		}
@@ -141,7 +148,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, 
 	if err := enoughRoom(c.Data); err != nil {
 		return nil, err
 	}
-	if n.id, err = nodeID(filepath.Join(c.Data, "node")); err != nil {
+	if n.id, err = instanceID(filepath.Join(c.Data, "node")); err != nil {
 		return nil, err
 	}
 	all, err := loadDialects(c.Dialects)
@@ -172,6 +179,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, 
 	if n.visits, err = visit.New(ctx, n.jobs, all); err == nil {
 		n.pushes = push.New(n.visits)
 		n.fleet = fleet.New(n.pushes)
+		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
 	}
@@ -180,7 +188,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Node, 
 
 // openInbox starts the inbox, if one is configured. Its SSH host key is made at
 // the first start and kept in the data folder.
-func (n *Node) openInbox() error {
+func (n *Instance) openInbox() error {
 	c := n.Config.Inbox
 	if !c.On() {
 		return nil
@@ -239,7 +247,7 @@ func enoughRoom(dir string) error {
 	return nil
 }
 
-func nodeID(path string) (string, error) {
+func instanceID(path string) (string, error) {
 	raw, err := os.ReadFile(path)
 	if err == nil && len(raw) > 0 {
 		return strings.TrimSpace(string(raw)), nil
@@ -293,7 +301,7 @@ func loadDialects(dir string) (all []*dialect.Dialect, err error) {
 
 // watchDialects takes changed files of the dialect folder into use, until ctx
 // ends. A file that is not sound is told of, and what was in use stays.
-func (n *Node) watchDialects(ctx context.Context) {
+func (n *Instance) watchDialects(ctx context.Context) {
 	if n.Config.Dialects == "" {
 		return
 	}
@@ -345,7 +353,7 @@ func folderSign(dir string) string {
 }
 
 // masterKey reads the key, or makes one for a database that was never used.
-func (n *Node) masterKey(ctx context.Context, dsn string) (seal.Master, error) {
+func (n *Instance) masterKey(ctx context.Context, dsn string) (seal.Master, error) {
 	path := n.Config.MasterKey
 	if path == "" {
 		path = filepath.Join(n.Config.Data, "master.key")
@@ -375,7 +383,7 @@ place that is not this machine, for instance:
 }
 
 // firstAdmin makes a user to begin with where there is none.
-func (n *Node) firstAdmin(ctx context.Context) error {
+func (n *Instance) firstAdmin(ctx context.Context) error {
 	users, err := n.store.As(core.Actor{Name: "service"}).Users(ctx)
 	if err != nil || len(users) > 0 {
 		return err
@@ -389,7 +397,7 @@ func (n *Node) firstAdmin(ctx context.Context) error {
 	}
 	if err := n.AddUser(ctx, "admin", core.Admin, password, true); err != nil {
 		_ = os.Remove(path)
-		if errors.Is(err, store.ErrTaken) { // another node was faster
+		if errors.Is(err, store.ErrTaken) { // another instance was faster
 			return nil
 		}
 		return err
@@ -399,7 +407,7 @@ func (n *Node) firstAdmin(ctx context.Context) error {
 }
 
 // AddUser makes a user.
-func (n *Node) AddUser(ctx context.Context, name, role, password string, secrets bool) error {
+func (n *Instance) AddUser(ctx context.Context, name, role, password string, secrets bool) error {
 	return n.store.Tx(ctx, core.Actor{Name: "service"}, func(q *store.Q) error {
 		u := store.User{Name: name, Role: role, Secrets: secrets, Password: api.HashPassword(password)}
 		if err := q.AddUser(ctx, &u); err != nil {
@@ -411,7 +419,7 @@ func (n *Node) AddUser(ctx context.Context, name, role, password string, secrets
 
 // Serve answers requests until ctx ends, then stops in good order. up is called
 // once with the address.
-func (n *Node) Serve(ctx context.Context, up func(url string)) error {
+func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	if err := n.firstAdmin(ctx); err != nil {
 		return err
 	}
@@ -425,7 +433,7 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
 	}
-	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Version: Version, Node: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
+	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	n.jobs.Start()
 	watching, unwatch := context.WithCancel(ctx)
@@ -447,7 +455,7 @@ func (n *Node) Serve(ctx context.Context, up func(url string)) error {
 }
 
 // Close ends what Prepare began, the database last.
-func (n *Node) Close() {
+func (n *Instance) Close() {
 	if n.inbox != nil {
 		n.inbox.Close()
 	}

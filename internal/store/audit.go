@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// Deed is one row of the audit log.
-type Deed struct {
+// AuditEntry is one row of the audit log.
+type AuditEntry struct {
 	Seq    int64     `db:"seq"`
 	At     time.Time `db:"at"`
 	Actor  string    `db:"actor"`
@@ -31,18 +31,18 @@ type auditEnd struct {
 // Audit writes down what the actor does, in the same transaction as the deed.
 // detail never holds secrets or configuration text.
 func (q *Q) Audit(ctx context.Context, action, object, detail string) error {
-	return q.AuditAll(ctx, []Deed{{Action: action, Object: object, Detail: detail}})
+	return q.AuditAll(ctx, []AuditEntry{{Action: action, Object: object, Detail: detail}})
 }
 
 // AuditAll writes down several deeds of the actor.
-func (q *Q) AuditAll(ctx context.Context, deeds []Deed) error {
+func (q *Q) AuditAll(ctx context.Context, deeds []AuditEntry) error {
 	if len(deeds) == 0 {
 		return nil
 	}
 	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
 	if errors.Is(err, ErrNotFound) {
 		if end, err = q.auditAnew(ctx); err == nil {
-			deeds = append([]Deed{{Action: logLost, Object: "audit log", Detail: fmt.Sprintf("the log's end mark was gone; it goes on after row %d", end.Seq)}}, deeds...)
+			deeds = append([]AuditEntry{{Action: logLost, Object: "audit log", Detail: fmt.Sprintf("the log's end mark was gone; it goes on after row %d", end.Seq)}}, deeds...)
 		}
 	}
 	if err != nil {
@@ -77,7 +77,7 @@ const logLost = "audit log lost its end"
 // auditAnew makes an end mark where there is none, after whatever rows there
 // are. A database is made with one, so somebody took it away.
 func (q *Q) auditAnew(ctx context.Context) (end auditEnd, err error) {
-	last, err := get[Deed](ctx, q.ext, `SELECT * FROM audit ORDER BY seq DESC LIMIT 1`)
+	last, err := get[AuditEntry](ctx, q.ext, `SELECT * FROM audit ORDER BY seq DESC LIMIT 1`)
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return end, err
 	}
@@ -95,7 +95,7 @@ func shorten(s string, most int) string {
 	return s
 }
 
-func (q *Q) mac(d Deed, before string) string {
+func (q *Q) mac(d AuditEntry, before string) string {
 	if d.Form != prefixed { // rows of earlier versions
 		return q.keys.Hash("audit row", fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s", d.Seq, d.At.Format(time.RFC3339Nano), d.Actor, d.Action, d.Object, d.Detail, before))
 	}
@@ -113,11 +113,11 @@ func (q *Q) proof(e auditEnd) string {
 
 // Deeds lists the audit log, newest first, from before a sequence number (0:
 // from the end).
-func (q *Q) Deeds(ctx context.Context, before int64, limit int) ([]Deed, error) {
+func (q *Q) Deeds(ctx context.Context, before int64, limit int) ([]AuditEntry, error) {
 	if before <= 0 {
 		before = 1 << 62
 	}
-	return list[Deed](ctx, q.ext, `SELECT * FROM audit WHERE seq < ? ORDER BY seq DESC LIMIT ?`, before, limit)
+	return list[AuditEntry](ctx, q.ext, `SELECT * FROM audit WHERE seq < ? ORDER BY seq DESC LIMIT ?`, before, limit)
 }
 
 // VerifyAudit reads the whole log and returns how many rows are sound. The
@@ -135,7 +135,7 @@ func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 	}
 	mac, seq, lostAt := "", int64(0), int64(0)
 	for {
-		rows, err := list[Deed](ctx, q.ext, `SELECT * FROM audit WHERE seq > ? ORDER BY seq LIMIT 1000`, seq)
+		rows, err := list[AuditEntry](ctx, q.ext, `SELECT * FROM audit WHERE seq > ? ORDER BY seq LIMIT 1000`, seq)
 		if err != nil {
 			return seq, err
 		}

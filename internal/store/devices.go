@@ -13,11 +13,11 @@ import (
 
 // Secret is what a credential keeps sealed.
 type Secret struct {
-	User     string `json:"user"`
-	Password string `json:"password,omitempty"`
-	Key      string `json:"key,omitempty"` // a private key in PEM or OpenSSH form
-	Raise    string `json:"raise,omitempty"`
-	Agent    string `json:"agent,omitempty"` // the public key that the SSH agent signs with
+	User       string `json:"user"`
+	Password   string `json:"password,omitempty"`
+	Key        string `json:"key,omitempty"` // a private key in PEM or OpenSSH form
+	Privileged string `json:"raise,omitempty"`
+	Agent      string `json:"agent,omitempty"` // the public key that the SSH agent signs with
 
 	Passphrase      string `json:"passphrase,omitempty"` // what archives are encrypted under
 	FactoryUser     string `json:"factory_user,omitempty"`
@@ -226,7 +226,7 @@ func (q *Q) RemoveDevice(ctx context.Context, d core.Device) error {
 func (q *Q) putSecret(ctx context.Context, id string, s Secret) error {
 	old, err := q.SecretOf(ctx, id)
 	switch {
-	case err == nil && (old.User != s.User || old.Password != s.Password || old.Key != s.Key || old.Agent != s.Agent || old.Raise != s.Raise):
+	case err == nil && (old.User != s.User || old.Password != s.Password || old.Key != s.Key || old.Agent != s.Agent || old.Privileged != s.Privileged):
 		old.Earlier = nil
 		s.Earlier = &old
 	case err != nil && !errors.Is(err, ErrNotFound):
@@ -264,26 +264,26 @@ type Credential struct {
 	User      string     `db:"user"`
 	Selector  string     `db:"selector"` // which new devices get it
 	ChangedAt time.Time  `db:"changed_at"`
-	Shut      *time.Time `db:"shut_since"` // its breaker is open
-	Why       string     `db:"shut_reason"`
+	Open      *time.Time `db:"breaker_since"` // its breaker is open
+	Why       string     `db:"breaker_reason"`
 	Devices   int        `db:"devices"`
 	Latched   int        `db:"latched"` // how many of them refused it
 	Revision  int        `db:"revision"`
 }
 
-const credentialColumns = `SELECT c.id, c.revision, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.shut_since, c.shut_reason,
+const credentialColumns = `SELECT c.id, c.revision, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.breaker_since, c.breaker_reason,
 	(SELECT COUNT(*) FROM devices d WHERE d.credential_id = c.id AND d.removed_at IS NULL) AS devices,
 	(SELECT COUNT(*) FROM latches l WHERE l.credential_id = c.id) AS latched FROM credentials c `
 
 // Access opens a device's credential, and tells since when its breaker is open
 // and which set it is.
-func (q *Q) Access(ctx context.Context, d core.Device) (s Secret, shut *time.Time, set string, err error) {
+func (q *Q) Access(ctx context.Context, d core.Device) (s Secret, open *time.Time, set string, err error) {
 	type row struct {
 		Name   string     `db:"name"`
 		Sealed []byte     `db:"sealed"`
-		Shut   *time.Time `db:"shut_since"`
+		Open   *time.Time `db:"breaker_since"`
 	}
-	r, err := get[row](ctx, q.ext, `SELECT COALESCE(name, '') AS name, sealed, shut_since FROM credentials WHERE id = ?`, d.CredentialID)
+	r, err := get[row](ctx, q.ext, `SELECT COALESCE(name, '') AS name, sealed, breaker_since FROM credentials WHERE id = ?`, d.CredentialID)
 	if err != nil {
 		return s, nil, "", fmt.Errorf("credential of %s: %w", d.Name, err)
 	}
@@ -291,7 +291,7 @@ func (q *Q) Access(ctx context.Context, d core.Device) (s Secret, shut *time.Tim
 	if err != nil {
 		return s, nil, "", err
 	}
-	return s, r.Shut, r.Name, json.Unmarshal(raw, &s)
+	return s, r.Open, r.Name, json.Unmarshal(raw, &s)
 }
 
 // CredentialSet returns the set of that name.
@@ -372,9 +372,9 @@ func (q *Q) Refusals(ctx context.Context, credentialID string, since time.Time) 
 	return get[int](ctx, q.ext, `SELECT COUNT(*) FROM latches WHERE credential_id = ? AND since >= ?`, credentialID, since)
 }
 
-// ShutCredential opens a set's breaker: it is not tried anywhere.
-func (q *Q) ShutCredential(ctx context.Context, id, why string) error {
-	_, err := q.exec(ctx, `UPDATE credentials SET shut_since = ?, shut_reason = ? WHERE id = ? AND shut_since IS NULL`, q.clock().UTC(), why, id)
+// OpenBreaker opens a set's breaker: it is not tried anywhere.
+func (q *Q) OpenBreaker(ctx context.Context, id, why string) error {
+	_, err := q.exec(ctx, `UPDATE credentials SET breaker_since = ?, breaker_reason = ? WHERE id = ? AND breaker_since IS NULL`, q.clock().UTC(), why, id)
 	return err
 }
 
@@ -383,7 +383,7 @@ func (q *Q) OpenCredential(ctx context.Context, id string) error {
 	if _, err := q.exec(ctx, `DELETE FROM latches WHERE credential_id = ?`, id); err != nil {
 		return err
 	}
-	_, err := q.exec(ctx, `UPDATE credentials SET shut_since = NULL, shut_reason = '' WHERE id = ?`, id)
+	_, err := q.exec(ctx, `UPDATE credentials SET breaker_since = NULL, breaker_reason = '' WHERE id = ?`, id)
 	return err
 }
 
@@ -427,7 +427,7 @@ func (q *Q) KeepDialect(ctx context.Context, name, source string) (revision int,
 		return last.Revision, last.Settled, nil
 	}
 	_, err = q.exec(ctx, `INSERT INTO dialects (name, revision, hash, source, loaded_at, settled) VALUES (?, ?, ?, ?, ?, FALSE)`, name, last.Revision+1, hash, source, q.clock().UTC())
-	if errors.Is(err, ErrTaken) { // another node was faster
+	if errors.Is(err, ErrTaken) { // another instance was faster
 		return q.KeepDialect(ctx, name, source)
 	}
 	return last.Revision + 1, false, err
@@ -439,7 +439,7 @@ func (q *Q) DialectSettled(ctx context.Context, name string, revision int) error
 	return err
 }
 
-// DialectUploaded notes that a dialect came by the API, so that every node takes
+// DialectUploaded notes that a dialect came by the API, so that every instance takes
 // it from here.
 func (q *Q) DialectUploaded(ctx context.Context, name string, revision int) error {
 	_, err := q.exec(ctx, `UPDATE dialects SET uploaded = TRUE WHERE name = ? AND revision = ?`, name, revision)
@@ -488,8 +488,8 @@ func (q *Q) DialectSource(ctx context.Context, name string, revision int) (strin
 // statement that stands for itself. It returns the fencing number, or 0 when
 // Lease has to look closer: somebody has it, or nobody ever had. It must not be
 // called inside a transaction that may be run again.
-func (q *Q) LeaseFree(ctx context.Context, deviceID, jobID, node, life string) (int64, error) {
-	res, err := q.ext.ExecContext(ctx, `UPDATE leases SET fence = LAST_INSERT_ID(fence + 1), job_id = ?, node = ?, life = ? WHERE device_id = ? AND job_id = ''`, jobID, node, life, deviceID)
+func (q *Q) LeaseFree(ctx context.Context, deviceID, jobID, instance, incarnation string) (int64, error) {
+	res, err := q.ext.ExecContext(ctx, `UPDATE leases SET fence = LAST_INSERT_ID(fence + 1), job_id = ?, instance = ?, incarnation = ? WHERE device_id = ? AND job_id = ''`, jobID, instance, incarnation, deviceID)
 	if err != nil {
 		return 0, plain(err)
 	}
@@ -499,27 +499,27 @@ func (q *Q) LeaseFree(ctx context.Context, deviceID, jobID, node, life string) (
 	return res.LastInsertId()
 }
 
-// Lease takes the right to talk to a device. alive tells whether the node and
-// life that hold it now still live. It returns the fencing number, or 0 and who
+// Lease takes the right to talk to a device. alive tells whether the instance and
+// incarnation that hold it now still live. It returns the fencing number, or 0 and who
 // holds it.
-func (q *Q) Lease(ctx context.Context, deviceID, jobID, node, life string, alive func(job, node, life string) bool) (fence int64, holder string, err error) {
+func (q *Q) Lease(ctx context.Context, deviceID, jobID, instance, incarnation string, alive func(job, instance, incarnation string) bool) (fence int64, holder string, err error) {
 	type row struct {
-		Fence int64  `db:"fence"`
-		JobID string `db:"job_id"`
-		Node  string `db:"node"`
-		Life  string `db:"life"`
+		Fence       int64  `db:"fence"`
+		JobID       string `db:"job_id"`
+		Instance    string `db:"instance"`
+		Incarnation string `db:"incarnation"`
 	}
-	if _, err := q.exec(ctx, `INSERT IGNORE INTO leases (device_id, fence, job_id, node, life) VALUES (?, 0, '', '', '')`, deviceID); err != nil {
+	if _, err := q.exec(ctx, `INSERT IGNORE INTO leases (device_id, fence, job_id, instance, incarnation) VALUES (?, 0, '', '', '')`, deviceID); err != nil {
 		return 0, "", err
 	}
-	r, err := get[row](ctx, q.ext, `SELECT fence, job_id, node, life FROM leases WHERE device_id = ? FOR UPDATE`, deviceID)
+	r, err := get[row](ctx, q.ext, `SELECT fence, job_id, instance, incarnation FROM leases WHERE device_id = ? FOR UPDATE`, deviceID)
 	if err != nil {
 		return 0, "", err
 	}
-	if r.JobID != "" && r.JobID != jobID && alive(r.JobID, r.Node, r.Life) {
+	if r.JobID != "" && r.JobID != jobID && alive(r.JobID, r.Instance, r.Incarnation) {
 		return 0, r.JobID, nil
 	}
-	_, err = q.exec(ctx, `UPDATE leases SET fence = ?, job_id = ?, node = ?, life = ? WHERE device_id = ?`, r.Fence+1, jobID, node, life, deviceID)
+	_, err = q.exec(ctx, `UPDATE leases SET fence = ?, job_id = ?, instance = ?, incarnation = ? WHERE device_id = ?`, r.Fence+1, jobID, instance, incarnation, deviceID)
 	return r.Fence + 1, "", err
 }
 
@@ -529,24 +529,24 @@ func (q *Q) Unlease(ctx context.Context, deviceID string, fence int64) error {
 	return err
 }
 
-// Beat moves a node's heartbeat on.
-func (q *Q) Beat(ctx context.Context, node, life string, beat int64) error {
-	_, err := q.exec(ctx, `INSERT INTO nodes (id, life, beat, at) VALUES (?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE life = VALUES(life), beat = VALUES(beat), at = VALUES(at)`, node, life, beat, q.clock().UTC())
+// Beat moves an instance's heartbeat on.
+func (q *Q) Beat(ctx context.Context, instance, incarnation string, beat int64) error {
+	_, err := q.exec(ctx, `INSERT INTO instances (id, incarnation, beat, at) VALUES (?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE incarnation = VALUES(incarnation), beat = VALUES(beat), at = VALUES(at)`, instance, incarnation, beat, q.clock().UTC())
 	return err
 }
 
-// Node is one running service.
-type Node struct {
-	ID   string    `db:"id"`
-	Life string    `db:"life"`
-	Beat int64     `db:"beat"`
-	At   time.Time `db:"at"`
+// Instance is one running service.
+type Instance struct {
+	ID          string    `db:"id"`
+	Incarnation string    `db:"incarnation"`
+	Beat        int64     `db:"beat"`
+	At          time.Time `db:"at"`
 }
 
-// Nodes lists all nodes that ever ran.
-func (q *Q) Nodes(ctx context.Context) ([]Node, error) {
-	return list[Node](ctx, q.ext, `SELECT id, life, beat, at FROM nodes`)
+// Instances lists all instances that ever ran.
+func (q *Q) Instances(ctx context.Context) ([]Instance, error) {
+	return list[Instance](ctx, q.ext, `SELECT id, incarnation, beat, at FROM instances`)
 }
 
 // Began notes the device's own name for the session that has its lease, and

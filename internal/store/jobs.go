@@ -13,7 +13,7 @@ import (
 	"magpie/internal/core"
 )
 
-const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, node, life, tries, undo_of, due_at, awaits, decision, decided_by, for_node, request, result FROM jobs `
+const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, instance, incarnation, tries, undo_of, due_at, awaits, decision, decided_by, for_instance, request, result FROM jobs `
 
 // NewJob is a job to be queued. Its request is kept sealed. However often a job
 // is asked for with one key, it is one.
@@ -90,7 +90,7 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		if n == 0 {
 			return nil
 		}
-		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, node, life, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, for_node, idem_key, request)
+		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, instance, incarnation, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, for_instance, idem_key, request)
 			VALUES `+strings.TrimSuffix(strings.Repeat(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), `, n), ", "), rows...)
 		rows = rows[:0]
 		return err
@@ -118,7 +118,7 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		}
 		j.ID, j.State, j.CreatedAt, j.Actor, j.ActorID = ids[i], core.Queued, now, q.actor.Name, q.actor.ID
 		j.Request = q.keys.Seal("job request", j.ID, raw)
-		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, j.ForNode, idem, j.Request)
+		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, j.ForInstance, idem, j.Request)
 		if (i+1)%atOnce == 0 {
 			if err := flush(); err != nil {
 				return err
@@ -239,61 +239,86 @@ func (q *Q) Jobs(ctx context.Context, f JobFilter) ([]core.Job, error) {
 	return list[core.Job](ctx, q.ext, query+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
 }
 
-// TakeJobs makes up to limit queued jobs this node's and returns them.
-func (q *Q) TakeJobs(ctx context.Context, node, life string, limit int) ([]core.Job, error) {
-	queued, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'queued' AND for_node IN ('', ?) ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED`, node, limit)
+// TakeJobs makes up to limit queued jobs this instance's and returns them. Jobs of
+// the kinds that yield to others come after those, and fewer, where their device
+// failed lately; which they are is returned too.
+func (q *Q) TakeJobs(ctx context.Context, instance, incarnation string, limit int, kinds []string, fewer int) ([]core.Job, map[string]bool, error) {
+	const failed = `(kind IN (?) AND device_id IN (SELECT id FROM devices WHERE state IN (?)))`
+	ill := []string{core.Unreachable, core.Failing, core.RefusedLogin}
+	if len(kinds) == 0 {
+		kinds = []string{""}
+	}
+	some := func(which string, limit int) ([]core.Job, error) {
+		query, args, err := in(jobColumns+`WHERE state = 'queued' AND for_instance IN ('', ?) AND `+which+` ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED`, instance, kinds, ill, limit)
+		if err != nil {
+			return nil, err
+		}
+		return list[core.Job](ctx, q.ext, query, args...)
+	}
+	queued, err := some("NOT "+failed, limit)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	yields := map[string]bool{}
+	if rest := min(limit-len(queued), fewer); rest > 0 {
+		late, err := some(failed, rest)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, j := range late {
+			yields[j.ID] = true
+		}
+		queued = append(queued, late...)
 	}
 	if len(queued) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
 	now := q.clock().UTC()
 	ids := make([]string, len(queued))
 	for i := range queued {
 		ids[i] = queued[i].ID
-		take(&queued[i], node, life, now)
+		take(&queued[i], instance, incarnation, now)
 	}
-	query, args, err := in(`UPDATE jobs SET state = 'running', node = ?, life = ?, tries = tries + 1, started_at = ? WHERE id IN (?)`, node, life, now, ids)
+	query, args, err := in(`UPDATE jobs SET state = 'running', instance = ?, incarnation = ?, tries = tries + 1, started_at = ? WHERE id IN (?)`, instance, incarnation, now, ids)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	_, err = q.exec(ctx, query, args...)
-	return queued, err
+	return queued, yields, err
 }
 
-// TakeJob makes a queued job this node's.
-func (q *Q) TakeJob(ctx context.Context, j *core.Job, node, life string) error {
+// TakeJob makes a queued job this instance's.
+func (q *Q) TakeJob(ctx context.Context, j *core.Job, instance, incarnation string) error {
 	now := q.clock().UTC()
-	n, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ?, tries = tries + 1, started_at = ? WHERE id = ? AND state = 'queued'`, node, life, now, j.ID)
+	n, err := q.exec(ctx, `UPDATE jobs SET state = 'running', instance = ?, incarnation = ?, tries = tries + 1, started_at = ? WHERE id = ? AND state = 'queued'`, instance, incarnation, now, j.ID)
 	if err != nil {
 		return err
 	}
 	if n == 0 {
 		return ErrNotFound
 	}
-	take(j, node, life, now)
+	take(j, instance, incarnation, now)
 	return nil
 }
 
-func take(j *core.Job, node, life string, now time.Time) {
-	j.State, j.Node, j.Life, j.Tries, j.StartedAt = core.Running, node, life, j.Tries+1, &now
+func take(j *core.Job, instance, incarnation string, now time.Time) {
+	j.State, j.Instance, j.Incarnation, j.Tries, j.StartedAt = core.Running, instance, incarnation, j.Tries+1, &now
 }
 
 // Unended lists jobs that are running or waiting, but for those that are
 // parked: of each, who holds it.
 func (q *Q) Unended(ctx context.Context) ([]core.Job, error) {
-	return list[core.Job](ctx, q.ext, `SELECT id, kind, node, life FROM jobs WHERE state IN ('running', 'waiting') AND node <> '' ORDER BY id`)
+	return list[core.Job](ctx, q.ext, `SELECT id, kind, instance, incarnation FROM jobs WHERE state IN ('running', 'waiting') AND instance <> '' ORDER BY id`)
 }
 
 // ParkJob lets a job wait for a decision, or until due, or for whichever comes
-// first. awaits says for what. No node holds it meanwhile.
+// first. awaits says for what. No instance holds it meanwhile.
 func (q *Q) ParkJob(ctx context.Context, id, awaits string, due *time.Time, summary string, result any) error {
 	sealed, err := q.sealResult(id, result)
 	if err != nil {
 		return err
 	}
-	_, err = q.exec(ctx, `UPDATE jobs SET state = 'waiting', node = '', life = '', awaits = ?, due_at = ?, decision = '', decided_by = '', summary = ?, result = ? WHERE id = ? AND state <> 'ended'`,
+	_, err = q.exec(ctx, `UPDATE jobs SET state = 'waiting', instance = '', incarnation = '', awaits = ?, due_at = ?, decision = '', decided_by = '', summary = ?, result = ? WHERE id = ? AND state <> 'ended'`,
 		awaits, due, summary, sealed, id)
 	return err
 }
@@ -302,7 +327,7 @@ func (q *Q) ParkJob(ctx context.Context, id, awaits string, due *time.Time, summ
 // returns false when it is too late for that, or when the job waits for something
 // else.
 func (q *Q) DecideJob(ctx context.Context, id, decision string, awaits []string) (bool, error) {
-	query, args, err := in(`UPDATE jobs SET decision = ?, decided_by = ? WHERE id = ? AND state = 'waiting' AND node = '' AND decision = '' AND NOT cancel AND (due_at IS NULL OR due_at > ?) AND awaits IN (?)`,
+	query, args, err := in(`UPDATE jobs SET decision = ?, decided_by = ? WHERE id = ? AND state = 'waiting' AND instance = '' AND decision = '' AND NOT cancel AND (due_at IS NULL OR due_at > ?) AND awaits IN (?)`,
 		decision, q.actor.Name, id, q.clock().UTC(), awaits)
 	if err != nil {
 		return false, err
@@ -323,55 +348,55 @@ func (q *Q) SetResult(ctx context.Context, id string, result any) error {
 
 // Decided tells whether a parked job is to be taken up.
 func (q *Q) Decided(ctx context.Context) (bool, error) {
-	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM jobs WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?))`, q.clock().UTC())
+	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM jobs WHERE state = 'waiting' AND instance = '' AND (decision <> '' OR cancel OR due_at <= ?))`, q.clock().UTC())
 }
 
-// WaitedFor lists the nodes that jobs not yet begun wait for.
+// WaitedFor lists the instances that jobs not yet begun wait for.
 func (q *Q) WaitedFor(ctx context.Context) ([]string, error) {
-	return list[string](ctx, q.ext, `SELECT DISTINCT for_node FROM jobs WHERE state = 'queued' AND for_node <> ''`)
+	return list[string](ctx, q.ext, `SELECT DISTINCT for_instance FROM jobs WHERE state = 'queued' AND for_instance <> ''`)
 }
 
-// FreeJobs lets any node take the jobs not yet begun that wait for one.
-func (q *Q) FreeJobs(ctx context.Context, node string) error {
-	_, err := q.exec(ctx, `UPDATE jobs SET for_node = '' WHERE state = 'queued' AND for_node = ?`, node)
+// FreeJobs lets any instance take the jobs not yet begun that wait for one.
+func (q *Q) FreeJobs(ctx context.Context, instance string) error {
+	_, err := q.exec(ctx, `UPDATE jobs SET for_instance = '' WHERE state = 'queued' AND for_instance = ?`, instance)
 	return err
 }
 
-// Unpark makes parked jobs that are decided, cancelled or due this node's, but
-// for those of which another node that lives is better placed.
-func (q *Q) Unpark(ctx context.Context, node, life string, lives func(node string) bool) ([]core.Job, error) {
-	jobs, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'waiting' AND node = '' AND (decision <> '' OR cancel OR due_at <= ?) ORDER BY id LIMIT 16 FOR UPDATE SKIP LOCKED`, q.clock().UTC())
+// Unpark makes parked jobs that are decided, cancelled or due this instance's, but
+// for those of which another instance that lives is better placed.
+func (q *Q) Unpark(ctx context.Context, instance, incarnation string, lives func(instance string) bool) ([]core.Job, error) {
+	jobs, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE state = 'waiting' AND instance = '' AND (decision <> '' OR cancel OR due_at <= ?) ORDER BY id LIMIT 16 FOR UPDATE SKIP LOCKED`, q.clock().UTC())
 	if err != nil {
 		return nil, err
 	}
-	jobs = slices.DeleteFunc(jobs, func(j core.Job) bool { return j.ForNode != "" && j.ForNode != node && lives(j.ForNode) })
+	jobs = slices.DeleteFunc(jobs, func(j core.Job) bool { return j.ForInstance != "" && j.ForInstance != instance && lives(j.ForInstance) })
 	for i := range jobs {
-		if _, err := q.exec(ctx, `UPDATE jobs SET state = 'running', node = ?, life = ? WHERE id = ?`, node, life, jobs[i].ID); err != nil {
+		if _, err := q.exec(ctx, `UPDATE jobs SET state = 'running', instance = ?, incarnation = ? WHERE id = ?`, instance, incarnation, jobs[i].ID); err != nil {
 			return nil, err
 		}
-		jobs[i].State, jobs[i].Node, jobs[i].Life = core.Running, node, life
+		jobs[i].State, jobs[i].Instance, jobs[i].Incarnation = core.Running, instance, incarnation
 	}
 	return jobs, nil
 }
 
 // HoldJob locks a job for the rest of the transaction, and tells whether it is
-// this node's in this life of it.
-func (q *Q) HoldJob(ctx context.Context, id, node, life string) (bool, error) {
+// this instance's in this incarnation of it.
+func (q *Q) HoldJob(ctx context.Context, id, instance, incarnation string) (bool, error) {
 	type holder struct {
-		Node string `db:"node"`
-		Life string `db:"life"`
+		Instance    string `db:"instance"`
+		Incarnation string `db:"incarnation"`
 	}
-	h, err := get[holder](ctx, q.ext, `SELECT node, life FROM jobs WHERE id = ? AND state <> 'ended' FOR UPDATE`, id)
+	h, err := get[holder](ctx, q.ext, `SELECT instance, incarnation FROM jobs WHERE id = ? AND state <> 'ended' FOR UPDATE`, id)
 	if errors.Is(err, ErrNotFound) {
 		return false, nil
 	}
-	return h.Node == node && h.Life == life, err
+	return h.Instance == instance && h.Incarnation == incarnation, err
 }
 
-// AdoptJob gives a job of a node that died to this one, which counts as a try, and
+// AdoptJob gives a job of an instance that died to this one, which counts as a try, and
 // reads it whole. It tells whether it was still to be had.
-func (q *Q) AdoptJob(ctx context.Context, j *core.Job, node, life, state string) (bool, error) {
-	n, err := q.exec(ctx, `UPDATE jobs SET state = ?, node = ?, life = ?, tries = tries + 1 WHERE id = ? AND node = ? AND life = ? AND state IN ('running', 'waiting')`, state, node, life, j.ID, j.Node, j.Life)
+func (q *Q) AdoptJob(ctx context.Context, j *core.Job, instance, incarnation, state string) (bool, error) {
+	n, err := q.exec(ctx, `UPDATE jobs SET state = ?, instance = ?, incarnation = ?, tries = tries + 1 WHERE id = ? AND instance = ? AND incarnation = ? AND state IN ('running', 'waiting')`, state, instance, incarnation, j.ID, j.Instance, j.Incarnation)
 	if err == nil && n > 0 {
 		*j, err = q.Job(ctx, j.ID)
 	}

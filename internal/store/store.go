@@ -387,7 +387,7 @@ func number(err error) uint16 {
 }
 
 // conflict: a deadlock, a lock waited for too long, a row changed underneath, a
-// node that is not ready.
+// instance that is not ready.
 func conflict(err error) bool {
 	switch number(err) {
 	case 1213, 1205, 1020, 1047, 1180:

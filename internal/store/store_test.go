@@ -52,7 +52,7 @@ func addDevice(t testing.TB, s *store.Store, name string) core.Device {
 	t.Helper()
 	d := core.Device{Name: name, Address: "127.0.0.1", Port: 22, Kind: "router", Dialect: "tern", HostKey: "k", Tags: core.Words{"edge"}}
 	tx(t, s, func(q *store.Q) error {
-		return q.AddDevice(bg, &d, &store.Secret{User: "u", Password: "hush", Raise: "more"})
+		return q.AddDevice(bg, &d, &store.Secret{User: "u", Password: "hush", Privileged: "more"})
 	})
 	return d
 }
@@ -149,7 +149,7 @@ func TestRowsCannotBeSwapped(t *testing.T) {
 	dsn := scratch.Database(t)
 	s := open(t, dsn)
 	a, b := addDevice(t, s, "a"), addDevice(t, s, "b")
-	if got, err := s.As(who).Secret(bg, a); err != nil || got.Password != "hush" || got.Raise != "more" {
+	if got, err := s.As(who).Secret(bg, a); err != nil || got.Password != "hush" || got.Privileged != "more" {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	db, _ := sql.Open("mysql", dsn)
@@ -186,7 +186,7 @@ func TestSeenIntervals(t *testing.T) {
 	}
 }
 
-// TestLease: one holder at a time, the fence only grows, and what a dead node
+// TestLease: one holder at a time, the fence only grows, and what a dead instance
 // held can be had.
 func TestLease(t *testing.T) {
 	s := open(t, scratch.Database(t))
@@ -259,7 +259,7 @@ func TestJobsAreTakenOnce(t *testing.T) {
 		wg.Go(func() {
 			for range 205 {
 				var jobs []core.Job
-				if err := s.Tx(bg, who, func(q *store.Q) (err error) { jobs, err = q.TakeJobs(bg, fmt.Sprint(w), "l", 3); return err }); err != nil {
+				if err := s.Tx(bg, who, func(q *store.Q) (err error) { jobs, _, err = q.TakeJobs(bg, fmt.Sprint(w), "l", 3, nil, 0); return err }); err != nil {
 					t.Error(err)
 				}
 				mu.Lock()

@@ -38,7 +38,7 @@ func (s *Service) TakeDialect(ctx context.Context, d *dialect.Dialect) error {
 }
 
 // syncDialects takes dialects into use that came by the API, maybe of another
-// node.
+// instance.
 func (s *Service) syncDialects(ctx context.Context) {
 	q := s.Store.As(job.Service)
 	all, err := q.DialectsUploaded(ctx)

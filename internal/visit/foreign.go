@@ -14,9 +14,9 @@ import (
 
 // Foreign says what speaks for a version's being another device's, though it
 // stands under this one: the host name in it, or the hardware it was taken from.
-func Foreign(ctx context.Context, q *store.Q, d core.Device, what, host string, from core.Pull) (doubts []string, err error) {
+func Foreign(ctx context.Context, q *store.Q, d core.Device, what, host string, from core.Pull) (warnings []string, err error) {
 	for _, h := range []string{host, from.Host} {
-		if h == "" || h == d.Name || len(doubts) > 0 {
+		if h == "" || h == d.Name || len(warnings) > 0 {
 			continue
 		}
 		others, err := q.Named(ctx, h, d.ID)
@@ -24,7 +24,7 @@ func Foreign(ctx context.Context, q *store.Q, d core.Device, what, host string, 
 			return nil, err
 		}
 		if len(others) > 0 && (d.Host != h || slices.Contains(others, h)) {
-			doubts = append(doubts, fmt.Sprintf("%s has the host name %s, which is that of %s", what, h, strings.Join(others, ", ")))
+			warnings = append(warnings, fmt.Sprintf("%s has the host name %s, which is that of %s", what, h, strings.Join(others, ", ")))
 		}
 	}
 	if from.Serial != "" && !slices.Contains(d.Serials, from.Serial) {
@@ -33,10 +33,10 @@ func Foreign(ctx context.Context, q *store.Q, d core.Device, what, host string, 
 			return nil, err
 		}
 		if len(others) > 0 {
-			doubts = append(doubts, fmt.Sprintf("%s was taken from the unit with serial %s, which is that of %s", what, from.Serial, strings.Join(others, ", ")))
+			warnings = append(warnings, fmt.Sprintf("%s was taken from the unit with serial %s, which is that of %s", what, from.Serial, strings.Join(others, ", ")))
 		}
 	}
-	return doubts, nil
+	return warnings, nil
 }
 
 // HostOf is the host name that a configuration gives its device; empty when the
@@ -82,7 +82,7 @@ func every(top *rules.Item) func(yield func(*rules.Item) bool) {
 // reaching the device again: the account it signs in with, the address it goes
 // to, or every line by which the device is reached, is in what runs and not in
 // what is to run.
-func CutsOff(doc *dialect.Doc, d core.Device, user, have, want string) (doubts []string) {
+func CutsOff(doc *dialect.Doc, d core.Device, user, have, want string) (warnings []string) {
 	if doc.Opaque() || have == "" {
 		return nil
 	}
@@ -111,13 +111,13 @@ func CutsOff(doc *dialect.Doc, d core.Device, user, have, want string) (doubts [
 		return n
 	}
 	if user != "" && holds(is, user) && !holds(should, user) {
-		doubts = append(doubts, fmt.Sprintf("it takes away the account %s, by which this service signs in: nothing here could reach the device afterwards", user))
+		warnings = append(warnings, fmt.Sprintf("it takes away the account %s, by which this service signs in: nothing here could reach the device afterwards", user))
 	}
 	if holds(is, d.Address) && !holds(should, d.Address) {
-		doubts = append(doubts, fmt.Sprintf("it takes away the address %s, by which this service reaches the device", d.Address))
+		warnings = append(warnings, fmt.Sprintf("it takes away the address %s, by which this service reaches the device", d.Address))
 	}
 	if ways(is) > 0 && ways(should) == 0 {
-		doubts = append(doubts, "it takes away every line by which the device is reached")
+		warnings = append(warnings, "it takes away every line by which the device is reached")
 	}
-	return doubts
+	return warnings
 }

@@ -161,7 +161,7 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	return q.SetStanding(ctx, *d)
 }
 
-// ownAgain tells whether a device that a drill is held on runs its own
+// ownAgain tells whether a device that a restore test is made on runs its own
 // configuration: the newest that counts.
 func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, names []string, parts map[string]link.Part) (bool, error) {
 	heads, err := q.Heads(ctx, d.ID, names, false)

@@ -34,11 +34,11 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 			return err
 		}
 		jobs = nil
-		var deeds []store.Deed
+		var deeds []store.AuditEntry
 		for _, j := range all {
 			jobs = append(jobs, j.Job)
 			if !j.Old {
-				deeds = append(deeds, store.Deed{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason})
+				deeds = append(deeds, store.AuditEntry{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason})
 			}
 		}
 		return q.AuditAll(ctx, deeds)
@@ -189,12 +189,18 @@ func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 	})
 }
 
+// Kinds are the kinds of jobs of this room.
+func Kinds(s *Service) []job.Kind {
+	return []job.Kind{{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Yields: true, Tries: 3,
+		Asks: func(context.Context, core.Actor, core.Job, []byte) (any, error) { return PullRequest{core.ByHand}, nil },
+		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }}}
+}
+
 // New makes an instance's visits, and registers the pull. Dialects are recorded in
 // the database, so that every pull can say by which revision it went.
 func New(ctx context.Context, jobs *job.Runtime, dialects []*dialect.Dialect) (*Service, error) {
 	s := &Service{Runtime: jobs, state: &state{limits: DefaultLimits, sessions: newSessions(), dialects: map[string]*dialect.Dialect{}, relays: map[string]openRelay{}}}
-	s.Register(job.Kind{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Tries: 3,
-		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }})
+	s.Register(Kinds(s)...)
 	s.WhileBeating(s.syncDialects)
 	for _, d := range dialects {
 		newer, err := jobs.Store.As(job.Service).DialectInForce(ctx, d.Dialect, d.Source)

@@ -61,16 +61,16 @@ func (s *Service) through(ctx context.Context, d core.Device) (t link.Target, er
 }
 
 func (s *Service) Credential(ctx context.Context, d core.Device) (link.Credential, error) {
-	secret, shut, set, err := s.Store.As(job.Service).Access(ctx, d)
-	if err == nil && shut != nil {
-		return link.Credential{}, fmt.Errorf("%w (set %s, since %s)", ErrBreaker, set, shut.Format("2006-01-02 15:04 MST"))
+	secret, open, set, err := s.Store.As(job.Service).Access(ctx, d)
+	if err == nil && open != nil {
+		return link.Credential{}, fmt.Errorf("%w (set %s, since %s)", ErrBreaker, set, open.Format("2006-01-02 15:04 MST"))
 	}
 	return LinkCredential(secret), err
 }
 
 // LinkCredential is a secret as links use it.
 func LinkCredential(s store.Secret) link.Credential {
-	c := link.Credential{User: s.User, Password: s.Password, Key: []byte(s.Key), Agent: s.Agent, Raise: s.Raise, Passphrase: s.Passphrase,
+	c := link.Credential{User: s.User, Password: s.Password, Key: []byte(s.Key), Agent: s.Agent, Privileged: s.Privileged, Passphrase: s.Passphrase,
 		FactoryUser: s.FactoryUser, FactoryPassword: s.FactoryPassword}
 	if s.Earlier != nil {
 		e := LinkCredential(*s.Earlier)
@@ -96,10 +96,10 @@ func (s *Service) refusedLogin(ctx context.Context, q *store.Q, d core.Device, c
 		return err
 	}
 	why := fmt.Sprintf("%d devices refused it within %s, the last was %s", n, breakerWithin, d.Name)
-	if err := q.ShutCredential(ctx, d.CredentialID, why); err != nil {
+	if err := q.OpenBreaker(ctx, d.CredentialID, why); err != nil {
 		return err
 	}
-	return q.Audit(ctx, "credential set shut", d.SetName, why)
+	return q.Audit(ctx, "breaker open", d.SetName, why)
 }
 
 // session waits until the limits allow one more conversation. The function

@@ -62,7 +62,7 @@ func (s *Service) RelayFor(d core.Device, at string) (reaches []string, err erro
 
 // OpenRelay takes a relay into use, until the context ends.
 func (s *Service) OpenRelay(ctx context.Context, actor core.Actor, d core.Device, at string, until time.Time, dial Dialer) (store.Relay, error) {
-	r := store.Relay{DeviceID: d.ID, Device: d.Name, Node: s.Node(), Life: s.Life(), Address: at, UntilAt: until}
+	r := store.Relay{DeviceID: d.ID, Device: d.Name, Instance: s.Instance(), Incarnation: s.Incarnation(), Address: at, UntilAt: until}
 	err := s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if err := q.AddRelay(ctx, &r); err != nil {
 			return err
@@ -155,7 +155,7 @@ func (s *Service) ProbeRelay(ctx context.Context, actor core.Actor, id string) (
 	return s.relay(id, "")
 }
 
-// relay finds an open relay on this node: the one asked for, or another one for
+// relay finds an open relay on this instance: the one asked for, or another one for
 // the same device that was opened since.
 func (s *Service) relay(id, deviceID string) (Dialer, error) {
 	s.mu.Lock()
@@ -168,5 +168,5 @@ func (s *Service) relay(id, deviceID string) (Dialer, error) {
 			return r.dial, nil
 		}
 	}
-	return nil, fmt.Errorf("%w %s is open on this node: it ended, or lost its connection", ErrRelay, id)
+	return nil, fmt.Errorf("%w %s is open on this instance: it ended, or lost its connection", ErrRelay, id)
 }

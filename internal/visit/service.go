@@ -20,7 +20,7 @@ import (
 	"magpie/internal/store"
 )
 
-// Limits are how many conversations one node holds at a time. 0 means no limit
+// Limits are how many conversations one instance holds at a time. 0 means no limit
 // of that kind.
 type Limits struct {
 	Sessions int // in all
@@ -28,7 +28,7 @@ type Limits struct {
 	Jump     int // through one jump host
 }
 
-// DefaultLimits suit one node of modest size.
+// DefaultLimits suit one instance of modest size.
 var DefaultLimits = Limits{Sessions: 48, Jump: 8}
 
 // sessions counts the conversations under way.
@@ -43,7 +43,7 @@ func newSessions() *sessions { return &sessions{taken: map[string]int{}, left: m
 // Dialer opens a connection from somewhere else.
 type Dialer func(ctx context.Context, address string) (net.Conn, error)
 
-// openRelay is a relay whose connection this node holds.
+// openRelay is a relay whose connection this instance holds.
 type openRelay struct {
 	store.Relay
 	dial Dialer
@@ -68,7 +68,7 @@ type state struct {
 // On is the same service, in a job that goes by another clock.
 func (s *Service) On(r *job.Runtime) *Service { return &Service{Runtime: r, state: s.state} }
 
-// SetLimits says how many conversations this node holds at a time. It is
+// SetLimits says how many conversations this instance holds at a time. It is
 // called before Start.
 func (s *Service) SetLimits(l Limits) {
 	s.limits = l

@@ -56,7 +56,7 @@ type memberVisit struct {
 func (s *Service) NewVisit(j core.Job, d core.Device, reason string, l *job.Log) *Visit {
 	now := s.Now()
 	if d.Latest == 0 && reason == core.ByHand {
-		reason = core.FirstContact
+		reason = core.FirstPull
 	}
 	v := &Visit{s: s, Device: d, Speaker: d, by: j.ActorID, Dialect: s.DialectOf(d), Log: l,
 		Pull: core.Pull{ID: store.NewID(now), DeviceID: d.ID, JobID: j.ID, RequestedAt: j.CreatedAt, Reason: reason, Actor: j.Actor}}

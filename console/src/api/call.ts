@@ -4,11 +4,12 @@ export type Schemas = components['schemas']
 export type Device = Schemas['Device']
 export type Version = Schemas['Version']
 export type Job = Schemas['Job']
+export type JobKind = Schemas['JobKind']
 export type Entry = Schemas['Entry']
 export type Diff = Schemas['Diff']
 export type Hunk = Schemas['Hunk']
 export type Preview = Schemas['Preview']
-export type Residual = Schemas['Residual']
+export type Difference = Schemas['Difference']
 export type Checked = Schemas['Checked']
 export type Finding = Schemas['Finding']
 export type Dialect = Schemas['Dialect']
@@ -72,6 +73,20 @@ export async function call<T>(method: string, path: string, body?: unknown, head
 }
 
 export const get = <T>(path: string) => call<T>('GET', path)
+// Page is one page of a list.
+export type Page<T> = { items: T[]; next?: string }
+
+// listAll gathers every page of a list.
+export async function listAll<T>(path: string): Promise<T[]> {
+  const out: T[] = []
+  for (let next: string | undefined = ''; next !== undefined; ) {
+    const page: Page<T> = await get<Page<T>>(path + (next && (path.includes('?') ? '&' : '?') + 'cursor=' + encodeURIComponent(next)))
+    out.push(...page.items)
+    next = page.next
+  }
+  return out
+}
+
 export const post = <T>(path: string, body?: unknown, headers?: Record<string, string>) => call<T>('POST', path, body, headers)
 export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body)
 

@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { computed, reactive, ref, watch } from 'vue'
-import { ApiError, get, post, type Device, type Schemas } from '../api/call'
+import { ApiError, post, type Device, type Schemas, listAll } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import ProblemNote from './ProblemNote.vue'
 
 defineProps<{ open: boolean }>()
 const emit = defineEmits<{ close: []; added: [name: string] }>()
 
-const form = reactive({ name: '', address: '', port: 22, dialect: '', site: '', tags: '', user: '', password: '', raise: '', transport: '', credential: '' })
+const form = reactive({ name: '', address: '', port: 22, dialect: '', site: '', tags: '', user: '', password: '', privileged_secret: '', transport: '', credential: '' })
 const sets = ref<Schemas['CredentialSet'][]>([])
 const dialects = ref<Schemas['Dialect'][]>([])
 const probe = ref<Schemas['Probe']>()
@@ -18,12 +18,12 @@ const { busy, trouble, attempt } = useAttempt()
 const registered = computed(() => trouble.value instanceof ApiError && trouble.value.problem.title === 'registered already')
 
 void attempt(async () => {
-  dialects.value = await get('/dialects')
+  dialects.value = await listAll('/dialects')
   form.dialect = dialects.value[0]?.name ?? ''
-  sets.value = await get('/credentials')
+  sets.value = await listAll('/credentials')
 })
 const ways = computed(() => dialects.value.find((d) => d.name === form.dialect)?.ways ?? [])
-const raised = computed(() => dialects.value.find((d) => d.name === form.dialect)?.raised)
+const privileged = computed(() => dialects.value.find((d) => d.name === form.dialect)?.privileged)
 const way = computed(() => ways.value.find((w) => w.transport === form.transport))
 watch(ways, (w) => (form.transport = w[0]?.transport ?? ''))
 watch(way, (w) => {
@@ -36,7 +36,7 @@ const body = computed(() => ({
   tags: form.tags.split(/[\s,]+/).filter(Boolean),
   host_key: probe.value?.host_key || undefined,
   twice: twice.value || undefined,
-  ...(form.credential ? { user: undefined, password: undefined, raise: undefined } : { credential: undefined }),
+  ...(form.credential ? { user: undefined, password: undefined, privileged_secret: undefined } : { credential: undefined }),
 }))
 const look = () =>
   attempt(async () => {
@@ -76,7 +76,7 @@ const save = () =>
           <template v-if="!form.credential">
           <label class="grid gap-1">User on the device<input v-model.trim="form.user" class="field" autocomplete="off" required @input="identity = undefined" /></label>
           <label class="grid gap-1">Password<input v-model="form.password" class="field" type="password" autocomplete="new-password" required @input="identity = undefined" /></label>
-          <label v-if="raised" class="grid gap-1 sm:col-span-2">Secret of the raised mode<input v-model="form.raise" class="field" type="password" autocomplete="new-password" @input="identity = undefined" /></label>
+          <label v-if="privileged" class="grid gap-1 sm:col-span-2">Secret of the privileged mode<input v-model="form.privileged_secret" class="field" type="password" autocomplete="new-password" @input="identity = undefined" /></label>
           </template>
           <div v-if="probe" class="rounded border border-rule bg-leaf p-3 sm:col-span-2">
             <template v-if="probe.fingerprint">

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref } from 'vue'
-import { post, query, type Job } from '../api/call'
+import { useQuery } from '@pinia/colada'
+import { listAll, post, query, type Job, type JobKind } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import ProblemNote from './ProblemNote.vue'
 
@@ -16,7 +17,9 @@ const clock = computed(() => {
   const two = (n: number) => String(n).padStart(2, '0')
   return s >= 3600 ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}` : `${Math.floor(s / 60)}:${two(s % 60)}`
 })
-const kinds = {
+// How what the kinds of this program wait for is asked here; of others the service
+// says what they wait for, and what answers that.
+const asked: Record<string, { until: string; asks: string; more: string; says: Record<string, string> }> = {
   confirm: {
     until: 'goes back by itself in',
     asks: 'Is everything as it should be?',
@@ -42,7 +45,18 @@ const kinds = {
     says: { decline: 'Call it off' },
   },
 }
-const kind = computed(() => kinds[props.job.awaits as keyof typeof kinds] ?? kinds.confirm)
+const { data: known } = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds') })
+const kind = computed(() => {
+  const own = asked[props.job.awaits ?? '']
+  if (own) return own
+  const wait = known.value?.find((k) => k.name === props.job.kind)?.awaits.find((w) => w.for === props.job.awaits)
+  return {
+    until: 'goes on by itself in',
+    asks: `It waits for ${wait?.means ?? props.job.awaits}.`,
+    more: '',
+    says: Object.fromEntries((wait?.words ?? []).map((w) => [w.say, w.does || w.say])),
+  }
+})
 const { busy, trouble, attempt } = useAttempt()
 const decided = ref(false)
 const decide = async (what: string) => (decided.value = await attempt(() => post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what + query({ preview: what === 'approve' ? props.job.plan?.preview : undefined }))))
@@ -59,7 +73,7 @@ const decide = async (what: string) => (decided.value = await attempt(() => post
       <p class="text-faded">{{ kind.more }}</p>
     </div>
     <div v-if="may" class="flex flex-wrap gap-3">
-      <button v-for="(words, what) in kind.says" :key="what" type="button" :class="['undo', 'decline'].includes(what) ? 'button' : 'button-main'" :disabled="busy || decided || left === 0" @click="decide(what)">{{ words }}</button>
+      <button v-for="(words, what) in kind.says" :key="what" type="button" :class="['undo', 'decline'].includes(String(what)) ? 'button' : 'button-main'" :disabled="busy || decided || left === 0" @click="decide(String(what))">{{ words }}</button>
     </div>
     <ProblemNote :error="trouble" class="w-full" />
   </section>

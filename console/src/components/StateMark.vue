@@ -10,7 +10,7 @@ const look = computed(() => {
     case 'done':
       return { sign: '●', ink: 'text-teal' }
     case 'drifted':
-    case 'residuals':
+    case 'differs':
       return { sign: '◆', ink: 'text-gone-ink' }
     case 'unsaved':
     case 'undone':

@@ -3,9 +3,9 @@ import { useQuery } from '@pinia/colada'
 import { useIntervalFn } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { get, patch, post, query, type Device, type Job, type Version } from '../api/call'
+import { get, patch, post, query, type Device, type Job, type Version, listAll, type Page } from '../api/call'
 import MarkVersion from '../components/MarkVersion.vue'
-import HoldDrill from '../components/HoldDrill.vue'
+import RestoreTest from '../components/RestoreTest.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import TenureRibbon from '../components/TenureRibbon.vue'
@@ -24,7 +24,7 @@ const chosen = ref('')
 const device = useQuery({ key: () => ['device', props.name], query: () => get<Device>(at.value) })
 const parts = computed(() => device.data.value?.parts ?? ['running'])
 const part = computed(() => chosen.value || parts.value[0])
-const versions = useQuery({ key: () => ['versions', props.name, part.value], query: () => get<Version[]>(at.value + '/versions' + query({ part: part.value })) })
+const versions = useQuery({ key: () => ['versions', props.name, part.value], query: () => listAll<Version>(at.value + '/versions' + query({ part: part.value, limit: 1000 })) })
 function again() {
   void device.refetch()
   void versions.refetch()
@@ -51,7 +51,7 @@ const said = ref('')
 const { busy, trouble, attempt } = useAttempt()
 async function pull() {
   await attempt(async () => {
-    const { jobs } = await post<{ jobs: Job[] }>('/pulls', { selector: [props.name] })
+    const { items: jobs } = await post<Page<Job>>('/pulls', { selector: [props.name] })
     const end = await ended(jobs[0].id)
     said.value = `${end.outcome}: ${end.summary}`
   })
@@ -84,7 +84,7 @@ const facts = computed(() => {
       <StateMark :state="d.state" :also="d.unsaved && d.state === 'drifted' ? 'unsaved' : ''" />
       <span class="grow"></span>
       <template v-if="operator">
-        <RouterLink v-if="d.latest && !d.member" class="button" :to="`/sheet?ref=${name}`">Carry sheet</RouterLink>
+        <RouterLink v-if="d.latest && !d.member" class="button" :to="`/bootstrap-sheet?ref=${name}`">Bootstrap sheet</RouterLink>
         <button type="button" class="button" :disabled="busy" @click="pull">{{ busy ? 'Pulling…' : 'Pull now' }}</button>
         <RouterLink v-if="d.drifted" class="button" :to="`/compare?from=${name}@baseline&to=${name}@latest`">What drifted</RouterLink>
         <RouterLink v-if="d.unsaved" class="button" :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">What is not saved</RouterLink>
@@ -159,7 +159,7 @@ const facts = computed(() => {
             <li v-for="k in d.children" :key="k.name" class="flex items-center justify-between gap-2"><RouterLink :to="'/devices/' + k.name">{{ k.name }}</RouterLink><StateMark :state="k.state" /></li>
           </ul>
         </template>
-        <HoldDrill v-if="operator && d.latest && !d.member" :device="d" />
+        <RestoreTest v-if="operator && d.latest && !d.member" :device="d" />
         <h2 class="mb-2">Entry and identity</h2>
         <dl class="card grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
           <template v-for="[k, v] in facts" :key="k"><dt class="text-faded">{{ k }}</dt><dd class="break-all">{{ v }}</dd></template>

@@ -12,7 +12,7 @@ const of = String(route.query.ref ?? '')
 const text = ref('')
 const note = ref('')
 const unlikely = ref('') // what speaks against the text, once the service said so
-const despite = ref('')
+const override = ref('')
 const before = ref('')
 const masked = ref(false)
 const opaque = ref(false)
@@ -29,7 +29,7 @@ void load()
 
 const keep = () =>
   attempt(async () => {
-    const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value, despite: despite.value || undefined }).catch((e) => {
+    const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value, override: override.value || undefined }).catch((e) => {
       if (!(e instanceof ApiError) || e.problem.status !== 409) throw e
       unlikely.value = e.problem.detail ?? ''
     })
@@ -47,11 +47,11 @@ const keep = () =>
     <label class="grid gap-1"><span class="sr-only">The text</span><textarea v-model="text" class="field min-h-[50vh] font-mono text-[13px] leading-5 whitespace-pre" name="text" wrap="off" spellcheck="false" autocomplete="off"></textarea></label>
     <div v-if="unlikely" class="grid gap-2 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink" role="alert">
       <p>{{ unlikely }}</p>
-      <label class="grid gap-1">Why is it kept all the same?<input v-model="despite" class="field" name="despite" /></label>
+      <label class="grid gap-1">Why is it kept all the same?<input v-model="override" class="field" name="override" /></label>
     </div>
     <div class="flex flex-wrap items-end gap-3">
       <label class="grid grow gap-1">What was changed<input v-model="note" class="field" name="note" /></label>
-      <button class="button-main" :disabled="busy || text === before || (!!unlikely && !despite)">Keep as another version</button>
+      <button class="button-main" :disabled="busy || text === before || (!!unlikely && !override)">Keep as another version</button>
     </div>
   </form>
   <ProblemNote :error="trouble" class="mt-3" />

@@ -3,7 +3,7 @@ import { useQuery } from '@pinia/colada'
 import { useIntervalFn } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { get, post, query, type Device, type Job, type Schemas } from '../api/call'
+import { get, post, query, type Device, type Job, type Schemas, listAll, type Page } from '../api/call'
 import AddDevice from '../components/AddDevice.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
@@ -27,7 +27,7 @@ const only = (state: string) => 'state=' + state.replace(' ', '?')
 const choose = (s: string) => void router.replace({ query: s ? { select: s } : {} })
 
 const status = useQuery({ key: ['status'], query: () => get<Schemas['Status']>('/status') })
-const devices = useQuery({ key: () => ['devices', selector.value], query: () => get<Device[]>('/devices' + query({ selector: selector.value })) })
+const devices = useQuery({ key: () => ['devices', selector.value], query: () => listAll<Device>('/devices' + query({ selector: selector.value })) })
 function again() {
   void status.refetch()
   void devices.refetch()
@@ -49,7 +49,7 @@ const pulling = ref<{ done: number; of: number; failed: string[] }>()
 const { trouble, attempt } = useAttempt()
 const pull = () =>
   attempt(async () => {
-    const { jobs } = await post<{ jobs: Job[] }>('/pulls', { selector: (selector.value || 'name=*').split(/\s+/) }, { 'Idempotency-Key': crypto.randomUUID() })
+    const { items: jobs } = await post<Page<Job>>('/pulls', { selector: (selector.value || 'name=*').split(/\s+/) }, { 'Idempotency-Key': crypto.randomUUID() })
     const p = (pulling.value = { done: 0, of: jobs.length, failed: [] as string[] })
     await Promise.all(
       jobs.map(async (j) => {
@@ -64,11 +64,11 @@ const pull = () =>
 
 const restoring = ref(false)
 const which = ref('')
-const survey = () =>
+const lookFirst = () =>
   attempt(async () => {
     // A time without a zone is one of the reader's own.
     const to = /^\d{4}-\d\d-\d\dT[\d:]+$/.test(which.value) ? new Date(which.value).toISOString() : which.value
-    const j = await post<Job>('/surveys', { selector: selector.value.split(/\s+/), which: to }, { 'Idempotency-Key': crypto.randomUUID() })
+    const j = await post<Job>('/restore-previews', { selector: selector.value.split(/\s+/), which: to }, { 'Idempotency-Key': crypto.randomUUID() })
     void router.push('/jobs/' + j.id)
   })
 
@@ -98,7 +98,7 @@ const next = (d: Device) =>
     <button v-if="operator && selector" type="button" class="button" @click="restoring = !restoring">Put these back…</button>
     <button v-if="operator" type="button" class="button-main" :disabled="!!pulling && pulling.done < pulling.of" @click="pull">{{ selector ? 'Pull these' : 'Pull all' }}</button>
   </div>
-  <form v-if="restoring && selector" class="card mb-3 flex flex-wrap items-end gap-3 p-3" @submit.prevent="survey">
+  <form v-if="restoring && selector" class="card mb-3 flex flex-wrap items-end gap-3 p-3" @submit.prevent="lookFirst">
     <label class="grid grow gap-1">To which version of each? <input v-model="which" class="field" name="which" placeholder="baseline, a name, or a time: 2026-11-16T09:00Z" autocomplete="off" spellcheck="false" /></label>
     <button class="button-main" :disabled="!which">See what it takes</button>
   </form>

@@ -7,7 +7,8 @@ import JobLog from '../components/JobLog.vue'
 import PlanPanel from '../components/PlanPanel.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import RestorePanel from '../components/RestorePanel.vue'
-import ResidualList from '../components/ResidualList.vue'
+import DifferenceList from '../components/DifferenceList.vue'
+import ResultFacts from '../components/ResultFacts.vue'
 import StateMark from '../components/StateMark.vue'
 import { useAttempt } from '../composables/attempt'
 import { useJob } from '../composables/job'
@@ -29,7 +30,7 @@ const titles: Record<string, string> = { planned: 'planned push' }
 const meaning: Record<string, string> = {
   equal: 'Proved: the device was pulled again and runs what was asked for.',
   unsaved: 'It runs what was asked for, but startup does not hold it: a restart would lose it.',
-  residuals: 'The device was pulled again, and these lines still differ.',
+  differs: 'The device was pulled again, and these lines still differ.',
   undone: 'What was applied was taken back; the device runs what it ran before.',
   unknown: 'What the device runs is not known.',
 }
@@ -39,7 +40,7 @@ const meaning: Record<string, string> = {
   <ProblemNote :error="trouble" />
   <template v-if="job">
     <div class="mb-3 flex flex-wrap items-center gap-3">
-      <h1>{{ titles[job.kind] ?? job.kind }} {{ job.kind === 'drill' ? 'on' : 'of' }} <template v-if="['survey', 'restore'].includes(job.kind)">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
+      <h1>{{ titles[job.kind] ?? job.kind }} {{ job.kind === 'restore-test' ? 'on' : 'of' }} <template v-if="['restore-preview', 'restore'].includes(job.kind) || !job.device">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{ job.device }}</RouterLink></h1>
       <StateMark :state="job.outcome || job.state" />
       <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>
       <span class="grow"></span>
@@ -60,13 +61,14 @@ const meaning: Record<string, string> = {
       <RouterLink v-if="job.preview" class="button mt-2" :to="'/push/' + job.preview">Look at the preview</RouterLink>
     </div>
     <p v-else class="mb-4 text-faded" role="status">Under way<template v-if="total">: {{ total }} steps sent</template>. This page follows it; leave and come back as you like.</p>
+    <ResultFacts v-if="job.result" :result="job.result" />
     <PlanPanel :job="job" />
-    <p v-if="job.drill" class="card mb-4 p-3">{{ job.drill.ref }} on {{ job.drill.on }}:
-      <template v-if="job.drill.push"><RouterLink :to="'/jobs/' + job.drill.push">the push there</RouterLink>, {{ job.drill.proved ? 'proved' : over ? 'not proved' : 'under way' }}</template>
-      <template v-if="job.drill.back">; <RouterLink :to="'/jobs/' + job.drill.back">what ran there before</RouterLink>, {{ job.drill.whole ? 'back' : over ? 'not back' : 'under way' }}</template>
+    <p v-if="job.restore_test" class="card mb-4 p-3">{{ job.restore_test.ref }} on {{ job.restore_test.on }}:
+      <template v-if="job.restore_test.push"><RouterLink :to="'/jobs/' + job.restore_test.push">the push there</RouterLink>, {{ job.restore_test.proved ? 'proved' : over ? 'not proved' : 'under way' }}</template>
+      <template v-if="job.restore_test.back">; <RouterLink :to="'/jobs/' + job.restore_test.back">what ran there before</RouterLink>, {{ job.restore_test.whole ? 'back' : over ? 'not back' : 'under way' }}</template>
     </p>
-    <RestorePanel v-if="job.survey || job.restore" :key="job.id" :job="job" :may="operator" />
-    <template v-if="job.push?.residuals?.length"><h2 class="mb-2">Lines that differ</h2><ResidualList :residuals="job.push.residuals" class="mb-4" /></template>
+    <RestorePanel v-if="job.restore_preview || job.restore" :key="job.id" :job="job" :may="operator" />
+    <template v-if="job.push?.remaining?.length"><h2 class="mb-2">Lines that differ</h2><DifferenceList :differences="job.push.remaining" class="mb-4" /></template>
     <template v-if="job.push?.checks.length"><h2 class="mb-2">Checks</h2><CheckTable :checks="job.push.checks" class="mb-4" /></template>
     <h2 class="mb-2">Log</h2>
     <JobLog :log="log" />

@@ -2,7 +2,7 @@
 import { useQuery } from '@pinia/colada'
 import { useIntervalFn } from '@vueuse/core'
 import { computed, ref } from 'vue'
-import { get, query, type Schemas } from '../api/call'
+import { get, listAll, query, type Job, type JobKind, type Page } from '../api/call'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateMark from '../components/StateMark.vue'
 import { when, zone } from '../composables/time'
@@ -11,17 +11,20 @@ const kind = ref('')
 const before = ref('')
 const { data, error, refetch } = useQuery({
   key: () => ['jobs', kind.value, before.value],
-  query: () => get<Schemas['Jobs']>('/jobs' + query({ kind: kind.value, before: before.value, limit: 50 })),
+  query: () => get<Page<Job>>('/jobs' + query({ kind: kind.value, cursor: before.value, limit: 50 })),
 })
 useIntervalFn(() => void refetch(), 3000)
-const awaited = { confirm: 'a decision', restart: 'the restart', approval: 'approval', start: 'its time' }
-const jobs = computed(() => data.value?.jobs ?? [])
+const kinds = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds') })
+const names = computed(() => ['', ...(kinds.data.value ?? []).map((k) => k.name)])
+const awaited = (j: Job) => kinds.data.value?.find((k) => k.name === j.kind)?.awaits.find((w) => w.for === j.awaits)?.means
+const many = (j: Job) => ['restore-preview', 'restore'].includes(j.kind) || !j.device
+const jobs = computed(() => data.value?.items ?? [])
 </script>
 
 <template>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Jobs</h1>
-    <button v-for="k in ['', 'pull', 'preview', 'push', 'planned', 'survey', 'restore', 'drill']" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
+    <button v-for="k in names" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
   </div>
   <ProblemNote :error="error" />
   <div class="card overflow-x-auto">
@@ -29,9 +32,9 @@ const jobs = computed(() => data.value?.jobs ?? [])
       <thead class="border-b border-rule bg-leaf"><tr><th class="px-3 py-1.5">State</th><th class="px-3">Kind</th><th class="px-3">Device</th><th class="hidden px-3 sm:table-cell">Asked for</th><th class="hidden px-3 md:table-cell">By</th><th class="px-3">Summary</th></tr></thead>
       <tbody>
         <tr v-for="j in jobs" :key="j.id" class="border-b border-rule last:border-0 hover:bg-leaf">
-          <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /><span v-if="j.awaits" class="block text-faded">for {{ awaited[j.awaits] }}</span></td>
+          <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /><span v-if="j.awaits" class="block text-faded">for {{ awaited(j) }}</span></td>
           <td class="px-3"><RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink></td>
-          <td class="px-3 whitespace-nowrap"><template v-if="['survey', 'restore'].includes(j.kind)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
+          <td class="px-3 whitespace-nowrap"><template v-if="many(j)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
           <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(j.created_at) }}</td>
           <td class="hidden px-3 md:table-cell">{{ j.actor }}</td>
           <td class="px-3">{{ j.summary }}</td>

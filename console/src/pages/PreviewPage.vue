@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { get, post, type Job, type Preview } from '../api/call'
 import ProblemNote from '../components/ProblemNote.vue'
-import ResidualList from '../components/ResidualList.vue'
+import DifferenceList from '../components/DifferenceList.vue'
 import { useAttempt } from '../composables/attempt'
 import { zone } from '../composables/time'
 import { useSession } from '../session'
@@ -20,7 +20,7 @@ const save = ref(true)
 const hold = ref(false)
 const leave = ref(false)
 const end = ref('')
-const despite = ref('')
+const override = ref('')
 const landmarks = computed(() => (p.value?.landmarks ?? []).filter((l) => l.have.join('\n') !== l.want.join('\n')))
 const within = ref('5m')
 const whenEqual = ref(false)
@@ -46,7 +46,7 @@ async function push() {
   if (!p.value || typed.value !== p.value.device) return
   await attempt(async () => {
     if (!p.value) return
-    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, from: instant(from.value), until: instant(until.value), zone: later.value ? zone : undefined, no_save: !save.value, hold_restart: hold.value && staged.value, leave: leave.value && !whole.value, note: note.value, end_session: end.value || undefined, despite: despite.value || undefined,
+    const j = await post<Job>('/pushes', { preview: p.value.id, hash: p.value.hash, from: instant(from.value), until: instant(until.value), zone: later.value ? zone : undefined, no_save: !save.value, hold_restart: hold.value && staged.value, leave: leave.value && !whole.value, note: note.value, end_session: end.value || undefined, override: override.value || undefined,
       within: within.value && p.value.steps.length ? within.value : undefined, when_equal: whenEqual.value && !!within.value && p.value.steps.length > 0,
       checks: checks.value.split('\n').map((c) => c.trim()).filter(Boolean) }, { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
@@ -81,18 +81,18 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
         </ol>
         <template v-if="p.changes.length">
           <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
-          <ResidualList :residuals="changes" />
+          <DifferenceList :differences="changes" />
         </template>
-        <template v-if="p.held.length">
+        <template v-if="p.set_aside.length">
           <h2 class="mt-4 mb-2">Set aside, for it belongs to the hardware that {{ p.target }} was taken from</h2>
-          <ResidualList :residuals="p.held" />
+          <DifferenceList :differences="p.set_aside" />
         </template>
         <template v-if="p.loaded.length">
           <h2 class="mt-4 mb-2">Loaded into the candidate by somebody, and not committed</h2>
-          <ResidualList :residuals="turned(p.loaded)" />
+          <DifferenceList :differences="turned(p.loaded)" />
         </template>
-        <div v-for="w in p.doubts" :key="w" class="mt-3 rounded border-2 border-alarm px-3 py-2"><b class="text-alarm">Doubt:</b> {{ w }}</div>
-        <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
+        <div v-for="w in p.warnings" :key="w" class="mt-3 rounded border-2 border-alarm px-3 py-2"><b class="text-alarm">Warning:</b> {{ w }}</div>
+        <div v-for="w in p.notes" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink"><b>Note:</b> {{ w }}</div>
         <template v-if="landmarks.length">
           <h2 class="mt-4 mb-2">Landmarks that change</h2>
           <div class="card overflow-x-auto">
@@ -102,9 +102,9 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
             </table>
           </div>
         </template>
-        <template v-if="p.remains.length">
+        <template v-if="p.remaining.length">
           <h2 class="mt-4 mb-2">Would still differ from {{ p.target }}</h2>
-          <ResidualList :residuals="p.remains" />
+          <DifferenceList :differences="p.remaining" />
         </template>
         <details class="mt-4">
           <summary class="cursor-pointer font-semibold">What it is expected to run afterwards</summary>
@@ -138,7 +138,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
               </select>
             </label>
             <p v-if="within" class="text-faded">Undone {{ p.undo }}.</p>
-            <p v-else-if="p.touches_path" class="text-gone-ink">It touches what the device is reached by: with a window it goes back by itself if contact is lost.</p>
+            <p v-else-if="p.touches_management_path" class="text-gone-ink">It touches what the device is reached by: with a window it goes back by itself if contact is lost.</p>
             <p v-else class="text-gone-ink">If the device can no longer be reached, nothing brings it back.</p>
             <label v-if="within" class="flex gap-2"><input v-model="whenEqual" type="checkbox" class="accent-violet" />confirm by itself when proved equal and every check is as good as before</label>
             <label class="grid gap-1">Checks before and after, one a line<textarea v-model="checks" class="field min-h-16 font-mono text-[13px]" name="checks" spellcheck="false" placeholder="tcp 10.40.12.1:443&#10;from skerrinsay-r1 ping 10.1.12.1"></textarea></label>
@@ -154,7 +154,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
               <p class="text-faded">Times are in {{ zone }}. It is previewed again then, and asks if something else would be sent.</p>
             </div>
           </template>
-          <label v-if="p.doubts.length" class="grid gap-1 text-alarm">Why it is done despite the {{ p.doubts.length === 1 ? 'doubt' : 'doubts' }}<input v-model="despite" class="field" name="despite" required /></label>
+          <label v-if="p.warnings.length" class="grid gap-1 text-alarm">Why it is done despite the {{ p.warnings.length === 1 ? 'warning' : 'warnings' }}<input v-model="override" class="field" name="override" required /></label>
           <label class="grid gap-1">Why (kept in the audit log)<input v-model="note" class="field" /></label>
           <details>
             <summary class="cursor-pointer text-faded">Somebody's session holds it?</summary>
@@ -163,7 +163,7 @@ const ink = { set: 'text-added-ink bg-added', remove: 'text-gone-ink bg-gone', e
           </details>
           <label class="grid gap-1"><span>Type <b>{{ p.device }}</b> to go ahead</span><input v-model="typed" class="field" name="confirm" autocomplete="off" spellcheck="false" /></label>
           <ProblemNote :error="trouble" />
-          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note) || (p.doubts.length > 0 && !despite) || (later && (!from || !until))">{{ onlySave ? 'Save what runs' : later ? 'Plan it' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
+          <button class="button-main justify-center" :disabled="typed !== p.device || busy || (!!end && !note) || (p.warnings.length > 0 && !override) || (later && (!from || !until))">{{ onlySave ? 'Save what runs' : later ? 'Plan it' : whole ? 'Push it' : `Push ${p.lines} ${p.lines === 1 ? 'line' : 'lines'}` }}</button>
         </form>
         <RouterLink class="mt-3 inline-block" :to="'/devices/' + p.device">Back to {{ p.device }}, sending nothing</RouterLink>
       </aside>

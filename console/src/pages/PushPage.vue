@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { get, post, type Device, type Dialect, type Job, type Probe, type Schemas } from '../api/call'
+import { get, post, type Device, type Dialect, type Job, type Probe, type Schemas, listAll } from '../api/call'
 import JobLog from '../components/JobLog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { ended, useJob } from '../composables/job'
@@ -52,7 +52,7 @@ async function look(accepted?: string) {
   }
   // Where the service cannot reach it, a machine beside it may lend its reach.
   const name = device || what.value.split(/[@/]/)[0]
-  if (trouble.value && !through.value) relays.value = (await get<Schemas['Relay'][]>('/relays').catch(() => [])).filter((r) => r.device === name)
+  if (trouble.value && !through.value) relays.value = (await listAll<Schemas['Relay']>('/relays').catch(() => [])).filter((r) => r.device === name)
 }
 const use = (r: Schemas['Relay']) => ((through.value = r.id), void look())
 if (what.value || route.query.undo) void look()

@@ -12,7 +12,7 @@ const route = useRoute()
 const session = useSession()
 const what = computed(() => String(route.query.ref ?? ''))
 const secrets = ref(false)
-const { data: s, error } = useQuery({ key: () => ['sheet', what.value, secrets.value], query: () => get<Schemas['Sheet']>('/sheet' + query({ ref: what.value, secrets: secrets.value ? 'true' : undefined })) })
+const { data: s, error } = useQuery({ key: () => ['sheet', what.value, secrets.value], query: () => get<Schemas['BootstrapSheet']>('/bootstrap-sheet' + query({ ref: what.value, secrets: secrets.value ? 'true' : undefined })) })
 const print = () => window.print()
 const now = when(new Date().toISOString())
 </script>
@@ -21,7 +21,7 @@ const now = when(new Date().toISOString())
   <ProblemNote :error="error" />
   <template v-if="s">
     <div class="mb-3 flex flex-wrap items-center gap-3">
-      <h1>Carry sheet for {{ s.device }}</h1>
+      <h1>Bootstrap sheet for {{ s.device }}</h1>
       <span class="grow"></span>
       <label v-if="session.me?.secrets && (s.hidden || secrets)" class="flex gap-2 print:hidden"><input v-model="secrets" type="checkbox" class="accent-violet" name="secrets" />with the secrets (kept in the audit log)</label>
       <button type="button" class="button-main print:hidden" @click="print">Print it</button>

@@ -2,7 +2,7 @@
 import { useQuery } from '@pinia/colada'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { get, post, type Job, type Schemas } from '../api/call'
+import { post, type Job, type Schemas, listAll } from '../api/call'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useAttempt } from '../composables/attempt'
 import { when, zone } from '../composables/time'
@@ -11,7 +11,7 @@ import { useSession } from '../session'
 // Named sets of versions: made, and put back.
 const router = useRouter()
 const operator = useSession().may('operator')
-const { data: all, error, refetch } = useQuery({ key: ['snapshots'], query: () => get<Schemas['Snapshot'][]>('/snapshots') })
+const { data: all, error, refetch } = useQuery({ key: ['snapshots'], query: () => listAll<Schemas['Snapshot']>('/snapshots') })
 const name = ref('')
 const selector = ref('')
 const at = ref('')
@@ -25,7 +25,7 @@ const make = () =>
   })
 const back = (x: string) =>
   attempt(async () => {
-    const j = await post<Job>('/surveys', { selector: [], snapshot: x }, { 'Idempotency-Key': crypto.randomUUID() })
+    const j = await post<Job>('/restore-previews', { selector: [], snapshot: x }, { 'Idempotency-Key': crypto.randomUUID() })
     void router.push('/jobs/' + j.id)
   })
 </script>

@@ -10,10 +10,10 @@ import (
 	"magpie/internal/sim/tern"
 )
 
-// TestDrill: a version is tried out on another device, which runs again what it
+// TestRestoreTest: a version is tried out on another device, which runs again what it
 // ran before, whatever happens; and the version's own device says when it was
 // last proven.
-func TestDrill(t *testing.T) {
+func TestRestoreTest(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 2)
 	spare := w.fleet.places[1].Name
@@ -35,55 +35,55 @@ func TestDrill(t *testing.T) {
 		}
 	}
 
-	out, said, status := w.cli("drill", r1+"@1", "--on", spare, "--yes")
+	out, said, status := w.cli("restore-test", r1+"@1", "--on", spare, "--yes")
 	if status != 0 || !strings.Contains(out, r1+"@1 was put on "+spare+" and proved") {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
-	untouched("after the drill")
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.LastProven == nil || d.Proven != r1+"@1 in a drill on "+spare {
+	untouched("after the restore test")
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.LastProven == nil || d.Proven != r1+"@1 in a restore test on "+spare {
 		t.Errorf("last proven %v: %q", d.LastProven, d.Proven)
 	}
 	if n := must(w.admin.Status(ctx(t)))(t).NeverProven; n != never-2 { // the spare, too: what it ran was put back and proved
 		t.Errorf("%d devices were never proven, then %d", never, n)
 	}
-	if out, _, _ := w.cli("device", "show", r1); !strings.Contains(out, "in a drill on "+spare) {
+	if out, _, _ := w.cli("device", "show", r1); !strings.Contains(out, "in a restore test on "+spare) {
 		t.Errorf("%s", out)
 	}
 
 	// Refused in the middle: nothing is proved, and the spare is as it was.
 	w.fleet.faults(spare, tern.Faults{RefuseLine: 3})
-	j := w.end(must(w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: spare}, ""))(t).ID)
-	if j.Outcome != "failed" || j.Drill.Proved || !j.Drill.Whole {
-		t.Errorf("%s: %s, %+v", j.Outcome, j.Summary, j.Drill)
+	j := w.end(must(w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: spare}, ""))(t).ID)
+	if j.Outcome != "failed" || j.RestoreTest.Proved || !j.RestoreTest.Whole {
+		t.Errorf("%s: %s, %+v", j.Outcome, j.Summary, j.RestoreTest)
 	}
 	w.fleet.faults(spare, box.Faults{})
 	untouched("after a refusal")
 
 	// The service dies while the spare runs the other's version.
 	w.fleet.faults(spare, tern.Faults{HoldLine: 4})
-	d := must(w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: spare}, ""))(t)
+	d := must(w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: spare}, ""))(t)
 	w.fleet.waitHolding(spare)
 	w.fleet.call("POST", "/devices/"+spare+"/release", nil, nil)
 	eventually(t, "it is put there", func() bool {
 		j := must(w.admin.Job(ctx(t), d.ID))(t)
-		return j.Drill != nil && j.Drill.Push != "" && must(w.admin.Job(ctx(t), j.Drill.Push))(t).State == "ended"
+		return j.RestoreTest != nil && j.RestoreTest.Push != "" && must(w.admin.Job(ctx(t), j.RestoreTest.Push))(t).State == "ended"
 	})
 	w.kill()
 	w.serve()
-	if j = w.end(d.ID); j.Outcome != "done" || !j.Drill.Proved || !j.Drill.Whole {
-		t.Errorf("%s: %s, %+v\n%s", j.Outcome, j.Summary, j.Drill, w.logText(d.ID))
+	if j = w.end(d.ID); j.Outcome != "done" || !j.RestoreTest.Proved || !j.RestoreTest.Whole {
+		t.Errorf("%s: %s, %+v\n%s", j.Outcome, j.Summary, j.RestoreTest, w.logText(d.ID))
 	}
 	untouched("after a crash")
 
 	// The spare is away when it is to be given back: the end says so, and how to.
 	w.fleet.faults(spare, tern.Faults{HoldLine: 6})
 	must(w.admin.EditDevice(ctx(t), spare, client.NewDevice{Timeouts: &map[string]string{"connect": "2s", "answer": "2s", "idle": "2s"}}))(t)
-	d = must(w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: spare}, ""))(t)
+	d = must(w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: spare}, ""))(t)
 	w.fleet.waitHolding(spare)
 	w.fleet.faults(spare, box.Faults{Down: true})
 	time.Sleep(3 * time.Second)
 	w.fleet.faults(spare, box.Faults{})
-	if j = w.end(d.ID); j.Outcome == "done" && j.Drill.Proved {
+	if j = w.end(d.ID); j.Outcome == "done" && j.RestoreTest.Proved {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 	if w.fleet.running(spare) != before {
@@ -91,7 +91,7 @@ func TestDrill(t *testing.T) {
 	}
 
 	for on, words := range map[string]string{r1: "own device", "nowhere": "nowhere"} {
-		if _, err := w.admin.NewDrill(ctx(t), client.NewDrill{Ref: r1 + "@1", On: on}, ""); err == nil || !strings.Contains(err.Error(), words) {
+		if _, err := w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: on}, ""); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("on %s: %v", on, err)
 		}
 	}

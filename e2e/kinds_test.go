@@ -1,0 +1,114 @@
+package e2e
+
+import (
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"magpie/client"
+)
+
+// TestOneRegistration: a kind of job that is registered in one call is asked for,
+// listed, watched, decided, cancelled, crashed, recovered and shown through API,
+// command line and console, with nothing else changed.
+func TestOneRegistration(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withProgram("magpie/e2e/testdata/kettle"))
+	op := w.addUser("okonkwo", "operator")
+	tea := func(with ...string) string {
+		n := client.NewJob{Kind: "kettle", With: map[string]any{"cups": "2", "blend": "harbour"}}
+		for i := 0; i < len(with); i += 2 {
+			n.With[with[i]] = with[i+1]
+		}
+		return must(w.admin.Ask(ctx(t), n, ""))(t).ID
+	}
+	waits := func(id string) client.Job {
+		var j client.Job
+		eventually(t, "it waits", func() bool { j = must(w.admin.Job(ctx(t), id))(t); return j.Awaits == "the word" })
+		return j
+	}
+
+	// Asked for, and refused.
+	if out, _, _ := w.cli("job", "kinds"); !strings.Contains(out, "kettle") || !strings.Contains(out, "somebody who takes tea (pour, tip)") {
+		t.Errorf("the kinds are\n%s", out)
+	}
+	if _, said, status := w.cli("job", "ask", "kettle"); status != 2 || !strings.Contains(said, "how many cups") {
+		t.Errorf("status %d, %s", status, said)
+	}
+	if _, err := w.addUser("lookout", "reader").Ask(ctx(t), client.NewJob{Kind: "kettle"}, ""); !client.IsStatus(err, 403) {
+		t.Errorf("a reader asks: %v", err)
+	}
+	if _, err := w.admin.Ask(ctx(t), client.NewJob{Kind: "kettel"}, ""); !client.IsStatus(err, 400) || !strings.Contains(err.Error(), "kettle") {
+		t.Errorf("a kind misspelt: %v", err)
+	}
+	if _, err := w.admin.Ask(ctx(t), client.NewJob{Kind: "push"}, ""); !client.IsStatus(err, 400) {
+		t.Errorf("a push by its name alone: %v", err)
+	}
+	spec, err := http.Get(w.url + "/openapi.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer spec.Body.Close()
+	if raw, _ := io.ReadAll(spec.Body); !strings.Contains(string(raw), "/jobs/{id}/pour:") || !strings.Contains(string(raw), "- kettle") {
+		t.Error("the API's description knows nothing of it")
+	}
+
+	// Listed, watched, decided, shown; what is masked for whom.
+	id := tea()
+	waits(id)
+	if out, _, _ := w.cli("job", "list", "--kind", "kettle", "--state", "waiting"); !strings.Contains(out, id) || !strings.Contains(out, "the tea is ready") {
+		t.Errorf("listed as\n%s", out)
+	}
+	if _, err := w.admin.Say(ctx(t), id, "confirm", ""); !client.IsStatus(err, 409) {
+		t.Errorf("a push's word to a kettle: %v", err)
+	}
+	if out, said, status := w.cli("job", "pour", id); status != 0 || !strings.Contains(out, "2 cups for admin") {
+		t.Errorf("status %d, %s%s", status, out, said)
+	}
+	if out, _, _ := w.cli("job", "show", id); !strings.Contains(out, "it boils") || !strings.Contains(out, "harbour") || !strings.Contains(out, "poured") {
+		t.Errorf("shown as\n%s", out)
+	}
+	if r, ok := must(op.Job(ctx(t), id))(t).Result.(map[string]any); !ok || r["blend"] != "hidden" {
+		t.Errorf("an operator without secrets sees %v", r)
+	}
+
+	// Cancelled.
+	id = tea()
+	waits(id)
+	if _, said, status := w.cli("job", "cancel", id); status != 0 {
+		t.Error(said)
+	}
+	if j := w.end(id); j.Outcome != "cancelled" || j.Summary != "taken off the stove" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+
+	// Crashed, and recovered.
+	id = tea("crash", "yes")
+	<-w.proc.gone
+	w.serve()
+	waits(id)
+	if log := w.logText(id); !strings.Contains(log, "boiling over") || !strings.Contains(log, "the service stopped in the middle") {
+		t.Errorf("its log is\n%s", log)
+	}
+
+	// In the console: in the filter, on its page, and decided there.
+	b := newBrowser(t, w.url)
+	b.open("/")
+	b.signIn("admin", w.firstPassword())
+	b.open("/jobs")
+	b.click("kettle")
+	b.see("the tea is ready")
+	b.see("for somebody who takes tea")
+	b.open("/jobs/" + id)
+	b.see("It waits for somebody who takes tea.")
+	b.click("Pour it")
+	b.see("2 cups for admin")
+	b.do(chromedp.WaitVisible(`dl[aria-label="What it led to"]`))
+	if j := w.end(id); j.Outcome != "done" || time.Since(*j.EndedAt) > time.Minute {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}

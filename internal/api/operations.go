@@ -1,0 +1,206 @@
+package api
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/fleet"
+	"magpie/internal/job"
+	"magpie/internal/push"
+	"magpie/internal/visit"
+)
+
+// nobody is the role of operations that nobody has to be signed in for.
+const nobody = "nobody"
+
+// route is one operation: who may, and what does it. Routes, what of a request is
+// refused, and the OpenAPI description come from it.
+type route struct {
+	method, path, role string
+	do                 gin.HandlerFunc
+	about
+}
+
+// about is what an operation says of itself.
+type about struct {
+	id     string // by which programs call it
+	tag    string // what it belongs to
+	does   string // in a few words
+	more   string // in more
+	query  []param
+	takes  any    // a value of its body's type; nil: it has none
+	as     string // the body's media type, where that is not JSON
+	gives  any    // a value of its answer's type; nil: it has none
+	mime   string // the answer's media type, where that is not JSON
+	status int    // of the answer; 0: 200
+	once   bool   // it takes an Idempotency-Key
+	match  bool   // it takes If-Match
+}
+
+// param is one word of an operation's query.
+type param struct {
+	name, kind string // kind: string, integer or boolean
+	must       bool
+	does       string
+}
+
+// pages tells whether the answer is a page of a list.
+func (a about) pages() bool {
+	p, ok := a.gives.(interface{ Pages() bool })
+	return ok && p.Pages()
+}
+
+// params are all words that may stand in the query.
+func (a about) params() []param {
+	if !a.pages() {
+		return a.query
+	}
+	return append(slices.Clone(a.query), param{"cursor", "string", false, "next of the page before"}, param{"limit", "integer", false, "how many at most, up to 1000"})
+}
+
+// asked refuses a query that holds words the operation knows nothing of.
+func (r route) asked(c *gin.Context) {
+	var known []string
+	for _, p := range r.params() {
+		known = append(known, p.name)
+	}
+	for word := range c.Request.URL.Query() {
+		if slices.Contains(known, word) || slices.Contains(known, older[word]) {
+			continue
+		}
+		next := ref.Meant(word, known)
+		if next == "" && len(known) > 0 {
+			next = "there are " + strings.Join(known, ", ")
+		}
+		fail(c, wrong(word, fmt.Sprintf("the query holds %q, of which this knows nothing", word), next))
+		return
+	}
+	for _, p := range r.params() { // what was called otherwise before
+		for was, now := range older {
+			if now == p.name && c.Query(p.name) == "" && c.Query(was) != "" {
+				q := c.Request.URL.Query()
+				q.Set(p.name, q.Get(was))
+				c.Request.URL.RawQuery = q.Encode()
+			}
+		}
+	}
+}
+
+// Kinds are the kinds of jobs that this program knows.
+func Kinds() []job.Kind {
+	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil))
+}
+
+// kinds are the kinds of jobs that the service has registered.
+func (s *Server) kinds() []job.Kind {
+	if s.Jobs == nil {
+		return Kinds()
+	}
+	return s.Jobs.Kinds()
+}
+
+// decisions are the operations by which a person says a word to a job that waits:
+// those that the kinds of jobs name.
+func (s *Server) decisions(kinds []job.Kind) (out []route) {
+	for _, w := range job.Words(kinds) {
+		a := about{id: w.Say + "Job", tag: "jobs", does: w.Does, gives: client.Job{}}
+		if w.Sees {
+			a.query = []param{{"preview", "string", false, "what was looked at before that was said"}}
+		}
+		out = append(out, route{"POST", "/jobs/:id/" + w.Say, core.Operator, s.decide(w.Say), a})
+	}
+	return out
+}
+
+// routes are all operations of the API.
+func (s *Server) routes() []route {
+	const reader, operator, admin = core.Reader, core.Operator, core.Admin
+	return append([]route{
+		{"POST", "/login", nobody, s.login, about{id: "login", tag: "sessions", does: "Sign in and get a token", takes: client.Login{}, gives: client.Granted{}}},
+		{"POST", "/session", nobody, s.openSession, about{id: "openSession", tag: "sessions", does: "Sign in and get a cookie", takes: client.Login{}, gives: client.Granted{}}},
+		{"DELETE", "/session", reader, s.closeSession, about{id: "closeSession", tag: "sessions", does: "Sign out", status: 204}},
+		{"GET", "/me", reader, s.me, about{id: "getMe", tag: "sessions", does: "Who is signed in", gives: client.Me{}}},
+		{"GET", "/status", reader, s.status, about{id: "getStatus", tag: "service", does: "How the fleet and the service are", gives: client.Status{}}},
+		{"GET", "/tokens", reader, s.tokens, about{id: "listTokens", tag: "sessions", does: "Your tokens", gives: client.Page[client.Token]{}}},
+		{"DELETE", "/tokens/:id", reader, s.dropToken, about{id: "removeToken", tag: "sessions", does: "End one of your tokens", status: 204}},
+		{"GET", "/devices", reader, s.devices, about{id: "listDevices", tag: "devices", does: "List devices", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}}, gives: client.Page[client.Device]{}}},
+		{"GET", "/devices/:name", reader, s.device, about{id: "getDevice", tag: "devices", does: "One device", gives: client.Device{}}},
+		{"GET", "/devices/:name/versions", reader, s.versions, about{id: "listVersions", tag: "versions", does: "A part's versions, newest first", query: []param{{"part", "string", false, "running when left out"}}, gives: client.Page[client.Version]{}}},
+		{"POST", "/devices", admin, s.addDevice, about{id: "addDevice", tag: "devices", does: "Add a device", takes: client.NewDevice{}, status: 201, gives: client.Device{}}},
+		{"PATCH", "/devices/:name", admin, s.editDevice, about{id: "editDevice", tag: "devices", does: "Change a device", match: true, takes: client.NewDevice{}, gives: client.Device{}}},
+		{"DELETE", "/devices/:name", admin, s.removeDevice, about{id: "removeDevice", tag: "devices", does: "Take a device out; its versions stay", status: 204}},
+		{"POST", "/devices/:name/retry-login", operator, s.retryLogin, about{id: "retryLogin", tag: "devices", does: "Let a refused login be tried again", gives: client.Device{}}},
+		{"POST", "/probe", operator, s.probe, about{id: "probeAddress", tag: "devices", does: "Ask an address for its host key; nobody signs in", takes: client.Reach{}, gives: client.Probe{}}},
+		{"POST", "/try", admin, s.try, about{id: "tryDevice", tag: "devices", does: "Sign in to a device that is not saved yet, ask who it is, and fetch its parts", more: "Nothing is kept; a refused login counts as one attempt.", takes: client.NewDevice{}, gives: client.Tried{}}},
+		{"POST", "/devices-import", admin, s.importDevices, about{id: "importDevices", tag: "devices", does: "Add many devices", more: "All are added, or none; with skip_bad those that are right. What is wrong is listed by row.", takes: client.NewDevices{}, gives: client.Imported{}}},
+		{"GET", "/credentials", reader, s.credentials, about{id: "listCredentialSets", tag: "credentials", does: "List the credential sets", gives: client.Page[client.CredentialSet]{}}},
+		{"POST", "/credentials", admin, s.addCredential, about{id: "addCredentialSet", tag: "credentials", does: "Make a credential set", takes: client.NewCredentialSet{}, status: 201, gives: client.CredentialSet{}}},
+		{"PATCH", "/credentials/:name", admin, s.editCredential, about{id: "editCredentialSet", tag: "credentials", does: "Change a credential set, for all devices that use it at once", more: "A new login is tried again everywhere.", match: true, takes: client.NewCredentialSet{}, gives: client.CredentialSet{}}},
+		{"DELETE", "/credentials/:name", admin, s.removeCredential, about{id: "removeCredentialSet", tag: "credentials", does: "Delete a credential set that no device uses", status: 204}},
+		{"POST", "/credentials/:name/attach", admin, s.attachCredential, about{id: "attachCredentialSet", tag: "credentials", does: "Give devices a set instead of what they had", takes: client.NewPull{}, gives: client.CredentialSet{}}},
+		{"POST", "/credentials/:name/retry", operator, s.retryCredential, about{id: "retryCredentialSet", tag: "credentials", does: "Let a set be tried again, everywhere", gives: client.CredentialSet{}}},
+		{"GET", "/version", reader, s.version, about{id: "getVersion", tag: "versions", does: "A version with its text", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, gives: client.Text{}}},
+		{"GET", "/version/text", reader, s.versionText, about{id: "getVersionText", tag: "versions", does: "The text alone", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, mime: "text/plain, application/xml, application/json, application/octet-stream", gives: ""}},
+		{"PATCH", "/version", operator, s.mark, about{id: "markVersion", tag: "versions", does: "Name, note, pin a version, or make it the baseline", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, takes: client.Mark{}, gives: client.Version{}}},
+		{"POST", "/versions", operator, s.edit, about{id: "addVersion", tag: "versions", does: "Keep a text made of a version as another version", more: "Takes the right to see secrets. It counts for nothing until it is pushed; the version it was made of stays.", takes: client.NewVersion{}, status: 201, gives: client.Version{}}},
+		{"GET", "/diff", reader, s.diff, about{id: "compareVersions", tag: "versions", does: "Compare two versions", query: []param{{"from", "string", true, "a version reference"}, {"to", "string", true, "a version reference"}, {"context", "integer", false, "unchanged lines around each change, 3 when left out"}, {"all", "boolean", false, "also lines that change by themselves"}}, gives: client.Diff{}}},
+		{"GET", "/drift", reader, s.drift, about{id: "judgeDrift", tag: "versions", does: "Judge devices against their baselines", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"live", "boolean", false, "look at the devices now; takes an operator"}}, gives: client.Page[client.Drift]{}}},
+		{"POST", "/pulls", operator, s.pull, about{id: "pullDevices", tag: "jobs", does: "Pull devices", once: true, takes: client.NewPull{}, status: 202, gives: client.Page[client.Job]{}}},
+		{"POST", "/previews", operator, s.newPreview, about{id: "makePreview", tag: "pushes", does: "Work out what a push would do", once: true, takes: client.NewPreview{}, status: 202, gives: client.Job{}}},
+		{"GET", "/previews/:id", reader, s.preview, about{id: "getPreview", tag: "pushes", does: "A preview", gives: client.Preview{}}},
+		{"POST", "/pushes", operator, s.push, about{id: "pushPreview", tag: "pushes", does: "Push what a preview shows", once: true, takes: client.NewPush{}, status: 202, gives: client.Job{}}},
+		{"GET", "/jobs", reader, s.jobs, about{id: "listJobs", tag: "jobs", does: "List jobs, newest first", query: []param{{"state", "string", false, "states"}, {"kind", "string", false, "kinds"}, {"device", "string", false, ""}}, gives: client.Page[client.Job]{}}},
+		{"POST", "/jobs", operator, s.ask, about{id: "askJob", tag: "jobs", does: "Ask for a job by its kind's name", more: "For kinds that /job-kinds says can be asked for so; others have operations of their own.", once: true, takes: client.NewJob{}, status: 202, gives: client.Job{}}},
+		{"GET", "/job-kinds", reader, s.jobKinds, about{id: "listJobKinds", tag: "jobs", does: "List the kinds of jobs, and what they can wait for", gives: client.Page[client.JobKind]{}}},
+		{"GET", "/devices/:name/swaps", reader, s.swaps, about{id: "listSwaps", tag: "devices", does: "List the hardware that took a device's place, newest first", gives: client.Page[client.Swap]{}}},
+		{"GET", "/jobs/:id", reader, s.job, about{id: "getJob", tag: "jobs", does: "One job", gives: client.Job{}}},
+		{"GET", "/jobs/:id/log", reader, s.log, about{id: "listJobLog", tag: "jobs", does: "A job's log", query: []param{{"after", "integer", false, "only entries after this number"}}, gives: client.Page[client.Entry]{}}},
+		{"GET", "/jobs/:id/events", reader, s.events, about{id: "followJob", tag: "jobs", does: "Follow a job: server-sent events named log (an Entry) and job (a Job), until it has ended. Last-Event-ID is the number of the last entry seen", mime: "text/event-stream", gives: ""}},
+		{"POST", "/restore-previews", operator, s.restorePreview, about{id: "makeRestorePreview", tag: "pushes", does: "Look what putting many devices back would take", more: "Nothing is touched; the job, once done, holds a row for each device.", once: true, takes: client.NewRestorePreview{}, status: 202, gives: client.Job{}}},
+		{"POST", "/restores", operator, s.restore, about{id: "restoreDevices", tag: "pushes", does: "Push what a restore preview shows", more: "The first device alone, then a few at a time; devices that others hang on come last. Confirm or undo all that wait at /jobs/{id}/confirm and /jobs/{id}/undo.", once: true, takes: client.NewRestore{}, status: 202, gives: client.Job{}}},
+		{"POST", "/jobs/:id/cancel", operator, s.cancel, about{id: "cancelJob", tag: "jobs", does: "Ask a job to stop", gives: client.Job{}}},
+		{"POST", "/restore-tests", operator, s.restoreTest, about{id: "testRestore", tag: "pushes", does: "Try a version out on another device of its family", more: "The version is put on the other device and proved; then what ran there before is put back.", once: true, takes: client.NewRestoreTest{}, status: 202, gives: client.Job{}}},
+		{"GET", "/bootstrap-sheet", operator, s.sheet, about{id: "getBootstrapSheet", tag: "pushes", does: "What a person types at a unit's console so that the service can reach it", more: "With secrets it takes the right to see them, and is written to the audit log.", query: []param{{"ref", "string", true, ""}, {"secrets", "boolean", false, ""}}, gives: client.BootstrapSheet{}}},
+		{"GET", "/relays", reader, s.relays, about{id: "listRelays", tag: "relays", does: "List the machines that lend their network reach, newest first", gives: client.Page[client.Relay]{}}},
+		{"GET", "/relay", operator, s.openRelay, about{id: "openRelay", tag: "relays", does: "Lend this machine's network reach to the pushes of one device", more: "The request offers to upgrade to magpie-relay (RFC 9110 §7.8) and shows an SSH host key in Magpie-Relay-Key. After 101 the roles are turned around: the service is the SSH client on the connection, and opens direct-tcpip channels (RFC 4254 §7.2) to the addresses in Magpie-Relay-Reach.", query: []param{{"device", "string", true, ""}, {"at", "string", false, "Where the unit is, HOST or HOST:PORT."}, {"for", "string", true, "How long at most, like 30m; from 1m to 12h."}}, status: 101}},
+		{"DELETE", "/relays/:id", operator, s.closeRelay, about{id: "closeRelay", tag: "relays", does: "Close a relay", more: "One's own; an admin closes anybody's.", status: 204}},
+		{"GET", "/snapshots", reader, s.snapshots, about{id: "listSnapshots", tag: "snapshots", does: "List named sets of versions, newest first", gives: client.Page[client.Snapshot]{}}},
+		{"GET", "/snapshots/:name", reader, s.snapshot, about{id: "getSnapshot", tag: "snapshots", does: "A named set with its versions", gives: client.Snapshot{}}},
+		{"POST", "/snapshots", operator, s.addSnapshot, about{id: "addSnapshot", tag: "snapshots", does: "Name a set of versions", more: "One version of each part of the devices, as they were last pulled, or as they were at a time.", takes: client.NewSnapshot{}, status: 201, gives: client.Snapshot{}}},
+		{"DELETE", "/snapshots/:name", operator, s.removeSnapshot, about{id: "removeSnapshot", tag: "snapshots", does: "Forget a set; its versions stay", status: 204}},
+		{"GET", "/approvals", reader, s.approvals, about{id: "listApprovals", tag: "pushes", does: "List the devices to which nobody pushes alone", gives: client.Page[client.Approval]{}}},
+		{"POST", "/approvals", admin, s.addApproval, about{id: "addApproval", tag: "pushes", does: "Ask for a second person", more: "Pushes to these devices are planned, and begin when somebody else has approved them.", takes: client.NewApproval{}, status: 201, gives: client.Approval{}}},
+		{"DELETE", "/approvals/:id", admin, s.removeApproval, about{id: "removeApproval", tag: "pushes", does: "Ask for a second person no longer", status: 204}},
+		{"GET", "/dialects", reader, s.dialects, about{id: "listDialects", tag: "dialects", does: "List dialects", gives: client.Page[client.Dialect]{}}},
+		{"GET", "/dialects/:name", reader, s.dialect, about{id: "getDialect", tag: "dialects", does: "One dialect with its source", gives: client.Dialect{}}},
+		{"POST", "/dialect-check", operator, s.checkDialect, about{id: "checkDialect", tag: "dialects", does: "Check a dialect file", query: []param{{"name", "string", false, "what to call the file in messages"}}, as: "application/yaml", takes: "", gives: client.Page[client.DialectProblem]{}}},
+		{"GET", "/dialect-schema", reader, s.dialectSchema, about{id: "getDialectSchema", tag: "dialects", does: "The JSON Schema of dialect files", mime: "application/schema+json", gives: ""}},
+		{"POST", "/dialects", admin, s.loadDialect, about{id: "loadDialect", tag: "dialects", does: "Take a dialect file into use, on every node", more: "The body is the file.", query: []param{{"name", "string", false, "The file's name, for what is said of it."}}, as: "application/yaml", takes: "", gives: client.Dialect{}}},
+		{"POST", "/dialect-try", admin, s.tryDialect, about{id: "tryDialect", tag: "dialects", does: "Run a dialect file against a live device", more: "Changes nothing beyond what the dialect lists, and keeps nothing.", takes: client.DialectTrial{}, gives: client.DialectTried{}}},
+		{"GET", "/users", admin, s.users, about{id: "listUsers", tag: "users", does: "List users", gives: client.Page[client.User]{}}},
+		{"POST", "/users", admin, s.addUser, about{id: "addUser", tag: "users", does: "Add a user", takes: client.NewUser{}, status: 201, gives: client.User{}}},
+		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
+		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", gives: client.Page[client.AuditEntry]{}}},
+		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", gives: client.AuditCheck{}}},
+	}, s.decisions(s.kinds())...)
+}
+
+// older are addresses and words of queries that operations had before; they are
+// answered for a release.
+var older = map[string]string{"before": "cursor", "after": "cursor", "/surveys": "/restore-previews", "/drills": "/restore-tests", "/sheet": "/bootstrap-sheet"}
+
+// olderOf lists what an address was called before.
+func olderOf(path string) (was []string) {
+	for old, now := range older {
+		if strings.HasPrefix(now, "/") && strings.HasPrefix(path, now) {
+			was = append(was, old+strings.TrimPrefix(path, now))
+		}
+	}
+	return was
+}

@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+	"magpie/internal/core/ref"
+)
+
+// What a person says to a job that waits.
+var decisions = []struct{ word, does string }{
+	{"confirm", "keep what a push did that waits to be confirmed; of a restore: of all its pushes"},
+	{"undo", "undo a push now that waits; of a restore: all its pushes"},
+	{"restart", "restart the device of a push that left the restart to later"},
+	{"approve", "let a planned push go ahead: shows what would be sent, and asks"},
+	{"decline", "call a planned push off"},
+}
+
+// decide are the commands that say something to a job.
+func (a *app) decide() (out []*cli.Command) {
+	for _, d := range decisions {
+		flags := []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}}
+		out = append(out, a.do(d.word, "JOB", d.does, flags, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			return a.say(ctx, c, s, d.word, got[0])
+		}))
+	}
+	return out
+}
+
+// sayOther says a word to a job that this program has no command for: the service
+// knows what its kinds of jobs take.
+func (a *app) sayOther(ctx context.Context, c *cli.Command) error {
+	got := c.Args().Slice()
+	if len(got) == 0 {
+		return cli.ShowSubcommandHelp(c)
+	}
+	if len(got) != 2 {
+		return unknown(c)
+	}
+	s, err := a.client(c)
+	if err != nil {
+		return err
+	}
+	kinds, err := s.JobKinds(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range kinds {
+		for _, w := range k.Awaits {
+			for _, x := range w.Words {
+				if x.Say == got[0] {
+					return a.say(ctx, c, s, got[0], got[1])
+				}
+			}
+		}
+	}
+	return unknown(c)
+}
+
+// say says a word to a job, and follows what comes of it.
+func (a *app) say(ctx context.Context, c *cli.Command, s *client.Client, word, id string) error {
+	var j client.Job
+	var err error
+	if word == "approve" {
+		j, err = a.approve(ctx, c, s, id)
+	} else {
+		j, err = s.Say(ctx, id, word, "")
+	}
+	switch {
+	case err != nil:
+		return err
+	case j.Kind == "planned":
+		return a.followPlan(ctx, c, s, j)
+	case j.Kind == "push":
+		return a.followPush(ctx, c, s, j)
+	case j.Kind == "restore":
+		return a.decidedAll(ctx, c, s, j.ID)
+	}
+	return a.jobWatch(ctx, c, s, []string{j.ID})
+}
+
+// jobKinds lists what the service can be asked for.
+func (a *app) jobKinds(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+	kinds, err := s.JobKinds(ctx)
+	if err != nil {
+		return err
+	}
+	a.print(c, kinds, func() {
+		var rows [][]cell
+		for _, k := range kinds {
+			var waits []string
+			for _, w := range k.Awaits {
+				var words []string
+				for _, x := range w.Words {
+					words = append(words, x.Say)
+				}
+				waits = append(waits, fmt.Sprintf("%s (%s)", w.Means, strings.Join(words, ", ")))
+			}
+			asked := ""
+			if k.Asked {
+				asked = "magpie job ask " + k.Name
+			}
+			rows = append(rows, []cell{{k.Name, strong}, {k.Does, plain}, {k.Role, plain}, {strings.Join(waits, "; "), plain}, {asked, faint}})
+		}
+		a.s.table([]string{"kind", "what it does", "takes", "waits for (answered by)", "by its name"}, rows)
+	})
+	return nil
+}
+
+// jobAsk asks for a job by its kind's name.
+func (a *app) jobAsk(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	n := client.NewJob{Kind: got[0], With: map[string]any{}}
+	if len(got) == 2 {
+		n.Device = got[1]
+	}
+	for _, pair := range c.StringSlice("with") {
+		k, v, ok := strings.Cut(pair, "=")
+		if !ok {
+			return fmt.Errorf("--with %s: write it as NAME=VALUE", pair)
+		}
+		n.With[k] = v
+	}
+	j, err := s.Ask(ctx, n, onceKey())
+	if err != nil {
+		return err
+	}
+	return a.jobWatch(ctx, c, s, []string{j.ID})
+}
+
+// unknown says that there is no such command, and which was meant.
+func unknown(c *cli.Command) error {
+	given := c.Args().First()
+	var names []string
+	for _, sub := range c.VisibleCommands() {
+		names = append(names, sub.Name)
+	}
+	next := "see: " + c.FullName() + " --help"
+	if meant := ref.Meant(given, names); meant != "" {
+		next = meant
+	}
+	return fmt.Errorf("%s has no command %q; %s", c.FullName(), given, next)
+}
+
+// older are words that were used before, each with the one used now. They are
+// understood for a release, and stand in no help.
+var (
+	olderFlags    = map[string]string{"--despite": "--override", "--raise-file": "--privileged-secret-file", "--raise": "--privileged-secret"}
+	olderCommands = map[string]string{"drill": "restore-test", "sheet": "bootstrap-sheet"}
+	olderPush     = map[string]string{"--confirm": "confirm", "--take-back": "undo", "--restart": "restart", "--approve": "approve", "--decline": "decline"}
+)
+
+// modern puts today's words in the place of older ones.
+func modern(args []string) []string {
+	out := append([]string{}, args...)
+	command := 0
+	for i := 1; i < len(out); i++ {
+		if out[i] == "--" {
+			break
+		}
+		name, value, has := strings.Cut(out[i], "=")
+		if now, ok := olderFlags[name]; ok {
+			out[i] = now
+			if has {
+				out[i] += "=" + value
+			}
+		}
+		switch {
+		case command > 0 || strings.HasPrefix(out[i], "-"):
+		case i > 1 && out[i-1] == "--url":
+		default:
+			command = i
+			if now, ok := olderCommands[out[i]]; ok {
+				out[i] = now
+			}
+		}
+	}
+	if command == 0 || out[command] != "push" && out[command] != "restore" {
+		return out
+	}
+	for i := command + 1; i < len(out); i++ { // what happens to a job is said to the job
+		name, id, has := strings.Cut(out[i], "=")
+		word, ok := olderPush[name]
+		if !ok || !has && i+1 == len(out) {
+			continue
+		}
+		rest := append([]string{}, out[command+1:i]...)
+		if has {
+			rest = append(rest, out[i+1:]...)
+		} else {
+			id = out[i+1]
+			rest = append(rest, out[i+2:]...)
+		}
+		return append(append(append([]string{}, out[:command]...), "job", word, id), rest...)
+	}
+	return out
+}
