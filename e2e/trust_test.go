@@ -338,7 +338,7 @@ func TestRightsEndAtOnce(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { _, err := op.Watch(within, push.ID, nil, nil); ended <- err }()
 	time.Sleep(300 * time.Millisecond) // it is open by then
-	id, _, _ := w.lend(op, r1, "", w.fleet.place(r1).Address)
+	w.lend(op, r1, "", w.fleet.place(r1).Address)
 	must(w.admin.EditUser(ctx(t), "okonkwo", client.NewUser{Disabled: &yes}))(t)
 	select {
 	case err := <-ended:

@@ -33,7 +33,6 @@ type browser struct {
 	base     string // scheme, host and port
 	etags    map[string]string
 	signedIn bool
-	keyWrong *HostKeyError
 }
 
 func newWeb(s *Session, way dialect.Way) (*web, error) {

@@ -290,7 +290,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if w := pathWarning(p, cred.User); w != "" {
 		p.Notes, p.TouchesPath = append(p.Notes, w), true
 	}
-	if req.Swap == false && !v.Identity.Factory {
+	if !req.Swap && !v.Identity.Factory {
 		p.Warnings = append(p.Warnings, visit.CutsOff(doc, v.Speaker, cred.User, got.Text, p.Predicted)...)
 	}
 	if other {

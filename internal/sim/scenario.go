@@ -108,7 +108,7 @@ func routerLines(name string, net int, ship bool) []string {
 	crew(PersonUser, "master", PersonWord)
 	l = append(l, "roster control", "  10.30.0.0/24", "  10.31.0.0/24",
 		"roster tills", fmt.Sprintf("  10.%d.20.0/24", net),
-		"sieve guest-in", fmt.Sprintf("  drop any from any to roster tills"), "  drop any from any to roster control",
+		"sieve guest-in", "  drop any from any to roster tills", "  drop any from any to roster control",
 		"  pass udp from any to 10.30.0.53/32 port 53", "  drop any from any to 10.0.0.0/8", "  pass any from any to any",
 		"sieve tills-in", "  pass tcp from roster tills to 10.30.8.0/24 port 443", "  pass udp from roster tills to 10.30.0.53/32 port 53",
 		"  drop any from any to any",

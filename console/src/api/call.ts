@@ -79,7 +79,7 @@ export type Page<T> = { items: T[]; next?: string }
 // listAll gathers every page of a list.
 export async function listAll<T>(path: string): Promise<T[]> {
   const out: T[] = []
-  for (let next: string | undefined = ''; next !== undefined; ) {
+  for (let next: string | undefined = ''; next !== undefined;) {
     const page: Page<T> = await get<Page<T>>(path + (next && (path.includes('?') ? '&' : '?') + 'cursor=' + encodeURIComponent(next)))
     out.push(...page.items)
     next = page.next

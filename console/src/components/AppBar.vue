@@ -19,7 +19,9 @@ const session = useSession()
       <RouterLink to="/snapshots" class="bar">Snapshots</RouterLink>
       <RouterLink to="/jobs" class="bar">Jobs</RouterLink>
       <span class="grow"></span>
-      <span class="hidden text-faded sm:inline">{{ session.me?.user }} <span v-if="session.me?.user !== session.me?.role">({{ session.me?.role }})</span></span>
+      <span class="hidden text-faded sm:inline"
+        >{{ session.me?.user }} <span v-if="session.me?.user !== session.me?.role">({{ session.me?.role }})</span></span
+      >
       <button type="button" class="bar" aria-label="List the keys" @click="$emit('help')"><kbd>?</kbd></button>
       <button type="button" class="bar" :aria-label="theme === 'dark' ? 'Turn light' : 'Turn dark'" @click="turnTheme">
         <SunIcon v-if="theme === 'dark'" class="size-5" /><MoonIcon v-else class="size-5" />

@@ -59,11 +59,23 @@ const kind = computed(() => {
 })
 const { busy, trouble, attempt } = useAttempt()
 const decided = ref(false)
-const decide = async (what: string) => (decided.value = await attempt(() => post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what + query({ preview: what === 'approve' ? props.job.plan?.preview : undefined }))))
+const decide = async (what: string) =>
+  (decided.value = await attempt(() =>
+    post(
+      '/jobs/' +
+        encodeURIComponent(props.job.id) +
+        '/' +
+        what +
+        query({ preview: what === 'approve' ? props.job.plan?.preview : undefined }),
+    ),
+  ))
 </script>
 
 <template>
-  <section class="card mb-4 flex flex-wrap items-center gap-x-6 gap-y-3 border-2 border-violet p-4" aria-label="This job waits for a decision">
+  <section
+    class="card mb-4 flex flex-wrap items-center gap-x-6 gap-y-3 border-2 border-violet p-4"
+    aria-label="This job waits for a decision"
+  >
     <div v-if="left !== undefined">
       <p class="text-faded">{{ kind.until }}</p>
       <p class="font-mono text-3xl font-semibold tabular-nums" role="timer">{{ clock }}</p>
@@ -73,7 +85,16 @@ const decide = async (what: string) => (decided.value = await attempt(() => post
       <p class="text-faded">{{ kind.more }}</p>
     </div>
     <div v-if="may" class="flex flex-wrap gap-3">
-      <button v-for="(words, what) in kind.says" :key="what" type="button" :class="['undo', 'decline'].includes(String(what)) ? 'button' : 'button-main'" :disabled="busy || decided || left === 0" @click="decide(String(what))">{{ words }}</button>
+      <button
+        v-for="(words, what) in kind.says"
+        :key="what"
+        type="button"
+        :class="['undo', 'decline'].includes(String(what)) ? 'button' : 'button-main'"
+        :disabled="busy || decided || left === 0"
+        @click="decide(String(what))"
+      >
+        {{ words }}
+      </button>
     </div>
     <ProblemNote :error="trouble" class="w-full" />
   </section>

@@ -77,19 +77,35 @@ const sign = { add: '+', remove: '−', same: ' ', fold: '⋯' }
   <div class="card overflow-hidden">
     <div class="flex flex-wrap items-center gap-3 border-b border-rule bg-leaf px-3 py-1.5">
       <span class="min-w-0 grow truncate font-mono text-[13px]" aria-live="polite">{{ block ? 'in ' + block : 'at the top' }}</span>
-      <span class="text-faded">{{ here >= 0 ? here + 1 + ' of ' : '' }}{{ changes.length }} {{ changes.length === 1 ? 'change' : 'changes' }}</span>
+      <span class="text-faded"
+        >{{ here >= 0 ? here + 1 + ' of ' : '' }}{{ changes.length }} {{ changes.length === 1 ? 'change' : 'changes' }}</span
+      >
       <button type="button" class="button" @click="jump(-1)">Previous <kbd>p</kbd></button>
       <button type="button" class="button" @click="jump(1)">Next <kbd>n</kbd></button>
       <button type="button" class="button" @click="$emit('unfold')">{{ unfolded ? 'Fold' : 'Unfold' }}</button>
     </div>
     <div ref="scroller" class="h-[62dvh] overflow-auto font-mono text-[13px] leading-5" tabindex="0" role="region" aria-label="Comparison">
       <div class="relative min-w-max" :style="{ height: virtual.getTotalSize() + 'px' }">
-        <div v-for="v in virtual.getVirtualItems()" :key="v.index" class="absolute left-0 flex h-5 w-full" :class="paint[rows[v.index].kind]"
-          :style="{ transform: `translateY(${v.start}px)` }">
+        <div
+          v-for="v in virtual.getVirtualItems()"
+          :key="v.index"
+          class="absolute left-0 flex h-5 w-full"
+          :class="paint[rows[v.index].kind]"
+          :style="{ transform: `translateY(${v.start}px)` }"
+        >
           <span class="w-12 shrink-0 pr-2 text-right text-faded select-none">{{ rows[v.index].from || '' }}</span>
           <span class="w-12 shrink-0 pr-2 text-right text-faded select-none">{{ rows[v.index].to || '' }}</span>
           <span class="w-5 shrink-0 text-center select-none">{{ sign[rows[v.index].kind] }}</span>
-          <span class="whitespace-pre"><template v-for="(p, i) in pieces(rows[v.index])" :key="i"><mark v-if="p.marked" class="rounded-xs text-inherit" :class="rows[v.index].kind === 'add' ? 'bg-added-mark' : 'bg-gone-mark'">{{ p.text }}</mark><template v-else>{{ p.text }}</template></template></span>
+          <span class="whitespace-pre"
+            ><template v-for="(p, i) in pieces(rows[v.index])" :key="i"
+              ><mark
+                v-if="p.marked"
+                class="rounded-xs text-inherit"
+                :class="rows[v.index].kind === 'add' ? 'bg-added-mark' : 'bg-gone-mark'"
+                >{{ p.text }}</mark
+              ><template v-else>{{ p.text }}</template></template
+            ></span
+          >
         </div>
       </div>
     </div>

@@ -9,7 +9,9 @@ defineProps<{ differences: Difference[] }>()
   <ul class="overflow-x-auto rounded border border-rule font-mono text-[13px]">
     <li v-for="(r, i) in differences" :key="i">
       <p v-if="r.block && r.block !== differences[i - 1]?.block" class="bg-leaf px-2 py-0.5 text-faded">in {{ r.block }}</p>
-      <template v-if="r.order"><p class="px-2">{{ r.have }} stands where {{ r.want }} should</p></template>
+      <template v-if="r.order"
+        ><p class="px-2">{{ r.have }} stands where {{ r.want }} should</p></template
+      >
       <template v-else>
         <p v-if="r.want" class="bg-gone px-2 text-gone-ink whitespace-pre"><span aria-label="missing">−</span> {{ r.want }}</p>
         <p v-if="r.have" class="bg-added px-2 text-added-ink whitespace-pre"><span aria-label="extra">+</span> {{ r.have }}</p>

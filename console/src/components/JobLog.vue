@@ -4,7 +4,13 @@ import type { Entry } from '../api/call'
 defineProps<{ log: Entry[] }>()
 const clock = (t: string) => new Date(t).toLocaleTimeString('sv-SE')
 const ink = (kind: string) =>
-  ({ step: 'font-semibold', trouble: 'text-alarm font-semibold', warning: 'text-gone-ink', line: 'font-mono text-[13px]', kept: 'font-mono text-[13px] text-faded' })[kind] ?? ''
+  ({
+    step: 'font-semibold',
+    trouble: 'text-alarm font-semibold',
+    warning: 'text-gone-ink',
+    line: 'font-mono text-[13px]',
+    kept: 'font-mono text-[13px] text-faded',
+  })[kind] ?? ''
 </script>
 
 <template>

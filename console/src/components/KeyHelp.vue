@@ -14,7 +14,9 @@ defineEmits<{ close: [] }>()
         <DialogTitle as="h1" class="mb-3">Keys</DialogTitle>
         <dl class="grid grid-cols-[auto_1fr] gap-x-4 gap-y-2">
           <template v-for="k in allKeys()" :key="k.keys">
-            <dt><kbd v-for="c in k.keys.split(' ')" :key="c" class="mr-1">{{ c }}</kbd></dt>
+            <dt>
+              <kbd v-for="c in k.keys.split(' ')" :key="c" class="mr-1">{{ c }}</kbd>
+            </dt>
             <dd>{{ k.does }}</dd>
           </template>
         </dl>

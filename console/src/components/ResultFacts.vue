@@ -3,7 +3,9 @@ import { computed } from 'vue'
 
 // What a job has led to, of kinds that have no view of their own here.
 const props = defineProps<{ result: unknown }>()
-const facts = computed(() => (typeof props.result === 'object' && props.result ? Object.entries(props.result) : [['result', props.result] as [string, unknown]]))
+const facts = computed(() =>
+  typeof props.result === 'object' && props.result ? Object.entries(props.result) : [['result', props.result] as [string, unknown]],
+)
 const words = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : String(v))
 </script>
 

@@ -26,7 +26,9 @@ async function go() {
 <template>
   <form class="grid gap-3" @submit.prevent="go">
     <label class="grid gap-1">User<input v-model="user" class="field" name="user" autocomplete="username" required /></label>
-    <label class="grid gap-1">Password<input v-model="password" class="field" type="password" name="password" autocomplete="current-password" required /></label>
+    <label class="grid gap-1"
+      >Password<input v-model="password" class="field" type="password" name="password" autocomplete="current-password" required
+    /></label>
     <ProblemNote :error="trouble" />
     <button class="button-main justify-center" :disabled="busy">Sign in</button>
   </form>

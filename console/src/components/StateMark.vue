@@ -28,5 +28,7 @@ const look = computed(() => {
 </script>
 
 <template>
-  <span class="whitespace-nowrap font-medium" :class="look.ink"><span aria-hidden="true">{{ look.sign }}</span> {{ state }}<template v-if="also">, {{ also }}</template></span>
+  <span class="whitespace-nowrap font-medium" :class="look.ink"
+    ><span aria-hidden="true">{{ look.sign }}</span> {{ state }}<template v-if="also">, {{ also }}</template></span
+  >
 </template>

@@ -27,20 +27,57 @@ const blocks = computed(() => {
   })
 })
 const label = (v: Version) =>
-  `version ${v.number}${v.name ? ', ' + v.name : ''}, taken ${when(v.taken_at)}, ${v.added} added, ${v.removed} removed${v.baseline ? ', the baseline' : ''}`
+  `version ${v.number}${v.name ? ', ' + v.name : ''}, taken ${when(v.taken_at)}, ` +
+  `${v.added} added, ${v.removed} removed${v.baseline ? ', the baseline' : ''}`
 </script>
 
 <template>
-  <svg v-if="blocks.length" :viewBox="`0 0 ${WIDTH} ${HEIGHT}`" preserveAspectRatio="none" class="h-24 w-full" role="group" aria-label="Tenure of versions, oldest left">
+  <svg
+    v-if="blocks.length"
+    :viewBox="`0 0 ${WIDTH} ${HEIGHT}`"
+    preserveAspectRatio="none"
+    class="h-24 w-full"
+    role="group"
+    aria-label="Tenure of versions, oldest left"
+  >
     <defs>
-      <pattern id="unknown" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" class="stroke-rule" stroke-width="2.5" /></pattern>
-      <linearGradient id="wing" x1="0" y1="0" x2="1" y2="0"><stop offset="0" stop-color="#0b7a75" /><stop offset="1" stop-color="#5b3fa0" /></linearGradient>
+      <pattern id="unknown" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        <line x1="0" y1="0" x2="0" y2="6" class="stroke-rule" stroke-width="2.5" />
+      </pattern>
+      <linearGradient id="wing" x1="0" y1="0" x2="1" y2="0">
+        <stop offset="0" stop-color="#0b7a75" />
+        <stop offset="1" stop-color="#5b3fa0" />
+      </linearGradient>
     </defs>
-    <g v-for="b in blocks" :key="b.v.number" role="button" tabindex="0" class="cursor-pointer" :aria-label="label(b.v)" :aria-pressed="picked.includes(b.v.number)"
-      @click="emit('pick', b.v.number)" @keydown.enter.prevent="emit('pick', b.v.number)" @keydown.space.prevent="emit('pick', b.v.number)">
+    <g
+      v-for="b in blocks"
+      :key="b.v.number"
+      role="button"
+      tabindex="0"
+      class="cursor-pointer"
+      :aria-label="label(b.v)"
+      :aria-pressed="picked.includes(b.v.number)"
+      @click="emit('pick', b.v.number)"
+      @keydown.enter.prevent="emit('pick', b.v.number)"
+      @keydown.space.prevent="emit('pick', b.v.number)"
+    >
       <title>{{ label(b.v) }}</title>
-      <rect v-if="b.width > b.seen" :x="b.left + b.seen" :y="HEIGHT - b.tall" :width="b.width - b.seen" :height="b.tall" fill="url(#unknown)" />
-      <rect :x="b.left" :y="HEIGHT - b.tall" :width="Math.min(b.seen, b.width)" :height="b.tall" :fill="picked.includes(b.v.number) ? 'url(#wing)' : 'currentColor'" :class="picked.includes(b.v.number) ? '' : 'text-teal opacity-45'" />
+      <rect
+        v-if="b.width > b.seen"
+        :x="b.left + b.seen"
+        :y="HEIGHT - b.tall"
+        :width="b.width - b.seen"
+        :height="b.tall"
+        fill="url(#unknown)"
+      />
+      <rect
+        :x="b.left"
+        :y="HEIGHT - b.tall"
+        :width="Math.min(b.seen, b.width)"
+        :height="b.tall"
+        :fill="picked.includes(b.v.number) ? 'url(#wing)' : 'currentColor'"
+        :class="picked.includes(b.v.number) ? '' : 'text-teal opacity-45'"
+      />
       <rect v-if="b.v.baseline" :x="b.left" :y="HEIGHT - b.tall - 7" :width="b.width" height="4" class="fill-violet" />
     </g>
   </svg>

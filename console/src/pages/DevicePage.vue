@@ -24,7 +24,10 @@ const chosen = ref('')
 const device = useQuery({ key: () => ['device', props.name], query: () => get<Device>(at.value) })
 const parts = computed(() => device.data.value?.parts ?? ['running'])
 const part = computed(() => chosen.value || parts.value[0])
-const versions = useQuery({ key: () => ['versions', props.name, part.value], query: () => listAll<Version>(at.value + '/versions' + query({ part: part.value, limit: 1000 })) })
+const versions = useQuery({
+  key: () => ['versions', props.name, part.value],
+  query: () => listAll<Version>(at.value + '/versions' + query({ part: part.value, limit: 1000 })),
+})
 function again() {
   void device.refetch()
   void versions.refetch()
@@ -68,10 +71,25 @@ const facts = computed(() => {
   const x = d.value
   if (!x) return []
   return [
-    ['kind', x.kind], ['site', x.site], ['tags', x.tags.join(', ')], ['dialect', x.dialect], ['address', `${x.address} port ${x.port}`], ['over', x.transport], ['through', x.jump], ['hangs on', x.parent],
-    ['credential set', x.credential], ['user', x.user], ['expected serial', x.serials.join(' or ')],
-    ['host name', x.host], ['model', x.model], ['serial', x.serial], ['release', x.release], ['last pulled', x.last_pulled ? `${when(x.last_pulled)}, ${ago(x.last_pulled)}` : 'never'],
-    ['last changed', when(x.last_changed)], ['last proven', x.last_proven ? `${when(x.last_proven)}, ${x.proven}` : 'never'], ['host key', x.host_key_fingerprint],
+    ['kind', x.kind],
+    ['site', x.site],
+    ['tags', x.tags.join(', ')],
+    ['dialect', x.dialect],
+    ['address', `${x.address} port ${x.port}`],
+    ['over', x.transport],
+    ['through', x.jump],
+    ['hangs on', x.parent],
+    ['credential set', x.credential],
+    ['user', x.user],
+    ['expected serial', x.serials.join(' or ')],
+    ['host name', x.host],
+    ['model', x.model],
+    ['serial', x.serial],
+    ['release', x.release],
+    ['last pulled', x.last_pulled ? `${when(x.last_pulled)}, ${ago(x.last_pulled)}` : 'never'],
+    ['last changed', when(x.last_changed)],
+    ['last proven', x.last_proven ? `${when(x.last_proven)}, ${x.proven}` : 'never'],
+    ['host key', x.host_key_fingerprint],
   ].filter(([, v]) => v) as [string, string][]
 })
 </script>
@@ -87,21 +105,42 @@ const facts = computed(() => {
         <RouterLink v-if="d.latest && !d.member" class="button" :to="`/bootstrap-sheet?ref=${name}`">Bootstrap sheet</RouterLink>
         <button type="button" class="button" :disabled="busy" @click="pull">{{ busy ? 'Pulling…' : 'Pull now' }}</button>
         <RouterLink v-if="d.drifted" class="button" :to="`/compare?from=${name}@baseline&to=${name}@latest`">What drifted</RouterLink>
-        <RouterLink v-if="d.unsaved" class="button" :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">What is not saved</RouterLink>
+        <RouterLink v-if="d.unsaved" class="button" :to="`/compare?from=${name}/startup@latest&to=${name}@latest`"
+          >What is not saved</RouterLink
+        >
         <RouterLink v-if="d.drifted" class="button-main" :to="`/push?ref=${name}@baseline`">Put the baseline back</RouterLink>
       </template>
     </div>
     <ProblemNote :error="trouble" class="mb-3" />
     <div v-if="d.trouble" role="alert" class="mb-3 rounded border border-alarm px-3 py-2">
       <p class="text-alarm font-medium">{{ d.trouble }}</p>
-      <p v-if="operator && d.state === 'other hardware' && d.latest" class="mt-2"><RouterLink class="button-main" :to="`/push?ref=${name}&to=${name}&swap=1`">Swap: let this unit take its place</RouterLink></p>
-      <p v-if="operator && d.state === 'in factory state' && d.latest" class="mt-2"><RouterLink class="button-main" :to="`/push?ref=${name}`">Put the newest version back on it</RouterLink></p>
-      <form v-if="operator && d.latest && ['unreachable', 'other hardware', 'in factory state'].includes(d.state)" class="mt-2 flex flex-wrap items-end gap-2" @submit.prevent="elsewhere">
-        <label class="grid gap-1 text-faded">Is its unit at another address for now, the maker's or on a bench?<input v-model="address" class="field" name="at" placeholder="192.0.2.1" autocomplete="off" spellcheck="false" /></label>
+      <p v-if="operator && d.state === 'other hardware' && d.latest" class="mt-2">
+        <RouterLink class="button-main" :to="`/push?ref=${name}&to=${name}&swap=1`">Swap: let this unit take its place</RouterLink>
+      </p>
+      <p v-if="operator && d.state === 'in factory state' && d.latest" class="mt-2">
+        <RouterLink class="button-main" :to="`/push?ref=${name}`">Put the newest version back on it</RouterLink>
+      </p>
+      <form
+        v-if="operator && d.latest && ['unreachable', 'other hardware', 'in factory state'].includes(d.state)"
+        class="mt-2 flex flex-wrap items-end gap-2"
+        @submit.prevent="elsewhere"
+      >
+        <label class="grid gap-1 text-faded"
+          >Is its unit at another address for now, the maker's or on a bench?<input
+            v-model="address"
+            class="field"
+            name="at"
+            placeholder="192.0.2.1"
+            autocomplete="off"
+            spellcheck="false"
+        /></label>
         <button type="submit" class="button" :disabled="!address">Put it back there</button>
         <button type="button" class="button" :disabled="!address" @click="newUnit">Swap it in there</button>
       </form>
-      <p v-if="d.latched_since">Nothing tries this login there again until it is changed, or you say that it is right. <button v-if="operator" type="button" class="button ml-2" @click="retry">It is right, try again</button></p>
+      <p v-if="d.latched_since">
+        Nothing tries this login there again until it is changed, or you say that it is right.
+        <button v-if="operator" type="button" class="button ml-2" @click="retry">It is right, try again</button>
+      </p>
     </div>
     <p v-if="said" role="status" class="mb-3">{{ said }}</p>
     <section class="card mb-4 p-3">
@@ -109,32 +148,82 @@ const facts = computed(() => {
         <h2>Tenure</h2>
         <span class="text-faded">each version as long as it was in force, as tall as its change; pick two to compare</span>
         <span class="grow"></span>
-        <button type="button" class="button" :disabled="picked.length !== 2" @click="compare">Compare {{ picked.length === 2 ? [...picked].sort((a, b) => a - b).join(' and ') : 'two' }}</button>
+        <button type="button" class="button" :disabled="picked.length !== 2" @click="compare">
+          Compare {{ picked.length === 2 ? [...picked].sort((a, b) => a - b).join(' and ') : 'two' }}
+        </button>
       </div>
       <TenureRibbon :versions="list" :picked="picked" @pick="pick" />
-      <div class="flex justify-between text-xs text-faded"><span>{{ when(list.at(-1)?.taken_at) }}</span><span>now</span></div>
+      <div class="flex justify-between text-xs text-faded">
+        <span>{{ when(list.at(-1)?.taken_at) }}</span><span>now</span>
+      </div>
     </section>
     <div class="grid gap-4 xl:grid-cols-[1fr_20rem]">
       <section class="min-w-0">
         <div class="mb-2 flex flex-wrap items-center gap-2" role="tablist" aria-label="Parts">
           <h2 class="mr-2">Versions</h2>
-          <button v-for="p in parts" :key="p" type="button" role="tab" class="button" :class="part === p ? 'border-teal! text-teal!' : ''" :aria-selected="part === p" @click="((chosen = p), (picked = []))">{{ p }}</button>
+          <button
+            v-for="p in parts"
+            :key="p"
+            type="button"
+            role="tab"
+            class="button"
+            :class="part === p ? 'border-teal! text-teal!' : ''"
+            :aria-selected="part === p"
+            @click="((chosen = p), (picked = []))"
+          >
+            {{ p }}
+          </button>
         </div>
         <div class="card overflow-x-auto">
           <table class="w-full">
-            <thead class="border-b border-rule bg-leaf"><tr><th class="px-2 py-1.5"><span class="sr-only">pick</span></th><th class="px-2">No.</th><th class="px-2">Taken</th><th class="hidden px-2 md:table-cell">Change</th><th class="hidden px-2 sm:table-cell">Changed by</th><th class="hidden px-2 lg:table-cell">Pulled</th><th class="px-2">Name and marks</th><th class="px-2"></th></tr></thead>
+            <thead class="border-b border-rule bg-leaf">
+              <tr>
+                <th class="px-2 py-1.5"><span class="sr-only">pick</span></th>
+                <th class="px-2">No.</th>
+                <th class="px-2">Taken</th>
+                <th class="hidden px-2 md:table-cell">Change</th>
+                <th class="hidden px-2 sm:table-cell">Changed by</th>
+                <th class="hidden px-2 lg:table-cell">Pulled</th>
+                <th class="px-2">Name and marks</th>
+                <th class="px-2"></th>
+              </tr>
+            </thead>
             <tbody>
               <tr v-for="v in list" :key="v.id" class="border-b border-rule last:border-0 hover:bg-leaf">
-                <td class="px-2 py-1"><input type="checkbox" class="size-4 accent-violet" :aria-label="'pick version ' + v.number" :checked="picked.includes(v.number)" @change="pick(v.number)" /></td>
+                <td class="px-2 py-1">
+                  <input
+                    type="checkbox"
+                    class="size-4 accent-violet"
+                    :aria-label="'pick version ' + v.number"
+                    :checked="picked.includes(v.number)"
+                    @change="pick(v.number)"
+                  />
+                </td>
                 <td class="px-2 font-semibold">{{ v.number }}</td>
                 <td class="px-2 whitespace-nowrap">{{ when(v.taken_at) }}</td>
-                <td class="hidden px-2 whitespace-nowrap md:table-cell"><template v-if="v.lines === 0">{{ v.size }} bytes</template><template v-else-if="v.number > 1"><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></template></td>
+                <td class="hidden px-2 whitespace-nowrap md:table-cell">
+                  <template v-if="v.lines === 0">{{ v.size }} bytes</template
+                  ><template v-else-if="v.number > 1"
+                    ><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></template
+                  >
+                </td>
                 <td class="hidden px-2 sm:table-cell">{{ v.author }}</td>
                 <td class="hidden px-2 text-faded lg:table-cell">{{ v.reason }}</td>
-                <td class="px-2"><span v-if="v.aside" class="mr-2" :class="v.aside === 'edited' ? 'text-violet' : 'text-alarm'">{{ v.aside }}</span><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" /></td>
+                <td class="px-2">
+                  <span v-if="v.aside" class="mr-2" :class="v.aside === 'edited' ? 'text-violet' : 'text-alarm'">{{
+                    v.aside
+                  }}</span><MarkVersion :version="v" :can="operator" @mark="(m) => mark(v, m)" />
+                </td>
                 <td class="px-2 text-right whitespace-nowrap">
-                  <RouterLink v-if="v.number > 1" class="mr-3" :to="`/compare?from=${v.ref.replace(/@\d+$/, '@' + (v.number - 1))}&to=${v.ref}`">what changed</RouterLink>
-                  <RouterLink v-if="operator && session.me?.secrets && v.lines > 0" class="mr-3" :to="`/edit?ref=${v.ref}`">edit</RouterLink>
+                  <RouterLink
+                    v-if="v.number > 1"
+                    class="mr-3"
+                    :to="`/compare?from=${v.ref.replace(/@\d+$/, '@' + (v.number - 1))}&to=${v.ref}`"
+                    >what changed</RouterLink
+                  >
+                  <RouterLink v-if="operator && session.me?.secrets && v.lines > 0" class="mr-3" :to="`/edit?ref=${v.ref}`"
+                    >edit</RouterLink
+                  >
                   <RouterLink v-if="operator" :to="`/push?ref=${v.ref}`">{{ v.aside === 'edited' ? 'push' : 'put back' }}</RouterLink>
                 </td>
               </tr>
@@ -146,23 +235,31 @@ const facts = computed(() => {
       </section>
       <section class="min-w-0">
         <template v-if="parts.includes('startup')">
-        <h2 class="mb-2">Running beside startup</h2>
-        <p class="card mb-4 p-3">
-          <template v-if="!d.latest">Nothing was pulled yet.</template>
-          <template v-else-if="d.unsaved"><StateMark state="unsaved" />: startup does not hold what runs; a restart would lose it. <RouterLink :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">See both</RouterLink></template>
-          <template v-else><StateMark state="steady" />: startup holds what runs.</template>
-        </p>
+          <h2 class="mb-2">Running beside startup</h2>
+          <p class="card mb-4 p-3">
+            <template v-if="!d.latest">Nothing was pulled yet.</template>
+            <template v-else-if="d.unsaved"
+              ><StateMark state="unsaved" />: startup does not hold what runs; a restart would lose it.
+              <RouterLink :to="`/compare?from=${name}/startup@latest&to=${name}@latest`">See both</RouterLink></template
+            >
+            <template v-else><StateMark state="steady" />: startup holds what runs.</template>
+          </p>
         </template>
         <template v-if="d.children?.length">
           <h2 class="mb-2">Devices that hang on it</h2>
           <ul class="card mb-4 grid gap-1 p-3">
-            <li v-for="k in d.children" :key="k.name" class="flex items-center justify-between gap-2"><RouterLink :to="'/devices/' + k.name">{{ k.name }}</RouterLink><StateMark :state="k.state" /></li>
+            <li v-for="k in d.children" :key="k.name" class="flex items-center justify-between gap-2">
+              <RouterLink :to="'/devices/' + k.name">{{ k.name }}</RouterLink><StateMark :state="k.state" />
+            </li>
           </ul>
         </template>
         <RestoreTest v-if="operator && d.latest && !d.member" :device="d" />
         <h2 class="mb-2">Entry and identity</h2>
         <dl class="card grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 p-3">
-          <template v-for="[k, v] in facts" :key="k"><dt class="text-faded">{{ k }}</dt><dd class="break-all">{{ v }}</dd></template>
+          <template v-for="[k, v] in facts" :key="k"
+            ><dt class="text-faded">{{ k }}</dt>
+            <dd class="break-all">{{ v }}</dd></template
+          >
         </dl>
       </section>
     </div>

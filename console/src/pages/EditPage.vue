@@ -29,7 +29,12 @@ void load()
 
 const keep = () =>
   attempt(async () => {
-    const v = await post<Version>('/versions', { ref: of, text: text.value, note: note.value, override: override.value || undefined }).catch((e) => {
+    const v = await post<Version>('/versions', {
+      ref: of,
+      text: text.value,
+      note: note.value,
+      override: override.value || undefined,
+    }).catch((e) => {
       if (!(e instanceof ApiError) || e.problem.status !== 409) throw e
       unlikely.value = e.problem.detail ?? ''
     })
@@ -40,11 +45,25 @@ const keep = () =>
 
 <template>
   <h1 class="mb-1">Edit {{ of }}</h1>
-  <p class="mb-3 text-faded">Kept as another version; {{ of }} stays as it is, and the device is not touched until the new one is pushed.</p>
-  <p v-if="masked" class="rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink">Its secrets are not shown to you, so it cannot be edited: the new version would lack them.</p>
+  <p class="mb-3 text-faded">
+    Kept as another version; {{ of }} stays as it is, and the device is not touched until the new one is pushed.
+  </p>
+  <p v-if="masked" class="rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink">
+    Its secrets are not shown to you, so it cannot be edited: the new version would lack them.
+  </p>
   <p v-else-if="opaque" class="text-faded">It is an opaque file; there is nothing in it that can be edited here.</p>
   <form v-else-if="before" class="grid gap-3" @submit.prevent="keep">
-    <label class="grid gap-1"><span class="sr-only">The text</span><textarea v-model="text" class="field min-h-[50vh] font-mono text-[13px] leading-5 whitespace-pre" name="text" wrap="off" spellcheck="false" autocomplete="off"></textarea></label>
+    <label class="grid gap-1"
+      ><span class="sr-only">The text</span
+      ><textarea
+        v-model="text"
+        class="field min-h-[50vh] font-mono text-[13px] leading-5 whitespace-pre"
+        name="text"
+        wrap="off"
+        spellcheck="false"
+        autocomplete="off"
+      ></textarea>
+    </label>
     <div v-if="unlikely" class="grid gap-2 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink" role="alert">
       <p>{{ unlikely }}</p>
       <label class="grid gap-1">Why is it kept all the same?<input v-model="override" class="field" name="override" /></label>

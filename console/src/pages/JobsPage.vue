@@ -24,17 +24,42 @@ const jobs = computed(() => data.value?.items ?? [])
 <template>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Jobs</h1>
-    <button v-for="k in names" :key="k" type="button" class="button" :class="kind === k ? 'border-teal! text-teal!' : ''" :aria-pressed="kind === k" @click="((kind = k), (before = ''))">{{ k || 'all' }}</button>
+    <button
+      v-for="k in names"
+      :key="k"
+      type="button"
+      class="button"
+      :class="kind === k ? 'border-teal! text-teal!' : ''"
+      :aria-pressed="kind === k"
+      @click="((kind = k), (before = ''))"
+    >
+      {{ k || 'all' }}
+    </button>
   </div>
   <ProblemNote :error="error" />
   <div class="card overflow-x-auto">
     <table class="w-full">
-      <thead class="border-b border-rule bg-leaf"><tr><th class="px-3 py-1.5">State</th><th class="px-3">Kind</th><th class="px-3">Device</th><th class="hidden px-3 sm:table-cell">Asked for</th><th class="hidden px-3 md:table-cell">By</th><th class="px-3">Summary</th></tr></thead>
+      <thead class="border-b border-rule bg-leaf">
+        <tr>
+          <th class="px-3 py-1.5">State</th>
+          <th class="px-3">Kind</th>
+          <th class="px-3">Device</th>
+          <th class="hidden px-3 sm:table-cell">Asked for</th>
+          <th class="hidden px-3 md:table-cell">By</th>
+          <th class="px-3">Summary</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="j in jobs" :key="j.id" class="border-b border-rule last:border-0 hover:bg-leaf">
-          <td class="px-3 py-1.5"><StateMark :state="j.outcome || j.state" /><span v-if="j.awaits" class="block text-faded">for {{ awaited(j) }}</span></td>
-          <td class="px-3"><RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink></td>
-          <td class="px-3 whitespace-nowrap"><template v-if="many(j)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink></td>
+          <td class="px-3 py-1.5">
+            <StateMark :state="j.outcome || j.state" /><span v-if="j.awaits" class="block text-faded">for {{ awaited(j) }}</span>
+          </td>
+          <td class="px-3">
+            <RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink>
+          </td>
+          <td class="px-3 whitespace-nowrap">
+            <template v-if="many(j)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink>
+          </td>
           <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(j.created_at) }}</td>
           <td class="hidden px-3 md:table-cell">{{ j.actor }}</td>
           <td class="px-3">{{ j.summary }}</td>
@@ -43,5 +68,9 @@ const jobs = computed(() => data.value?.items ?? [])
     </table>
     <p v-if="data && !jobs.length" class="p-6 text-center text-faded">No jobs yet. Pull a device to make the first.</p>
   </div>
-  <div class="mt-2 flex gap-3"><button v-if="data?.next" type="button" class="button" @click="before = data.next">Older</button><button v-if="before" type="button" class="button" @click="before = ''">Newest</button><span class="py-1.5 text-faded">Times are in {{ zone }}.</span></div>
+  <div class="mt-2 flex gap-3">
+    <button v-if="data?.next" type="button" class="button" @click="before = data.next">Older</button
+    ><button v-if="before" type="button" class="button" @click="before = ''">Newest</button
+    ><span class="py-1.5 text-faded">Times are in {{ zone }}.</span>
+  </div>
 </template>

@@ -16,7 +16,10 @@ const id = ref<string>()
 const trouble = ref<Error>()
 const { log } = useJob(id)
 
-const only = String(route.query.only ?? '').split('\n').map((b) => b.trim()).filter(Boolean)
+const only = String(route.query.only ?? '')
+  .split('\n')
+  .map((b) => b.trim())
+  .filter(Boolean)
 const swap = route.query.swap === '1'
 const place = route.query.at ? String(route.query.at) : undefined
 const through = ref(route.query.relay ? String(route.query.relay) : undefined)
@@ -31,7 +34,12 @@ async function another(): Promise<boolean> {
   const way = dialect.ways.find((w) => w.transport === d.transport) ?? dialect.ways[0]
   if (!way?.shows_key) return false
   const [, host, port] = /^(.*?)(?::(\d+))?$/.exec(place ?? d.address) ?? []
-  const p = await post<Probe>('/probe', { transport: way.transport, address: host, port: port ? Number(port) : d.port, relay: through.value })
+  const p = await post<Probe>('/probe', {
+    transport: way.transport,
+    address: host,
+    port: port ? Number(port) : d.port,
+    relay: through.value,
+  })
   if (p.fingerprint === d.host_key_fingerprint && !place) return false
   key.value = { shown: p.fingerprint, before: d.host_key_fingerprint }
   return true
@@ -42,7 +50,18 @@ async function look(accepted?: string) {
   try {
     if ((swap || place) && !accepted && (await another())) return
     key.value = undefined
-    const body = route.query.undo ? { undo_of: String(route.query.undo) } : { ref: what.value, to: device || undefined, method, only: only.length ? only : undefined, swap: swap || undefined, at: place, accept_key: accepted, relay: through.value }
+    const body = route.query.undo
+      ? { undo_of: String(route.query.undo) }
+      : {
+          ref: what.value,
+          to: device || undefined,
+          method,
+          only: only.length ? only : undefined,
+          swap: swap || undefined,
+          at: place,
+          accept_key: accepted,
+          relay: through.value,
+        }
     id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })).id
     const j = await ended(id.value)
     if (j.preview) void router.replace('/push/' + j.preview)
@@ -52,27 +71,43 @@ async function look(accepted?: string) {
   }
   // Where the service cannot reach it, a machine beside it may lend its reach.
   const name = device || what.value.split(/[@/]/)[0]
-  if (trouble.value && !through.value) relays.value = (await listAll<Schemas['Relay']>('/relays').catch(() => [])).filter((r) => r.device === name)
+  if (trouble.value && !through.value)
+    relays.value = (await listAll<Schemas['Relay']>('/relays').catch(() => [])).filter((r) => r.device === name)
 }
 const use = (r: Schemas['Relay']) => ((through.value = r.id), void look())
 if (what.value || route.query.undo) void look()
 </script>
 
 <template>
-  <h1 class="mb-3"><template v-if="swap">Another unit for {{ device }}</template><template v-else>Put {{ what || 'a version' }} back</template></h1>
+  <h1 class="mb-3">
+    <template v-if="swap">Another unit for {{ device }}</template
+    ><template v-else>Put {{ what || 'a version' }} back</template>
+  </h1>
   <p v-if="!what && !route.query.undo" class="text-faded">Choose a version on a device's page first.</p>
   <ProblemNote :error="trouble" class="mb-3" />
   <section v-if="key" class="card mb-3 max-w-2xl p-4" aria-label="Another key">
     <p class="font-semibold">The unit shows a key that is not the device's.</p>
     <p class="text-faded">Compare it with what the unit itself says, or with its papers. Nothing was told to it yet.</p>
     <dl class="my-3 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1">
-      <dt class="text-faded">shown now</dt><dd class="font-mono text-[13px] break-all">{{ key.shown }}</dd>
-      <template v-if="key.before"><dt class="text-faded">accepted until now</dt><dd class="font-mono text-[13px] break-all">{{ key.before }}</dd></template>
+      <dt class="text-faded">shown now</dt>
+      <dd class="font-mono text-[13px] break-all">{{ key.shown }}</dd>
+      <template v-if="key.before"
+        ><dt class="text-faded">accepted until now</dt>
+        <dd class="font-mono text-[13px] break-all">{{ key.before }}</dd></template
+      >
     </dl>
     <button type="button" class="button-main" @click="look(key.shown)">It is this unit's key, go on</button>
   </section>
-  <template v-if="id && !trouble"><p class="mb-2 text-faded" role="status">Looking at the device and working out what would be sent…</p></template>
+  <template v-if="id && !trouble"
+    ><p class="mb-2 text-faded" role="status">Looking at the device and working out what would be sent…</p></template
+  >
   <JobLog v-if="id" :log="log" />
-  <p v-for="r in trouble ? relays : []" :key="r.id" class="mt-3"><button type="button" class="button-main" @click="use(r)">Go through relay {{ r.id }}</button> <span class="text-faded">{{ r.actor }} lends the reach of a machine beside it<template v-if="r.address">, to {{ r.address }}</template>, until {{ when(r.until) }}</span></p>
+  <p v-for="r in trouble ? relays : []" :key="r.id" class="mt-3">
+    <button type="button" class="button-main" @click="use(r)">Go through relay {{ r.id }}</button>
+    <span class="text-faded"
+      >{{ r.actor }} lends the reach of a machine beside it<template v-if="r.address">, to {{ r.address }}</template
+      >, until {{ when(r.until) }}</span
+    >
+  </p>
   <button v-if="trouble" type="button" class="button mt-3" @click="look()">Look again</button>
 </template>

@@ -25,7 +25,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"magpie/internal/sim/box"
@@ -62,7 +61,6 @@ type Device struct {
 	revision int
 	factory  bool // the first-run page stands in the way
 	sessions box.Sessions
-	seals    sync.Map // session -> the token its forms carry
 }
 
 // State is what outlives a restart of the simulator.

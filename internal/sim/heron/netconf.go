@@ -307,7 +307,7 @@ func (p *peer) locked(op *node) (*node, error) {
 	defer d.Unlock()
 	switch op.Name {
 	case "get-config", "get":
-		top := d.running
+		var top *node
 		if op.Name == "get" {
 			top = d.state()
 		} else {
