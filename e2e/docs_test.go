@@ -57,21 +57,24 @@ func TestNamingGuide(t *testing.T) {
 	}
 }
 
-// TestAPIGuide: the calls of the guide to the API are made as they stand there.
+// TestAPIGuide: the calls of the guide to the API are made as they stand there, and
+// lead to a push that is confirmed.
 func TestAPIGuide(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	w.fleet.amend(r1, "mwilks", "lane quay1", `note "changed"`)
+	w.pull(r1)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
-	known := map[string]string{"TOKEN": w.admin.Token, "$U": w.url, "PREVIEW": "", "HASH": ""}
+	known := map[string]string{"TOKEN": w.admin.Token, "PASSWORD": w.firstPassword(), "$U": w.url}
+	newest := func(kind string) client.Job {
+		return must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: kind, Limit: 1}))(t).Items[0]
+	}
 	vars, calls := "", 0
 	for _, l := range blocks(t, "api.md") {
 		l, _, _ = strings.Cut(l, "   #")
 		for from, to := range known {
-			if to != "" {
-				l = strings.ReplaceAll(l, from, to)
-			}
+			l = strings.ReplaceAll(l, from, to)
 		}
 		if strings.HasPrefix(l, "A=") {
 			vars = l + "; "
@@ -84,14 +87,17 @@ func TestAPIGuide(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v\n%s", l, err, out)
 		}
-		if known["PREVIEW"] == "" {
-			j := w.end(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID)
-			p := must(w.admin.Preview(ctx(t), j.Preview))(t)
+		switch {
+		case strings.Contains(l, "/pulls"):
+			known["JOB"] = w.end(newest("pull").ID).ID
+		case strings.HasSuffix(strings.TrimSpace(l), "/previews"):
+			p := must(w.admin.Preview(ctx(t), w.end(newest("preview").ID).Preview))(t)
 			known["PREVIEW"], known["HASH"] = p.ID, p.Hash
+		case strings.Contains(l, "/pushes"):
+			known["PUSH"] = w.parked(newest("push").ID).ID
 		}
 	}
-	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push"}))(t).Items
-	if calls != 3 || len(jobs) != 1 || w.end(jobs[0].ID).Outcome != "equal" {
-		t.Errorf("%d calls led to %+v", calls, jobs)
+	if calls != 14 || w.end(known["PUSH"]).Outcome != "equal" {
+		t.Errorf("%d calls led to %+v", calls, newest("push"))
 	}
 }

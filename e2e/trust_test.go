@@ -357,7 +357,7 @@ func TestRightsEndAtOnce(t *testing.T) {
 	// A relay is closed by route: by who opened it or an admin.
 	op = w.as("okonkwo", "words for okonkwo")
 	other := w.addUser("lindqvist", "operator")
-	id, _, _ = w.lend(op, r1, "", w.fleet.place(r1).Address)
+	id, _, _ := w.lend(op, r1, "", w.fleet.place(r1).Address)
 	if err := other.CloseRelay(ctx(t), id); !client.IsStatus(err, 403) {
 		t.Errorf("closed by somebody else: %v", err)
 	}
