@@ -17,7 +17,7 @@ import (
 // command line and console, with nothing else changed.
 func TestOneRegistration(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, 1, withProgram("magpie/e2e/testdata/kettle"))
+	w := newWorld(t, 1, withProgram("kettle"))
 	op := w.addUser("okonkwo", "operator")
 	tea := func(with ...string) string {
 		n := client.NewJob{Kind: "kettle", With: map[string]any{"cups": "2", "blend": "harbour"}}
