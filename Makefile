@@ -32,7 +32,7 @@ demo: build
 # The core has no goroutines, so nothing that the race detector could find; its
 # properties are walked ten times faster without.
 test: build check check-console
-	go test -race -timeout 18m -parallel 4 $$(go list ./... | grep -v /internal/core/)
+	go test -race -timeout 18m -parallel 5 $$(go list ./... | grep -v /internal/core/)
 	go test ./internal/core/...
 
 # Every family, by every method, with every fault of its simulator.

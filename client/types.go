@@ -805,6 +805,8 @@ type Status struct {
 	States   map[string]int `json:"states"`
 	Order    []string       `json:"order"` // the states, worst first
 
+	AsOf *time.Time `json:"as_of,omitempty"` // when this was so; the database is away since
+
 	NeverProven int `json:"never_proven"` // devices of which no version was ever put back and proved
 
 	Running  int      `json:"jobs_running"`

@@ -432,3 +432,45 @@ func TestStopsWhileItOwesAnUndo(t *testing.T) {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}
 }
+
+// TestSavedInTheWindow: somebody saves what was pushed while it waits to be
+// confirmed. Undone, startup holds again what it held before: a restart brings
+// nothing back that was taken back. Where startup cannot be written, it says so.
+func TestSavedInTheWindow(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "by hand"`)
+	w.fleet.stow(r1)
+	w.pull(r1)
+	before, startup := w.fleet.running(r1), w.fleet.startup(r1)
+
+	j := w.parked(w.within("5m", r1+"@1").ID)
+	w.fleet.stow(r1)
+	if w.fleet.startup(r1) == startup {
+		t.Fatal("nothing was saved")
+	}
+	must(w.admin.Undo(ctx(t), j.ID))(t)
+	end := w.end(j.ID)
+	if end.Outcome != "undone" || w.fleet.running(r1) != before || w.fleet.startup(r1) != startup {
+		t.Errorf("%s: %s\n%s\nstartup is\n%s", end.Outcome, end.Summary, w.logText(j.ID), w.fleet.startup(r1))
+	}
+	if log := w.logText(j.ID); !strings.Contains(log, "somebody saved it") {
+		t.Errorf("the log does not say why startup was written:\n%s", log)
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" {
+		t.Errorf("afterwards it is %s", d.State)
+	}
+
+	// Startup cannot be written: undone is not said of it.
+	j = w.parked(w.within("5m", r1+"@1").ID)
+	w.fleet.stow(r1)
+	w.fleet.faults(r1, tern.Faults{RefuseStow: true})
+	must(w.admin.Undo(ctx(t), j.ID))(t)
+	if end := w.end(j.ID); end.Outcome != "unsaved" || !strings.Contains(end.Summary, "startup does not hold that") || w.fleet.running(r1) != before {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "unsaved" {
+		t.Errorf("afterwards it is %s", d.State)
+	}
+}

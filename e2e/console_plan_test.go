@@ -15,6 +15,7 @@ import (
 // staged one waits for its restart; a snapshot is made and put back; a restore test is
 // held; a bootstrap sheet says its secrets when asked: all in the console.
 func TestConsolePlans(t *testing.T) {
+	t.Parallel()
 	w := demoWorld(t)
 	b := newBrowser(t, w.url)
 	b.signIn("admin", "demo-admin-1")

@@ -30,6 +30,7 @@ func demoWorld(t *testing.T) *world {
 // TestConsolePutsItRight is the story of the demo, told in the browser: sign in,
 // find the drifted router, see what drifted, put it back, see the proof.
 func TestConsolePutsItRight(t *testing.T) {
+	t.Parallel()
 	w := demoWorld(t)
 	b := newBrowser(t, w.url)
 	b.allow = append(b.allow, "401")
@@ -137,6 +138,7 @@ func TestConsolePutsItRight(t *testing.T) {
 // TestConsoleWatchedFromTwo: a push begun in one browser is followed live in
 // another; and a refused line is explained in both.
 func TestConsoleWatchedFromTwo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	changed(w)
 	w.fleet.faults(r1, tern.Faults{HoldLine: 4})
@@ -170,6 +172,7 @@ func TestConsoleWatchedFromTwo(t *testing.T) {
 
 // TestConsoleFailedPull explains a job that failed, and what to do.
 func TestConsoleFailedPull(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 2)
 	w.fleet.faults(r1, tern.Faults{Down: true})
 	b := newBrowser(t, w.url)
@@ -199,6 +202,7 @@ func TestConsoleFailedPull(t *testing.T) {
 // TestConsoleSessionRunsOut: what was typed is still there after signing in
 // again.
 func TestConsoleSessionRunsOut(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
 	b := newBrowser(t, w.url)
@@ -221,6 +225,7 @@ func TestConsoleSessionRunsOut(t *testing.T) {
 // TestConsoleAddsADevice: the key's fingerprint and the identity are shown
 // before anything is saved.
 func TestConsoleAddsADevice(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 2)
 	const name = "innisquill-r1"
 	p := w.fleet.place(name)
@@ -268,6 +273,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 // TestConsolePagesFit: every page, wide and narrow, light and dark, without
 // overflow, complaints, or controls without a name.
 func TestConsolePagesFit(t *testing.T) {
+	t.Parallel()
 	w := demoWorld(t)
 	b := newBrowser(t, w.url)
 	b.signIn("admin", "demo-admin-1")
@@ -343,6 +349,7 @@ func TestConsolePagesFit(t *testing.T) {
 // TestContrast computes the contrast of every pair of ink and paper the console
 // uses (WCAG 2.2, 1.4.3), light and dark.
 func TestContrast(t *testing.T) {
+	t.Parallel()
 	raw, err := os.ReadFile("../console/src/style.css")
 	if err != nil {
 		t.Fatal(err)

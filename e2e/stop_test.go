@@ -158,7 +158,14 @@ func TestDatabaseAway(t *testing.T) {
 	eventually(t, "they are under way", func() bool { return must(w.admin.Status(ctx(t)))(t).Running == len(jobs) })
 	g.shuts()
 	began := time.Now()
-	if _, err := w.admin.Status(ctx(t)); !client.IsStatus(err, 503) || strings.Contains(err.Error(), "tcp") || strings.Contains(err.Error(), "sql") {
+	st := must(w.admin.Status(ctx(t)))(t)
+	if age := time.Since(*st.AsOf); st.Devices != len(w.fleet.places) || age > 10*time.Second || time.Since(began) > 10*time.Second {
+		t.Errorf("after %s the last status is told as of %s: %+v", time.Since(began), age, st)
+	}
+	if out, said, status := w.cli("status"); status != 0 || !strings.Contains(out, "The service's database is away; this was so") {
+		t.Errorf("status %d, %s%s", status, out, said)
+	}
+	if _, err := w.admin.Devices(ctx(t), nil); !client.IsStatus(err, 503) || strings.Contains(err.Error(), "tcp") || strings.Contains(err.Error(), "sql") {
 		t.Errorf("what a person is told: %v", err)
 	}
 	time.Sleep(25*time.Second - time.Since(began)) // longer than a person is kept waiting, and than a heart may stand still

@@ -55,6 +55,8 @@ type Server struct {
 	hashing  *line // of passwords, which takes much memory
 	checking *line // of dialects
 
+	last lastStatus
+
 	mu    sync.Mutex
 	looks map[string]time.Time // what was written down of who looked at what
 	kept  struct {             // the texts that are kept, when they were last counted

@@ -606,60 +606,6 @@ func (s *Server) retryLogin(c *gin.Context) {
 	})
 }
 
-func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error) {
-	q := s.Jobs.Store.As(a)
-	st := client.Status{Version: s.Version, Instance: s.Instance, States: map[string]int{}, Order: core.States, Attend: []client.Device{}}
-	all, err := q.Devices(ctx, ref.All())
-	if err != nil {
-		return st, err
-	}
-	for _, d := range all {
-		st.Devices++
-		st.States[d.State]++
-		if d.ProvenAt == nil {
-			st.NeverProven++
-		}
-	}
-	for _, state := range core.States {
-		for _, d := range all {
-			if d.State == state && state != core.Steady && len(st.Attend) < 50 {
-				st.Attend = append(st.Attend, wireDevice(d))
-			}
-		}
-	}
-	counts, err := q.JobCounts(ctx)
-	if err != nil {
-		return st, err
-	}
-	st.Queued, st.Running, st.Waiting = counts[core.Queued], counts[core.Running], counts[core.Waiting]
-	st.Contents, st.Bytes, err = s.contents(ctx, q)
-	return st, err
-}
-
-// contents tells how many texts are kept and their bytes, as of the last minute:
-// adding them up takes reading of all there are.
-func (s *Server) contents(ctx context.Context, q *store.Q) (int64, int64, error) {
-	s.mu.Lock()
-	k := s.kept
-	s.mu.Unlock()
-	if now := s.Clock(); k.at.IsZero() || now.Sub(k.at) >= time.Minute || now.Before(k.at) {
-		n, bytes, err := q.ContentsCount(ctx)
-		if err != nil {
-			return 0, 0, err
-		}
-		k.at, k.n, k.bytes = now, n, bytes
-		s.mu.Lock()
-		s.kept = k
-		s.mu.Unlock()
-	}
-	return k.n, k.bytes, nil
-}
-
-func (s *Server) status(c *gin.Context) {
-	st, err := s.gather(c.Request.Context(), actor(c))
-	answer(c, 200, st, err)
-}
-
 // swaps lists the hardware that took a device's place.
 func (s *Server) swaps(c *gin.Context) {
 	q := s.Jobs.Store.As(actor(c))

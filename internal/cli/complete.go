@@ -66,7 +66,7 @@ func offers(ctx context.Context, s *client.Client, usage, word string) (out []st
 		device, _, _ := strings.Cut(word, "@")
 		name, part, _ := strings.Cut(device, "/")
 		versions, _ := s.Versions(ctx, name, part, 0, 100)
-		for _, w := range append(append([]string{}, ref.Keywords...), "live") {
+		for _, w := range ref.Keywords {
 			out = append(out, device+"@"+w)
 		}
 		for _, v := range versions {

@@ -38,7 +38,7 @@ func (a *app) sayOther(ctx context.Context, c *cli.Command) error {
 	if len(got) == 0 {
 		return cli.ShowSubcommandHelp(c)
 	}
-	if len(got) != 2 {
+	if len(got) != 2 || misspelt(c) != "" {
 		return unknown(c)
 	}
 	s, err := a.client(c)
@@ -133,16 +133,21 @@ func (a *app) jobAsk(ctx context.Context, c *cli.Command, s *client.Client, got 
 
 // unknown says that there is no such command, and which was meant.
 func unknown(c *cli.Command) error {
-	given := c.Args().First()
+	next := "see: " + c.FullName() + " --help"
+	if meant := misspelt(c); meant != "" {
+		next = meant
+	}
+	return fmt.Errorf("%s has no command %q; %s", c.FullName(), c.Args().First(), next)
+}
+
+// misspelt says which of its commands was meant by its first word; empty when none
+// is near.
+func misspelt(c *cli.Command) string {
 	var names []string
 	for _, sub := range c.VisibleCommands() {
 		names = append(names, sub.Name)
 	}
-	next := "see: " + c.FullName() + " --help"
-	if meant := ref.Meant(given, names); meant != "" {
-		next = meant
-	}
-	return fmt.Errorf("%s has no command %q; %s", c.FullName(), given, next)
+	return ref.Meant(c.Args().First(), names)
 }
 
 // older are words that were used before, each with the one used now. They are

@@ -168,6 +168,9 @@ func (a *app) status() *cli.Command {
 			return err
 		}
 		a.print(c, st, func() {
+			if st.AsOf != nil {
+				a.s.printf("%s this was so %s (%s %s)\n", a.s.paint(alarm, "The service's database is away;"), ago(st.AsOf), when(*st.AsOf), zoneName())
+			}
 			var states []string
 			for _, name := range st.Order {
 				if n := st.States[name]; n > 0 {

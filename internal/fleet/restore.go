@@ -427,13 +427,17 @@ func (s *Service) DecideAll(ctx context.Context, actor core.Actor, restoreID, de
 }
 
 // now reads how the pushes of a restore stand by now.
-func (r RestoreResult) now(ctx context.Context, q *store.Q) RestoreResult {
+func (r RestoreResult) now(ctx context.Context, q *store.Q) (RestoreResult, error) {
 	out := RestoreResult{r.Which, slices.Clone(r.Rows)}
-	for i, row := range out.Rows {
-		if row.JobID == "" {
-			continue
+	var ids []string
+	for _, row := range out.Rows {
+		if row.JobID != "" {
+			ids = append(ids, row.JobID)
 		}
-		if p, err := q.Job(ctx, row.JobID); err == nil {
+	}
+	stand, err := q.JobsStand(ctx, ids)
+	for i, row := range out.Rows {
+		if p, ok := stand[row.JobID]; ok {
 			if out.Rows[i].Summary = p.Summary; p.State == core.Ended {
 				out.Rows[i].Outcome = p.Outcome
 			} else {
@@ -441,7 +445,7 @@ func (r RestoreResult) now(ctx context.Context, q *store.Q) RestoreResult {
 			}
 		}
 	}
-	return out
+	return out, err
 }
 
 // Restored reads how the pushes of a restore stand by now.
@@ -450,5 +454,5 @@ func (s *Service) Restored(ctx context.Context, actor core.Actor, j core.Job) (o
 	if err := q.OpenResult(j, &out); err != nil {
 		return out, err
 	}
-	return out.now(ctx, q), nil
+	return out.now(ctx, q)
 }

@@ -219,6 +219,25 @@ func (q *Q) Job(ctx context.Context, id string) (core.Job, error) {
 	return j, err
 }
 
+// JobsStand reads how jobs stand, by id: state, outcome and summary.
+func (q *Q) JobsStand(ctx context.Context, ids []string) (map[string]core.Job, error) {
+	out := map[string]core.Job{}
+	for part := range slices.Chunk(ids, 500) {
+		query, args, err := in(`SELECT id, state, outcome, summary FROM jobs WHERE id IN (?)`, part)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := list[core.Job](ctx, q.ext, query, args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, j := range rows {
+			out[j.ID] = j
+		}
+	}
+	return out, nil
+}
+
 // JobFilter narrows a list of jobs.
 type JobFilter struct {
 	Before string // ids below this one

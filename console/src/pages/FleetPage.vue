@@ -102,6 +102,9 @@ const next = (d: Device) =>
 </script>
 
 <template>
+  <p v-if="status.data.value?.as_of" class="mb-3 rounded border-2 border-alarm px-3 py-2" role="alert">
+    <b class="text-alarm">The service's database is away.</b> What stands here was so {{ when(status.data.value.as_of) }}.
+  </p>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Fleet</h1>
     <button
