@@ -3,8 +3,7 @@ import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
 import { router } from './router'
-import { startTheme } from './composables/theme'
+import './composables/theme'
 import './style.css'
 
-startTheme()
 createApp(App).use(createPinia()).use(PiniaColada, {}).use(router).mount('#app')

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/job"
@@ -125,13 +127,11 @@ func (s *Service) restorePreviewJob(ctx context.Context, j core.Job, l *job.Log)
 		req.Which = "snapshot " + req.Snapshot
 	}
 	out := RestorePreview{Which: req.Which, Rows: make([]RestorePreviewRow, len(req.DeviceIDs))}
-	var wg sync.WaitGroup
-	gate := make(chan struct{}, atOnce)
+	var some errgroup.Group
+	some.SetLimit(atOnce)
 	var mu sync.Mutex // the log is written by one at a time
 	for i, id := range req.DeviceIDs {
-		gate <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-gate }()
+		some.Go(func() error {
 			row := s.restorePreview(ctx, j, id, req.Which, picked)
 			mu.Lock()
 			defer mu.Unlock()
@@ -142,9 +142,10 @@ func (s *Service) restorePreviewJob(ctx context.Context, j core.Job, l *job.Log)
 			default:
 				l.Info("%s: %s to send, to run %s", row.Device, core.Count(row.Lines, "line", "lines"), row.Target)
 			}
+			return nil
 		})
 	}
-	wg.Wait()
+	_ = some.Wait() // what went wrong stands in the rows
 	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return
 	}
@@ -344,23 +345,17 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		l.Step("the first alone: %s", looked.Rows[todo[0]].Device)
 		one(todo[0])
 	}
-	var wg sync.WaitGroup
-	gate := make(chan struct{}, max(1, req.AtOnce))
-	for n, i := range todo {
-		if n == 0 {
-			continue
-		}
-		gate <- struct{}{}
-		if stop() {
-			<-gate
-			break
-		}
-		wg.Go(func() {
-			defer func() { <-gate }()
-			one(i)
+	var others errgroup.Group
+	others.SetLimit(max(1, req.AtOnce))
+	for _, i := range todo[min(1, len(todo)):] {
+		others.Go(func() error { // begun when there is room, so it is asked here whether to go on
+			if !stop() {
+				one(i)
+			}
+			return nil
 		})
 	}
-	wg.Wait()
+	_ = others.Wait()
 	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return // the next start goes on where this one was
 	}

@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/link"
@@ -357,20 +359,10 @@ func (n *Instance) play(ctx context.Context, f *simulator, d core.Device, e sim.
 
 // each calls do for 0 to n-1, so many at a time, and returns the first error.
 func each(n, most int, do func(i int) error) error {
-	var wg sync.WaitGroup
-	var once sync.Once
-	var first error
-	gate := make(chan struct{}, most)
+	var all errgroup.Group
+	all.SetLimit(most)
 	for i := range n {
-		wg.Add(1)
-		gate <- struct{}{}
-		go func() {
-			defer func() { <-gate; wg.Done() }()
-			if err := do(i); err != nil {
-				once.Do(func() { first = err })
-			}
-		}()
+		all.Go(func() error { return do(i) })
 	}
-	wg.Wait()
-	return first
+	return all.Wait()
 }

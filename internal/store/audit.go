@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -58,7 +57,7 @@ func (q *Q) AuditAll(ctx context.Context, deeds []AuditEntry) error {
 			rows = append(rows, d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, end.MAC, d.Form)
 		}
 		if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac, form) VALUES `+
-			strings.TrimSuffix(strings.Repeat(`(?, ?, ?, ?, ?, ?, ?, ?), `, len(part)), ", "), rows...); err != nil {
+			values(`(?, ?, ?, ?, ?, ?, ?, ?)`, len(part)), rows...); err != nil {
 			return err
 		}
 	}

@@ -91,7 +91,7 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 			return nil
 		}
 		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, instance, incarnation, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, for_instance, idem_key, request)
-			VALUES `+strings.TrimSuffix(strings.Repeat(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), `, n), ", "), rows...)
+			VALUES `+values(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, n), rows...)
 		rows = rows[:0]
 		return err
 	}
@@ -475,7 +475,7 @@ func (q *Q) AddEntries(ctx context.Context, jobID string, entries []core.Entry) 
 			args = append(args, jobID, e.Seq, q.keys.Seal("job log", fmt.Sprintf("%s %d", jobID, e.Seq), raw))
 		}
 		// One that is there was written before, and the answer got lost.
-		if _, err := q.exec(ctx, `INSERT IGNORE INTO job_log (job_id, seq, sealed) VALUES `+strings.TrimSuffix(strings.Repeat("(?, ?, ?), ", n), ", "), args...); err != nil {
+		if _, err := q.exec(ctx, `INSERT IGNORE INTO job_log (job_id, seq, sealed) VALUES `+values("(?, ?, ?)", n), args...); err != nil {
 			return err
 		}
 		entries = entries[n:]

@@ -18,6 +18,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -510,4 +511,9 @@ func newIDs(at time.Time, n int) []string {
 		ids[i] = idLetters.EncodeToString(b[:])
 	}
 	return ids
+}
+
+// values are the places of many rows in one statement.
+func values(row string, n int) string {
+	return strings.TrimSuffix(strings.Repeat(row+", ", n), ", ")
 }

@@ -1,3 +1,4 @@
+import { useEventListener } from '@vueuse/core'
 import { onBeforeUnmount, onMounted } from 'vue'
 
 export interface Key {
@@ -15,7 +16,7 @@ function typing(e: KeyboardEvent) {
   return t.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(t.tagName)
 }
 
-window.addEventListener('keydown', (e) => {
+useEventListener(window, 'keydown', (e) => {
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return
   if (document.querySelector('[role=dialog]')) return
   const both = first ? `${first} ${e.key}` : e.key

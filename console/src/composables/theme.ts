@@ -1,18 +1,9 @@
-import { ref, watchEffect } from 'vue'
+import { useColorMode } from '@vueuse/core'
 
-type Theme = 'light' | 'dark'
-const kept = localStorage.getItem('theme') as Theme | null
-const dark = matchMedia('(prefers-color-scheme: dark)')
-export const theme = ref<Theme>(kept ?? (dark.matches ? 'dark' : 'light'))
-
-export function startTheme() {
-  dark.addEventListener('change', (e) => {
-    if (!localStorage.getItem('theme')) theme.value = e.matches ? 'dark' : 'light'
-  })
-  watchEffect(() => (document.documentElement.dataset.theme = theme.value))
-}
+// Light or dark, as the system has it until somebody chooses.
+const { store, state } = useColorMode({ attribute: 'data-theme', storageKey: 'theme', disableTransition: false })
+export const theme = state
 
 export function turnTheme() {
-  theme.value = theme.value === 'dark' ? 'light' : 'dark'
-  localStorage.setItem('theme', theme.value)
+  store.value = state.value === 'dark' ? 'light' : 'dark'
 }
