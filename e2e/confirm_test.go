@@ -54,8 +54,7 @@ func TestConfirm(t *testing.T) {
 		{"control-f1", []string{`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`}, "the device itself goes back", true, false},
 	} {
 		t.Run(d.name, func(t *testing.T) {
-			w.t = t
-			defer func() { w.t = w.top }()
+			w := w.on(t)
 			if j := w.pull(d.name); j.Outcome != "done" {
 				t.Fatal(j.Summary)
 			}

@@ -36,8 +36,7 @@ func TestEveryFamily(t *testing.T) {
 	w := newWorld(t, 1, withFamilies(sim.AllFamilies))
 	for _, c := range changes {
 		t.Run(c.device+"/"+c.part, func(t *testing.T) {
-			w.t = t
-			defer func() { w.t = w.top }()
+			w := w.on(t)
 			ref := c.device + "/" + c.part
 			if j := w.pull(c.device); j.Outcome != "done" {
 				t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
@@ -148,8 +147,7 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 				continue
 			}
 			t.Run(f.name+"/"+name, func(t *testing.T) {
-				w.t = t
-				defer func() { w.t = w.top }()
+				w := w.on(t)
 				part := must(w.admin.Dialect(ctx(t), w.fleet.place(name).Family))(t).Parts[0]
 				if part == "differences" {
 					part = "running"

@@ -63,8 +63,9 @@ func TestKilledAtEveryLine(t *testing.T) {
 	for n := 1; n <= total; n++ {
 		for _, applied := range []bool{false, true} {
 			t.Run(fmt.Sprintf("line %d of %d, applied %v", n, total, applied), func(t *testing.T) {
-				w.t = t
-				w.fleet.t = t
+				all := w
+				w := all.on(t)
+				defer func() { *all = *w.on(all.top) }() // the service was started again
 				w.fleet.faults(r1, tern.Faults{HoldLine: n, HoldApplied: applied})
 				versions := len(w.versions(r1))
 				push := w.begin(r1 + "@1")

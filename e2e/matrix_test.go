@@ -17,10 +17,28 @@ import (
 type trial struct {
 	name   string
 	faults box.Faults
+	// fired tells by what came of the push whether it went wrong at all: a push of one
+	// change never comes to a second. nil: nothing is to go wrong.
+	fired func(came) bool
 	// during is what happens once the device holds a change.
 	during func(w *world, device string)
 	// helped is how long somebody lets it stay away after a restart.
 	helped time.Duration
+}
+
+// came is what came of a push.
+type came struct {
+	end      client.Job
+	log      string
+	held     bool // the device held a change
+	restarts int
+}
+
+func refused(c came) bool   { return c.end.Push != nil && c.end.Push.Refused != nil }
+func holding(c came) bool   { return c.held }
+func restarted(c came) bool { return c.restarts > 0 }
+func says(words string) func(came) bool {
+	return func(c came) bool { return strings.Contains(c.log, words) || strings.Contains(c.end.Summary, words) }
 }
 
 func pause(faults box.Faults, then time.Duration, back box.Faults) func(w *world, device string) {
@@ -47,18 +65,18 @@ func newKey(w *world, device string) {
 
 var trials = []trial{
 	{name: "nothing"},
-	{name: "first change refused", faults: box.Faults{RefuseLine: 1}},
-	{name: "second change refused", faults: box.Faults{RefuseLine: 2}},
-	{name: "first change ignored", faults: box.Faults{IgnoreLine: 1}},
-	{name: "cut before the first change", faults: box.Faults{HoldLine: 1}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{})},
-	{name: "cut after the first change", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{})},
-	{name: "cut at the second change", faults: box.Faults{HoldLine: 2}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{})},
-	{name: "held by somebody", faults: box.Faults{HeldBy: "mwilks"}},
-	{name: "full disk", faults: box.Faults{FullDisk: true}},
-	{name: "busy", faults: box.Faults{Busy: 2}},
-	{name: "another host key in the middle", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: newKey},
-	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}},
-	{name: "no return by itself", faults: box.Faults{NoReturn: true}, helped: 6 * time.Second},
+	{name: "first change refused", faults: box.Faults{RefuseLine: 1}, fired: refused},
+	{name: "second change refused", faults: box.Faults{RefuseLine: 2}, fired: refused},
+	{name: "first change ignored", faults: box.Faults{IgnoreLine: 1}, fired: func(c came) bool { return c.end.Outcome != "equal" }},
+	{name: "cut before the first change", faults: box.Faults{HoldLine: 1}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{}), fired: holding},
+	{name: "cut after the first change", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{}), fired: holding},
+	{name: "cut at the second change", faults: box.Faults{HoldLine: 2}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{}), fired: holding},
+	{name: "held by somebody", faults: box.Faults{HeldBy: "mwilks"}, fired: says("mwilks")},
+	{name: "full disk", faults: box.Faults{FullDisk: true}, fired: func(c came) bool { return c.end.Outcome != "equal" }},
+	{name: "busy", faults: box.Faults{Busy: 2}, fired: says("busy")},
+	{name: "another host key in the middle", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: newKey, fired: holding},
+	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}, fired: restarted},
+	{name: "no return by itself", faults: box.Faults{NoReturn: true}, helped: 6 * time.Second, fired: restarted},
 }
 
 // TestMatrix pushes to every family by every method with everything going wrong
@@ -69,7 +87,7 @@ func TestMatrix(t *testing.T) {
 	t.Parallel()
 	all := os.Getenv("MAGPIE_MATRIX") == "all"
 	w := newWorld(t, 1, withFamilies(sim.AllFamilies))
-	n := 0
+	n, fired := 0, map[string]int{}
 	for i, c := range changes {
 		if strings.Contains(c.part, "+") {
 			continue
@@ -97,19 +115,27 @@ func TestMatrix(t *testing.T) {
 				}
 				n++
 				t.Run(fmt.Sprintf("%s/%s/%s", c.device, method, tr.name), func(t *testing.T) {
-					w.t = t
-					defer func() { w.t = w.top }()
-					w.tryPush(c.device, ref, method, asked, before, tr)
+					if w.on(t).tryPush(c.device, ref, method, asked, before, tr) {
+						fired[tr.name]++
+						t.Log("it went wrong, as it was to")
+					} else if tr.fired != nil {
+						t.Log("nothing went wrong: this push never comes to that")
+					}
 				})
 			}
 		}
 	}
-	t.Logf("%d pushes", n)
+	t.Logf("%d pushes; of each kind went wrong: %v", n, fired)
+	for _, tr := range trials {
+		if tr.fired != nil && fired[tr.name] == 0 {
+			t.Errorf("%s: it went wrong nowhere, so nothing is known of it", tr.name)
+		}
+	}
 }
 
 // tryPush pushes version 1 to a device that runs version 2, and puts version 2
-// back afterwards.
-func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
+// back afterwards. It tells whether something went wrong.
+func (w *world) tryPush(device, ref, method, asked, before string, tr trial) (fired bool) {
 	w.t.Helper()
 	// A controller's document names its defaults, which its own may leave out.
 	same := func(a, b string) bool {
@@ -124,14 +150,17 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
 	}
 	p := must(w.admin.Preview(ctx(w.t), j.Preview))(w.t)
 	if len(p.Steps) == 0 {
-		return // by merge there may be nothing to add
+		return false // by merge there may be nothing to add
 	}
 	w.fleet.faults(device, tr.faults)
+	var c came
+	restarts := w.fleet.status(device).Restarts
 	push := must(w.admin.Push(ctx(w.t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "20s", WhenEqual: true}, ""))(w.t)
 	if tr.during != nil {
 		// A push of one change never comes to a second.
 		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 			if w.fleet.status(device).Holding {
+				c.held = true
 				tr.during(w, device)
 				break
 			}
@@ -141,7 +170,6 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
 		}
 	}
 	if tr.helped > 0 {
-		restarts := w.fleet.status(device).Restarts
 		for end := time.Now().Add(15 * time.Second); time.Now().Before(end) && must(w.admin.Job(ctx(w.t), push.ID))(w.t).State != "ended"; time.Sleep(100 * time.Millisecond) {
 			if w.fleet.status(device).Restarts > restarts {
 				time.Sleep(tr.helped)
@@ -151,6 +179,7 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
 		w.fleet.faults(device, box.Faults{}) // somebody brings it up
 	}
 	end := w.end(push.ID)
+	c.end, c.log, c.restarts = end, w.logText(push.ID), w.fleet.status(device).Restarts-restarts
 	w.fleet.faults(device, box.Faults{})
 	now := w.fleet.running(device)
 	told := fmt.Sprintf("%s: %s\n%s\nit runs\n%s", end.Outcome, end.Summary, w.logText(push.ID), now)
@@ -178,4 +207,5 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) {
 			w.t.Fatalf("bringing it back: %s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 		}
 	}
+	return tr.fired != nil && tr.fired(c)
 }

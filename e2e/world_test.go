@@ -117,6 +117,14 @@ func newWorld(t testing.TB, routers int, opts ...option) *world {
 	return w
 }
 
+// on is the world for a test within its own: what fails there fails that.
+func (w *world) on(t testing.TB) *world {
+	in := *w
+	fleet := *w.fleet
+	in.t, fleet.t, in.fleet = t, t, &fleet
+	return &in
+}
+
 func (w *world) register(p sim.Place, dialect string) {
 	w.t.Helper()
 	must(w.admin.AddDevice(ctx(w.t), w.entry(p, dialect)))(w.t)

@@ -8,8 +8,11 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
+	"strings"
 
 	"magpie/internal/api"
+	"magpie/internal/job"
 )
 
 func main() {
@@ -17,12 +20,42 @@ func main() {
 	flag.Parse()
 	for file, make := range map[string]func() ([]byte, error){
 		"internal/api/openapi.yaml": func() ([]byte, error) { return api.Describe(api.Kinds()) },
+		"docs/api.md":               func() ([]byte, error) { return kinds("docs/api.md") },
 	} {
 		if err := write(file, make, *check); err != nil {
 			fmt.Fprintln(os.Stderr, "gen:", err)
 			os.Exit(1)
 		}
 	}
+}
+
+// kinds puts the table of job kinds into a guide, between its marks.
+func kinds(file string) ([]byte, error) {
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	const begins, ends = "<!-- kinds of jobs -->\n", "<!-- /kinds of jobs -->"
+	before, rest, ok := strings.Cut(string(raw), begins)
+	_, after, ok2 := strings.Cut(rest, ends)
+	if !ok || !ok2 {
+		return nil, fmt.Errorf("the marks %q and %q are not there", begins, ends)
+	}
+	table := "| kind | what it does | takes | waits for (answered by) |\n| --- | --- | --- | --- |\n"
+	all := api.Kinds()
+	slices.SortFunc(all, func(a, b job.Kind) int { return strings.Compare(a.Name, b.Name) })
+	for _, k := range all {
+		var waits []string
+		for _, w := range k.Awaits {
+			var words []string
+			for _, x := range w.Words {
+				words = append(words, "`"+x.Say+"`")
+			}
+			waits = append(waits, fmt.Sprintf("%s (%s)", w.Means, strings.Join(words, ", ")))
+		}
+		table += fmt.Sprintf("| `%s` | %s | %s | %s |\n", k.Name, k.Does, k.Role, strings.Join(waits, "; "))
+	}
+	return []byte(before + begins + table + ends + after), nil
 }
 
 func write(file string, make func() ([]byte, error), check bool) error {
