@@ -351,7 +351,7 @@ func TestLeftover(t *testing.T) {
 	w.fleet.faults(sw, box.Faults{Hang: "sftp kept.set"})
 	w.pull(r1)
 	must(w.admin.Pull(ctx(t), []string{sw}, ""))(t)
-	time.Sleep(700 * time.Millisecond)
+	time.Sleep(700 * time.Millisecond) // the device has made its file, and hangs before it is fetched
 	w.kill()
 	w.fleet.faults(sw, box.Faults{})
 	// What a visit that broke off between making and removing leaves behind.

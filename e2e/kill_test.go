@@ -97,7 +97,7 @@ func TestKilledBeforeAndAfterTheLines(t *testing.T) {
 		push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t)
 		sign := map[string]string{"recite running": "signed in", "amend": "sending", "stow running": "saving"}[at]
 		eventually(t, "the push has come to "+at, func() bool { return strings.Contains(w.logText(push.ID), sign) })
-		time.Sleep(200 * time.Millisecond)
+		time.Sleep(200 * time.Millisecond) // what it says there comes before what it does there
 		w.kill()
 		w.fleet.faults(r1, tern.Faults{})
 		w.serve()

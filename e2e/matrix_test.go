@@ -55,7 +55,7 @@ func newKey(w *world, device string) {
 	w.fleet.call("POST", "/devices/"+device+"/hostkey", nil, nil)
 	w.fleet.faults(device, box.Faults{Down: true})
 	w.fleet.faults(device, box.Faults{})
-	time.Sleep(3 * time.Second)
+	time.Sleep(3 * time.Second) // the service meets the new key before anybody accepts it
 	d := must(w.admin.Device(ctx(w.t), device))(w.t)
 	way := must(w.admin.Dialect(ctx(w.t), d.Dialect))(w.t).Ways[0]
 	if p := must(w.admin.Probe(ctx(w.t), way.Transport, d.Address, d.Port))(w.t); p.HostKey != "" {

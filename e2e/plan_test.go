@@ -103,7 +103,7 @@ func TestPlanned(t *testing.T) {
 	j = w.planned(w.admin, r1+"@2", 2*time.Second, 2*time.Second)
 	w.awaits(j.ID, "start")
 	w.kill()
-	time.Sleep(4 * time.Second)
+	time.Sleep(4 * time.Second) // its window, which passes while nobody is there
 	w.serve()
 	ends(j.ID, "cancelled", "its time was over", first)
 

@@ -20,9 +20,9 @@ func TestRestore(t *testing.T) {
 		names = append(names, p.Name)
 		w.pull(p.Name)
 	}
-	time.Sleep(1100 * time.Millisecond)
+	time.Sleep(1100 * time.Millisecond) // times are given to the second
 	asOf := time.Now().UTC().Format(time.RFC3339)
-	time.Sleep(1100 * time.Millisecond)
+	time.Sleep(1100 * time.Millisecond) // and what comes next is after it
 	first := map[string]string{}
 	for _, n := range names[:4] {
 		first[n] = w.fleet.running(n)

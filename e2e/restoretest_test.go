@@ -81,7 +81,7 @@ func TestRestoreTest(t *testing.T) {
 	d = must(w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: spare}, ""))(t)
 	w.fleet.waitHolding(spare)
 	w.fleet.faults(spare, box.Faults{Down: true})
-	time.Sleep(3 * time.Second)
+	time.Sleep(3 * time.Second) // longer than the device may take to answer
 	w.fleet.faults(spare, box.Faults{})
 	if j = w.end(d.ID); j.Outcome == "done" && j.RestoreTest.Proved {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)

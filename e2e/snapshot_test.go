@@ -23,9 +23,9 @@ func TestSnapshot(t *testing.T) {
 	if status != 0 || !strings.Contains(out, "2 versions") {
 		t.Fatalf("status %d: %s%s", status, out, said)
 	}
-	time.Sleep(1100 * time.Millisecond)
+	time.Sleep(1100 * time.Millisecond) // times are given to the second
 	calm := time.Now()
-	time.Sleep(1100 * time.Millisecond)
+	time.Sleep(1100 * time.Millisecond) // and what comes next is after it
 	for _, n := range names {
 		w.fleet.amend(n, "mwilks", "domain elsewhere.example")
 		w.fleet.stow(n)

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -133,6 +134,29 @@ func TestFilesStand(t *testing.T) {
 				t.Errorf("%s: %s", room, round)
 				break
 			}
+		}
+	}
+}
+
+// TestSleepsHaveReasons: a test that sleeps for a fixed time of 200 ms and more says
+// why beside it; what can be waited for is waited for.
+func TestSleepsHaveReasons(t *testing.T) {
+	long := regexp.MustCompile(`^\s*time\.Sleep\((([2-9]\d{2}|\d{4,}) ?\* ?time\.Millisecond|.*time\.Second.*)\)$`)
+	for _, root := range []string{".", "../e2e", "../client"} {
+		err := filepath.WalkDir(root, func(path string, _ os.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			raw, err := os.ReadFile(path)
+			for n, line := range strings.Split(string(raw), "\n") {
+				if long.MatchString(line) {
+					t.Errorf("%s:%d: %s says no reason", path, n+1, strings.TrimSpace(line))
+				}
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
 		}
 	}
 }

@@ -389,7 +389,7 @@ func TestTftpd(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	time.Sleep(300 * time.Millisecond)
+	time.Sleep(300 * time.Millisecond) // it says nothing when it listens
 	s := bare(t, Credential{})
 	s.call.Target.Ports = map[string]int{"tftp": port}
 	files(t, s, "tftp", 0, "/")

@@ -198,7 +198,7 @@ func TestConfirmedCommit(t *testing.T) {
 	if err := other().Confirm("three"); err != nil {
 		t.Error(err)
 	}
-	time.Sleep(1500 * time.Millisecond)
+	time.Sleep(1500 * time.Millisecond) // its time to confirm, and some more
 	if runs() == begin {
 		t.Error("confirmed, and it went back")
 	}
