@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -86,6 +87,20 @@ func (l *Log) Rewind(to int) {
 		l.pending = l.pending[:len(l.pending)-1]
 	}
 	l.seq = to
+}
+
+// Only takes away, in a transaction that is open, what the log has so far, written or
+// not: for work that came to nothing worth reading. What is to be looked at stays,
+// with all around it.
+func (l *Log) Only(ctx context.Context, q *store.Q) error {
+	l.mu.Lock()
+	if slices.ContainsFunc(l.pending, func(e core.Entry) bool { return e.Kind == "warning" || e.Kind == "trouble" }) {
+		l.mu.Unlock()
+		return nil
+	}
+	l.pending = nil
+	l.mu.Unlock()
+	return q.DropEntries(ctx, l.job)
 }
 
 // Flush writes what is pending.

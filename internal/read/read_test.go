@@ -2,11 +2,14 @@ package read_test
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"os"
 	"strings"
 	"testing"
 	"time"
+
+	_ "github.com/go-sql-driver/mysql"
 
 	"magpie/dialects"
 	"magpie/internal/core"
@@ -41,20 +44,21 @@ type yard struct {
 	p     *push.Service
 	s     *read.Service
 	now   time.Time
+	dsn   string
 }
 
 const r1 = "skerrinsay-r1"
 
 func newYard(t *testing.T, n int) *yard {
 	t.Helper()
-	y := &yard{t: t, now: time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)}
+	y := &yard{t: t, dsn: scratch.Database(t), now: time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)}
 	var err error
 	if y.fleet, err = sim.Open(t.TempDir(), n, "", 1, y.now); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(y.fleet.Close)
 	clock := func() time.Time { return y.now }
-	st, _, err := store.Open(bg, scratch.Database(t), seal.NewMaster(), clock)
+	st, _, err := store.Open(bg, y.dsn, seal.NewMaster(), clock)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -320,5 +324,60 @@ func TestOntoAnotherDevice(t *testing.T) {
 	y.tx(func(q *store.Q) error { return q.EditDevice(bg, d) })
 	if j, _ := preview(); j.Outcome != core.Refused || !strings.Contains(j.Summary, "another dialect") {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}
+
+// TestUnchangedPullsLeaveLittle: a pull that nobody asked for by hand and that found
+// nothing new leaves its sighting and one line, and no row of its own; one that found
+// something leaves its log and its row.
+func TestUnchangedPullsLeaveLittle(t *testing.T) {
+	y := newYard(t, 1)
+	y.pullAt("09:00")
+	db, err := sql.Open("mysql", y.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	count := func(query string) (n int) {
+		t.Helper()
+		if err := db.QueryRow(query).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	const pulls, lines, bytes = "SELECT COUNT(*) FROM pulls", "SELECT COUNT(*) FROM job_log", "SELECT SUM(LENGTH(sealed)) FROM job_log"
+	pull := func(reason string) core.Job {
+		t.Helper()
+		y.now = y.now.Add(time.Hour)
+		j, err := y.v.PullNow(bg, admin, y.device(r1), reason)
+		if err != nil || j.Outcome != core.Done {
+			t.Fatal(j.Outcome, err)
+		}
+		return j
+	}
+	rows, log, size := count(pulls), count(lines), count(bytes)
+	for range 20 {
+		pull("schedule")
+	}
+	if n := count(pulls); n != rows {
+		t.Errorf("20 unchanged pulls left %d rows", n-rows)
+	}
+	if n, b := count(lines)-log, count(bytes)-size; n != 20 || b > 20*250 {
+		t.Errorf("20 unchanged pulls left %d lines of log, %d bytes", n, b)
+	}
+	side, err := y.resolve(r1 + "@1")
+	if err != nil || side.Version.Sightings < 20 || !side.Version.SeenUntil.Equal(y.now) {
+		t.Errorf("seen %d times until %s, %v", side.Version.Sightings, side.Version.SeenUntil, err)
+	}
+	y.amend("lane quay1", "shut")
+	log = count(lines)
+	pull("schedule")
+	if count(pulls) != rows+1 || count(lines) < log+4 {
+		t.Errorf("a pull that found something left %d rows, %d lines", count(pulls)-rows, count(lines)-log)
+	}
+	log = count(lines)
+	pull(core.ByHand)
+	if count(lines) < log+4 {
+		t.Error("who asks by hand reads what was done")
 	}
 }

@@ -462,6 +462,12 @@ func (q *Q) Cancelled(ctx context.Context, ids []string) ([]string, error) {
 	return list[string](ctx, q.ext, query, args...)
 }
 
+// DropEntries takes a job's log away.
+func (q *Q) DropEntries(ctx context.Context, jobID string) error {
+	_, err := q.exec(ctx, `DELETE FROM job_log WHERE job_id = ?`, jobID)
+	return err
+}
+
 // AddEntries writes lines of a job's log.
 func (q *Q) AddEntries(ctx context.Context, jobID string, entries []core.Entry) error {
 	for len(entries) > 0 {

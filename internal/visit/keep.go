@@ -57,6 +57,13 @@ func (k Kept) Summary() string {
 	return summary
 }
 
+// unchanged tells whether nothing new was kept, of the device or of any that it
+// speaks for.
+func (k Kept) unchanged() bool {
+	return k.Result.Members.Changed+k.Result.Members.Failed+len(k.Result.Found) == 0 && (k.Device.Trouble == "") &&
+		!slices.ContainsFunc(k.Result.Parts, func(p PulledPart) bool { return p.New })
+}
+
 // Keep writes what was fetched, in one transaction: the pull, new versions or
 // sightings, and how the device now stands.
 func (v *Visit) Keep(ctx context.Context) (k Kept, err error) {
@@ -83,9 +90,6 @@ func (v *Visit) keepIn(ctx context.Context, q *store.Q) (k Kept, err error) {
 // keepDevice writes one device's share of a visit.
 func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia *dialect.Dialect, pull core.Pull, names []string, parts map[string]link.Part, factory bool, l *job.Log, k *Kept) error {
 	pull.Result = "done"
-	if err := q.AddPull(ctx, pull); err != nil {
-		return err
-	}
 	settled := map[string]string{} // two parts that agree in it are equivalent
 	aside, why := judge(*d, dia, pull, factory)
 	if aside == "" && d.Testing != "" {
@@ -144,6 +148,12 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	}
 	if err := q.Sight(ctx, sighted, *pull.TakenAt); err != nil {
 		return err
+	}
+	// A pull that found nothing new is the sightings that it made, and no row of its own.
+	if slices.ContainsFunc(k.Result.Parts, func(p PulledPart) bool { return p.New }) {
+		if err := q.AddPull(ctx, pull); err != nil {
+			return err
+		}
 	}
 	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
 	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt

@@ -70,14 +70,14 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	visit.hangUp()
-	if err := s.endPull(j, l, visit); err != nil {
+	if err := s.endPull(j, l, visit, req.Reason != core.ByHand && visit.Pull.Reason != core.FirstPull); err != nil {
 		s.End(j, l, core.Failed, "what was pulled could not be kept: "+err.Error(), nil)
 	}
 }
 
 // endPull keeps what a visit brought, lets the device go and ends the job, in
 // one transaction.
-func (s *Service) endPull(j core.Job, l *job.Log, v *Visit) error {
+func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	seq := l.Mark()
@@ -89,6 +89,11 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit) error {
 		}
 		if err := v.unlease(ctx, q); err != nil {
 			return err
+		}
+		if quiet && k.unchanged() { // nobody asked by hand, and nothing came of it: its end says it all
+			if err := l.Only(ctx, q); err != nil {
+				return err
+			}
 		}
 		l.Add("end", core.Done+": "+k.Summary(), "")
 		return s.EndIn(ctx, q, j, core.Done, k.Summary(), k.Result)
