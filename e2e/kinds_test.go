@@ -112,3 +112,35 @@ func TestOneRegistration(t *testing.T) {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }
+
+// TestDriftAsAJob: many devices are judged as a job that can be watched; what it
+// says holds no configuration.
+func TestDriftAsAJob(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	yes := true
+	for _, p := range w.fleet.places {
+		w.pull(p.Name)
+		if p.Name != "callowmere-r1" {
+			must(w.admin.SetMark(ctx(t), p.Name+"@1", client.Mark{Baseline: &yes}))(t)
+		}
+	}
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "nobody said so"`)
+	out, said, status := w.cli("job", "ask", "drift", "--with", "selector=all", "--with", "live=yes")
+	if status != 0 || !strings.Contains(out, "3 devices judged: 1 steady, 1 drifted, 1 without a baseline, 0 not known") {
+		t.Fatalf("status %d\n%s%s", status, out, said)
+	}
+	id := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "drift", Limit: 1}))(t).Items[0].ID
+	shown, _, _ := w.cli("job", "show", id)
+	if !strings.Contains(shown, r1+"/running has drifted: 1 line differs") && !strings.Contains(shown, "lines differ") || strings.Contains(shown, "nobody said so") {
+		t.Errorf("shown as\n%s", shown)
+	}
+	for with, says := range map[string]string{"selector=": "without devices", "live=maybe": "without devices", "selector=site=": "without devices"} {
+		if _, said, status := w.cli("job", "ask", "drift", "--with", with); status != 2 || !strings.Contains(said, says) {
+			t.Errorf("%s: status %d, %s", with, status, said)
+		}
+	}
+	if _, said, _ := w.cli("job", "ask", "drift", "--with", "selector=all", "--with", "live=maybe"); !strings.Contains(said, "live=maybe: it is yes, or left out") {
+		t.Error(said)
+	}
+}

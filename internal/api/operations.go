@@ -13,6 +13,7 @@ import (
 	"magpie/internal/fleet"
 	"magpie/internal/job"
 	"magpie/internal/push"
+	"magpie/internal/read"
 	"magpie/internal/visit"
 )
 
@@ -94,7 +95,7 @@ func (r route) asked(c *gin.Context) {
 
 // Kinds are the kinds of jobs that this program knows.
 func Kinds() []job.Kind {
-	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil))
+	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil), read.Kinds(nil))
 }
 
 // kinds are the kinds of jobs that the service has registered.

@@ -8,5 +8,5 @@ import "magpie/internal/visit"
 // Service reads for one instance.
 type Service struct{ *visit.Service }
 
-// New makes it.
+// New makes it. Its kinds of jobs are registered by Register.
 func New(v *visit.Service) *Service { return &Service{v} }

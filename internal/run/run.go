@@ -179,6 +179,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 	if n.visits, err = visit.New(ctx, n.jobs, all); err == nil {
 		n.pushes = push.New(n.visits)
 		n.fleet = fleet.New(n.pushes)
+		read.New(n.visits).Register()
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
