@@ -29,11 +29,11 @@ console/node_modules/.kept: console/package-lock.json
 demo: build
 	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --routers $(or $(ROUTERS),12)
 
-# The core has no goroutines, so nothing that the race detector could find; its
-# properties are walked ten times faster without.
+# The core and the push machine have no goroutines, so nothing that the race detector
+# could find; their properties are walked ten times faster without.
 test: build check check-console
-	go test -race -timeout 18m -parallel 5 $$(go list ./... | grep -v /internal/core/)
-	go test ./internal/core/...
+	go test -race -timeout 18m -parallel 4 $$(go list ./... | grep -v '/internal/core/\|/internal/push$$')
+	go test ./internal/core/... ./internal/push
 
 # Every family, by every method, with every fault of its simulator.
 test-matrix: build

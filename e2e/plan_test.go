@@ -56,7 +56,7 @@ func TestPlanned(t *testing.T) {
 	}
 	w.kill()
 	w.serve()
-	if w.fleet.running(r1) != second {
+	if runs := w.fleet.running(r1); runs != second && time.Now().Before(*j.Due) {
 		t.Error("it was pushed before its time")
 	}
 	ends(j.ID, "equal", "pulled again and compared", first)

@@ -356,7 +356,7 @@ func (p *proc) kill() {
 // waitFor waits until the program says something and returns the first group.
 func (p *proc) waitFor(re *regexp.Regexp) string {
 	p.t.Helper()
-	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		if m := re.FindStringSubmatch(p.said()); m != nil {
 			return m[len(m)-1]
 		}

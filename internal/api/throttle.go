@@ -28,6 +28,7 @@ type throttle struct {
 	now   func() time.Time
 	pairs map[string]*failures
 	peers map[string]*failures
+	swept time.Time // when what is to be forgotten was looked for last
 }
 
 type failures struct {
@@ -89,10 +90,13 @@ func (t *throttle) failed(name, from string) {
 
 func (t *throttle) count(m map[string]*failures, key string, free int, most time.Duration) {
 	now := t.now()
-	if len(m) >= mostCounted {
-		for k, f := range m {
-			if now.Sub(f.last) >= forgetAfter {
-				delete(m, k)
+	if len(m) >= mostCounted && now.Sub(t.swept) >= time.Minute { // looking through all is not for every try
+		t.swept = now
+		for _, m := range []map[string]*failures{t.pairs, t.peers} {
+			for k, f := range m {
+				if now.Sub(f.last) >= forgetAfter {
+					delete(m, k)
+				}
 			}
 		}
 	}

@@ -88,15 +88,17 @@ func (u *unframer) nextChunked() ([]byte, error) {
 			}
 		}
 		msg = append(msg, u.buf[:n]...)
-		u.buf = append(u.buf[:0:0], u.buf[n:]...)
+		u.buf = u.buf[n:] // what is read is left behind when the buffer next grows
 	}
 }
 
 // chunkHead reads "\n#12\n" or "\n##\n". used is 0 while it is not all there.
 func chunkHead(b []byte) (n int, end bool, used int, err error) {
-	bad := fmt.Errorf("%w: %q is no head of a chunk", errFraming, b[:min(len(b), longestHead)])
+	bad := func() error {
+		return fmt.Errorf("%w: %q is no head of a chunk", errFraming, b[:min(len(b), longestHead)])
+	}
 	if len(b) > 0 && b[0] != '\n' || len(b) > 1 && b[1] != '#' {
-		return 0, false, 0, bad
+		return 0, false, 0, bad()
 	}
 	if len(b) < 4 {
 		return 0, false, 0, nil
@@ -104,7 +106,7 @@ func chunkHead(b []byte) (n int, end bool, used int, err error) {
 	nl := bytes.IndexByte(b[2:min(len(b), longestHead)], '\n')
 	if nl < 0 {
 		if len(b) >= longestHead {
-			return 0, false, 0, bad
+			return 0, false, 0, bad()
 		}
 		return 0, false, 0, nil
 	}
@@ -114,7 +116,7 @@ func chunkHead(b []byte) (n int, end bool, used int, err error) {
 	}
 	size, e := strconv.ParseUint(word, 10, 32)
 	if e != nil || size == 0 || word[0] < '1' || word[0] > '9' {
-		return 0, false, 0, bad
+		return 0, false, 0, bad()
 	}
 	return int(size), false, 2 + nl + 1, nil
 }

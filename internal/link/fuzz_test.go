@@ -152,10 +152,7 @@ func (e endlessReader) Read(p []byte) (int, error) {
 	s := "x"
 	if e {
 		s = "\n#8\n12345678"
-		return copy(p, s), nil
 	}
-	for i := range p {
-		p[i] = s[0]
-	}
-	return len(p), nil
+	n := max(len(p)/len(s), 1)
+	return copy(p, strings.Repeat(s, n)), nil
 }

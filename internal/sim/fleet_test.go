@@ -12,6 +12,15 @@ import (
 // TestBlockIsKept: a fleet's addresses are its own for as long as it runs, also
 // those of units that are away just now, and free again afterwards.
 func TestBlockIsKept(t *testing.T) {
+	for range 5 { // other tests' fleets look for blocks meanwhile, and may take it once it is free
+		if blockIsKept(t) {
+			return
+		}
+	}
+	t.Error("the block was never free again")
+}
+
+func blockIsKept(t *testing.T) bool {
 	dir, other := t.TempDir(), t.TempDir()
 	f, err := Open(dir, 1, "", 7, time.Now())
 	if err != nil {
@@ -35,7 +44,8 @@ func TestBlockIsKept(t *testing.T) {
 	f.Close()
 	g, err := Open(other, 1, "", 7, time.Now())
 	if err != nil {
-		t.Fatal(err)
+		return false
 	}
 	g.Close()
+	return true
 }
