@@ -222,29 +222,33 @@ func TestOwnUndo(t *testing.T) {
 		"control-f1": {`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`},
 		r1:           {"lane quay1", "note \"by hand\""},
 	} {
-		first := w.fleet.running(name)
-		w.fleet.amend(name, "okonkwo", amend...)
-		w.fleet.stow(name)
-		w.pull(name)
-		second := w.fleet.running(name)
-		j := w.parked(w.within("20s", name+"@1").ID)
-		if w.fleet.running(name) != first {
-			t.Error("it was not pushed")
-		}
-		w.fleet.faults(name, box.Faults{Down: true})
-		// A restart timer counts in minutes.
-		for end := time.Now().Add(100 * time.Second); w.fleet.running(name) != second; time.Sleep(200 * time.Millisecond) {
-			if time.Now().After(end) {
-				t.Fatalf("%s did not go back by itself", name)
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := w.on(t)
+			first := w.fleet.running(name)
+			w.fleet.amend(name, "okonkwo", amend...)
+			w.fleet.stow(name)
+			w.pull(name)
+			second := w.fleet.running(name)
+			j := w.parked(w.within("20s", name+"@1").ID)
+			if w.fleet.running(name) != first {
+				t.Error("it was not pushed")
 			}
-		}
-		if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" {
-			t.Errorf("it ended %s without having seen the device: %s", got.Outcome, got.Summary)
-		}
-		w.fleet.faults(name, box.Faults{})
-		if end := w.end(j.ID); end.Outcome != "undone" {
-			t.Errorf("%s: %s", end.Outcome, end.Summary)
-		}
+			w.fleet.faults(name, box.Faults{Down: true})
+			// A restart timer counts in minutes.
+			for end := time.Now().Add(100 * time.Second); w.fleet.running(name) != second; time.Sleep(200 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Fatalf("%s did not go back by itself", name)
+				}
+			}
+			if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" {
+				t.Errorf("it ended %s without having seen the device: %s", got.Outcome, got.Summary)
+			}
+			w.fleet.faults(name, box.Faults{})
+			if end := w.end(j.ID); end.Outcome != "undone" {
+				t.Errorf("%s: %s", end.Outcome, end.Summary)
+			}
+		})
 	}
 }
 
