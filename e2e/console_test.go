@@ -279,6 +279,7 @@ func TestConsolePagesFit(t *testing.T) {
 	b.signIn("admin", "demo-admin-1")
 	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Device: "wrackhaven-r1"}))(t)
 	b.open("/push?ref=port-asterly-r1@baseline")
+	b.see("(as-built) back on port-asterly-r1")
 	b.see("lines to send")
 	preview := b.at()
 	planned := "/jobs/" + w.planned(w.admin, "innisquill-r1@baseline", time.Hour, time.Hour).ID

@@ -113,7 +113,7 @@ const ink = {
   <ProblemNote :error="error" />
   <template v-if="p">
     <h1 class="mb-3">
-      Put {{ p.target }}<template v-if="p.target_name"> ({{ p.target_name }})</template>
+      Put {{ p.target }}<template v-if="p.target_name"> ({{ p.target_name }})</template>{{ ' ' }}
       <template v-if="p.swap">on the new unit of {{ p.device }}</template
       ><template v-else>back on {{ p.device }}</template>
     </h1>

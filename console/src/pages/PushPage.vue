@@ -103,7 +103,7 @@ if (what.value || route.query.undo) void look()
   >
   <JobLog v-if="id" :log="log" />
   <p v-for="r in trouble ? relays : []" :key="r.id" class="mt-3">
-    <button type="button" class="button-main" @click="use(r)">Go through relay {{ r.id }}</button>
+    <button type="button" class="button-main" @click="use(r)">Go through relay {{ r.id }}</button>{{ ' ' }}
     <span class="text-faded"
       >{{ r.actor }} lends the reach of a machine beside it<template v-if="r.address">, to {{ r.address }}</template
       >, until {{ when(r.until) }}</span
