@@ -395,28 +395,28 @@ func (c *Client) Cancel(ctx context.Context, id string) (Job, error) {
 
 // Confirm keeps what a push that waits did.
 func (c *Client) Confirm(ctx context.Context, id string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/confirm", nil, nil)
+	return c.Say(ctx, id, "confirm", "")
 }
 
 // Undo undoes a push that waits, now.
 func (c *Client) Undo(ctx context.Context, id string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/undo", nil, nil)
+	return c.Say(ctx, id, "undo", "")
 }
 
 // Restart restarts a device whose startup was written by a push that left the
 // restart to later.
 func (c *Client) Restart(ctx context.Context, id string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/restart", nil, nil)
+	return c.Say(ctx, id, "restart", "")
 }
 
 // Approve lets a planned push go ahead. preview is the one that was looked at.
 func (c *Client) Approve(ctx context.Context, id, preview string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/approve", q("preview", preview), nil)
+	return c.Say(ctx, id, "approve", preview)
 }
 
 // Decline calls a planned push off.
 func (c *Client) Decline(ctx context.Context, id string) (Job, error) {
-	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/decline", nil, nil)
+	return c.Say(ctx, id, "decline", "")
 }
 
 // Approvals lists to which devices nobody pushes alone.

@@ -97,7 +97,7 @@ func (s *Server) Handler() http.Handler {
 	})
 	g.GET("/metrics", gin.WrapH(s.metrics()))
 	v := g.Group("/api/v1")
-	for _, r := range s.routes() {
+	for _, r := range s.routes(s.kinds()) {
 		do := []gin.HandlerFunc{r.asked, r.do}
 		if strings.HasPrefix(r.path, "/jobs/:id") {
 			do = slices.Insert(do, 0, s.wholeID)

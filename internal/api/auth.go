@@ -564,14 +564,13 @@ func (s *Server) audit(c *gin.Context) {
 		return
 	}
 	rows, err := s.Jobs.Store.As(actor(c)).Deeds(c.Request.Context(), before, n)
-	out := client.Page[client.AuditEntry]{Items: make([]client.AuditEntry, len(rows))}
-	for i, d := range rows {
-		out.Items[i] = client.AuditEntry{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
-	}
+	next := ""
 	if len(rows) == n && rows[n-1].Seq > 1 {
-		out.Next = strconv.FormatInt(rows[n-1].Seq, 10)
+		next = strconv.FormatInt(rows[n-1].Seq, 10)
 	}
-	answer(c, 200, out, err)
+	answer(c, 200, pageOf(rows, next, func(d store.AuditEntry) client.AuditEntry {
+		return client.AuditEntry{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
+	}), err)
 }
 
 func (s *Server) checkAudit(c *gin.Context) {

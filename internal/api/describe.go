@@ -6,6 +6,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"maps"
 	"reflect"
 	"regexp"
 	"slices"
@@ -29,15 +30,10 @@ func Describe(kinds []job.Kind) ([]byte, error) {
 	if err := d.read(client.Source); err != nil {
 		return nil, err
 	}
-	s := &Server{}
-	routes := slices.DeleteFunc(s.routes(), func(r route) bool {
-		return strings.HasPrefix(r.path, "/jobs/:id/") && r.takes == nil && r.method == "POST" && r.id != "cancelJob"
-	})
-	routes = append(routes, s.decisions(kinds)...)
 	var paths yaml.MapSlice
 	at := map[string]int{}
 	var tags []string
-	for _, r := range routes {
+	for _, r := range (&Server{}).routes(kinds) {
 		path := colon.ReplaceAllString(r.path, "{$1}")
 		i, known := at[path]
 		if !known {
@@ -64,7 +60,7 @@ func Describe(kinds []job.Kind) ([]byte, error) {
 		named = append(named, yaml.MapSlice{{Key: "name", Value: t}, {Key: "description", Value: tagged[t]}})
 	}
 	var schemas yaml.MapSlice
-	for _, name := range slices.Sorted(mapKeys(d.schemas)) {
+	for _, name := range slices.Sorted(maps.Keys(d.schemas)) {
 		schemas = append(schemas, yaml.MapItem{Key: name, Value: d.schemas[name]})
 	}
 	var failures yaml.MapSlice
@@ -374,16 +370,6 @@ func schemaRef(name string) yaml.MapSlice {
 func header(name string, must bool, does string, more ...yaml.MapItem) yaml.MapSlice {
 	return yaml.MapSlice{{Key: "name", Value: name}, {Key: "in", Value: "header"}, {Key: "required", Value: must}, {Key: "description", Value: does},
 		{Key: "schema", Value: append(text("string"), more...)}}
-}
-
-func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // Differs tells where two descriptions differ first; empty when they do not.

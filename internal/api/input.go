@@ -262,11 +262,16 @@ func list[T, W any](c *gin.Context, all []T, err error, key func(T) string, wire
 	if !ok {
 		return
 	}
-	out := client.Page[W]{Items: make([]W, len(items)), Next: next}
-	for i, x := range items {
+	c.JSON(200, pageOf(items, next, wire))
+}
+
+// pageOf is a page of what rows are on the wire.
+func pageOf[T, W any](rows []T, next string, wire func(T) W) client.Page[W] {
+	out := client.Page[W]{Items: make([]W, len(rows)), Next: next}
+	for i, x := range rows {
 		out.Items[i] = wire(x)
 	}
-	c.JSON(200, out)
+	return out
 }
 
 // cursor reads a cursor that is a number; 0 when there is none.

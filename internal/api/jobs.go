@@ -113,6 +113,24 @@ func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {
 	return out
 }
 
+// answerJob answers with a job, or with what went wrong.
+func (s *Server) answerJob(c *gin.Context, status int, j core.Job, err error) {
+	var w client.Job
+	if err == nil {
+		w, err = s.wireJob(actor(c), j)
+	}
+	answer(c, status, w, err)
+}
+
+// answerJobs answers with a page of jobs, or with what went wrong.
+func (s *Server) answerJobs(c *gin.Context, status int, jobs []core.Job, next string, err error) {
+	out := client.Page[client.Job]{Items: make([]client.Job, len(jobs)), Next: next}
+	for i := 0; i < len(jobs) && err == nil; i++ {
+		out.Items[i], err = s.wireJob(actor(c), jobs[i])
+	}
+	answer(c, status, out, err)
+}
+
 func (s *Server) pull(c *gin.Context) {
 	var in client.NewPull
 	k, ok := s.asked(c, &in)
@@ -124,20 +142,7 @@ func (s *Server) pull(c *gin.Context) {
 		return
 	}
 	jobs, err := s.Visits.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	out := client.Page[client.Job]{Items: []client.Job{}}
-	for _, j := range jobs {
-		w, err := s.wireJob(actor(c), j)
-		if err != nil {
-			fail(c, problem(err))
-			return
-		}
-		out.Items = append(out.Items, w)
-	}
-	c.JSON(http.StatusAccepted, out)
+	s.answerJobs(c, http.StatusAccepted, jobs, "", err)
 }
 
 func (s *Server) newPreview(c *gin.Context) {
@@ -198,12 +203,7 @@ func (s *Server) newPreview(c *gin.Context) {
 	}
 	j, err := s.Pushes.RequestPreview(ctx, actor(c), d, target,
 		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay}, k)
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	w, err := s.wireJob(actor(c), j)
-	answer(c, http.StatusAccepted, w, err)
+	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
 // wholeID completes the job's id in the address, so that its beginning is enough.
@@ -312,12 +312,7 @@ func (s *Server) push(c *gin.Context) {
 	} else {
 		return
 	}
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	w, err := s.wireJob(actor(c), j)
-	answer(c, http.StatusAccepted, w, err)
+	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
 // window reads the time in which a push has to be confirmed.
@@ -357,12 +352,7 @@ func (s *Server) ask(c *gin.Context) {
 		return
 	}
 	j, err := s.Jobs.Ask(c.Request.Context(), actor(c), in.Kind, d, with, k)
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	w, err := s.wireJob(actor(c), j)
-	answer(c, 202, w, err)
+	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
 func (s *Server) jobKinds(c *gin.Context) {
@@ -397,33 +387,16 @@ func (s *Server) jobs(c *gin.Context) {
 	if name := c.Query("device"); err == nil && name != "" && len(rows) == 0 {
 		_, err = s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
 	}
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	out := client.Page[client.Job]{Items: make([]client.Job, len(rows))}
-	for i, j := range rows {
-		w, err := s.wireJob(actor(c), j)
-		if err != nil {
-			fail(c, problem(err))
-			return
-		}
-		out.Items[i] = w
-	}
+	next := ""
 	if len(rows) == n {
-		out.Next = rows[n-1].ID
+		next = rows[n-1].ID
 	}
-	answer(c, 200, out, err)
+	s.answerJobs(c, http.StatusOK, rows, next, err)
 }
 
 func (s *Server) job(c *gin.Context) {
 	j, err := s.Jobs.Store.As(actor(c)).Job(c.Request.Context(), jobID(c))
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	w, err := s.wireJob(actor(c), j)
-	answer(c, 200, w, err)
+	s.answerJob(c, http.StatusOK, j, err)
 }
 
 func (s *Server) log(c *gin.Context) {
@@ -444,14 +417,11 @@ func (s *Server) log(c *gin.Context) {
 	if err == nil && !s.sawLog(c, actor(c), jobID(c), rows) {
 		return
 	}
-	out := client.Page[client.Entry]{Items: make([]client.Entry, len(rows))}
-	for i, e := range rows {
-		out.Items[i] = s.wireEntry(actor(c), e)
-	}
+	next := ""
 	if len(rows) == n {
-		out.Next = strconv.Itoa(rows[n-1].Seq)
+		next = strconv.Itoa(rows[n-1].Seq)
 	}
-	answer(c, 200, out, err)
+	answer(c, 200, pageOf(rows, next, func(e core.Entry) client.Entry { return s.wireEntry(actor(c), e) }), err)
 }
 
 // sawLog writes down that somebody is shown secrets in a job's log, if they are.
@@ -541,30 +511,16 @@ func (s *Server) decide(decision string) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		ctx, id := c.Request.Context(), jobID(c)
 		if j, err := s.Jobs.Store.As(actor(c)).Job(ctx, id); err == nil && j.Kind == "restore" {
-			if _, err = s.Fleet.DecideAll(ctx, actor(c), id, decision); err == nil {
-				w, err := s.wireJob(actor(c), j)
-				answer(c, 200, w, err)
-			} else {
-				fail(c, problem(err))
-			}
+			_, err = s.Fleet.DecideAll(ctx, actor(c), id, decision)
+			s.answerJob(c, http.StatusOK, j, err)
 			return
 		}
 		j, err := s.Jobs.Decide(ctx, actor(c), id, decision, c.Query("preview"))
-		if err != nil {
-			fail(c, problem(err))
-			return
-		}
-		w, err := s.wireJob(actor(c), j)
-		answer(c, 200, w, err)
+		s.answerJob(c, http.StatusOK, j, err)
 	}
 }
 
 func (s *Server) cancel(c *gin.Context) {
 	j, err := s.Jobs.Cancel(c.Request.Context(), actor(c), jobID(c))
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	w, err := s.wireJob(actor(c), j)
-	answer(c, 200, w, err)
+	s.answerJob(c, http.StatusOK, j, err)
 }

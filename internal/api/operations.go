@@ -58,21 +58,32 @@ func (a about) pages() bool {
 }
 
 // params are all words that may stand in the query.
-func (a about) params() []param {
-	if !a.pages() {
-		return a.query
+func (r route) params() []param {
+	if r.method != "GET" || !r.pages() {
+		return r.query
 	}
-	return append(slices.Clone(a.query), param{"cursor", "string", false, "next of the page before"}, param{"limit", "integer", false, "how many at most, up to 1000"})
+	return append(slices.Clone(r.query), param{"cursor", "string", false, "next of the page before"}, param{"limit", "integer", false, "how many at most, up to 1000"})
 }
 
-// asked refuses a query that holds words the operation knows nothing of.
+// asked refuses a query that holds words the operation knows nothing of. What was
+// called otherwise before is given the name that it has now.
 func (r route) asked(c *gin.Context) {
 	var known []string
 	for _, p := range r.params() {
 		known = append(known, p.name)
 	}
-	for word := range c.Request.URL.Query() {
-		if slices.Contains(known, word) || slices.Contains(known, older[word]) {
+	q := c.Request.URL.Query()
+	for was, now := range olderWords {
+		if slices.Contains(known, now) && q.Has(was) {
+			if q.Get(now) == "" {
+				q.Set(now, q.Get(was))
+			}
+			q.Del(was)
+			c.Request.URL.RawQuery = q.Encode()
+		}
+	}
+	for word := range q {
+		if slices.Contains(known, word) {
 			continue
 		}
 		next := ref.Meant(word, known)
@@ -81,15 +92,6 @@ func (r route) asked(c *gin.Context) {
 		}
 		fail(c, wrong(word, fmt.Sprintf("the query holds %q, of which this knows nothing", word), next))
 		return
-	}
-	for _, p := range r.params() { // what was called otherwise before
-		for was, now := range older {
-			if now == p.name && c.Query(p.name) == "" && c.Query(was) != "" {
-				q := c.Request.URL.Query()
-				q.Set(p.name, q.Get(was))
-				c.Request.URL.RawQuery = q.Encode()
-			}
-		}
 	}
 }
 
@@ -119,8 +121,8 @@ func (s *Server) decisions(kinds []job.Kind) (out []route) {
 	return out
 }
 
-// routes are all operations of the API.
-func (s *Server) routes() []route {
+// routes are all operations of the API, where these kinds of jobs are known.
+func (s *Server) routes(kinds []job.Kind) []route {
 	const reader, operator, admin = core.Reader, core.Operator, core.Admin
 	return append([]route{
 		{"POST", "/login", nobody, s.login, about{id: "login", tag: "sessions", does: "Sign in and get a token", takes: client.Login{}, gives: client.Granted{}}},
@@ -189,17 +191,20 @@ func (s *Server) routes() []route {
 		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", gives: client.Page[client.AuditEntry]{}}},
 		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", gives: client.AuditCheck{}}},
-	}, s.decisions(s.kinds())...)
+	}, s.decisions(kinds)...)
 }
 
-// older are addresses and words of queries that operations had before; they are
-// answered for a release.
-var older = map[string]string{"before": "cursor", "after": "cursor", "/surveys": "/restore-previews", "/drills": "/restore-tests", "/sheet": "/bootstrap-sheet"}
+// What addresses and words of queries were called before; they are answered for a
+// release.
+var (
+	olderPaths = map[string]string{"/surveys": "/restore-previews", "/drills": "/restore-tests", "/sheet": "/bootstrap-sheet"}
+	olderWords = map[string]string{"before": "cursor", "after": "cursor"}
+)
 
 // olderOf lists what an address was called before.
 func olderOf(path string) (was []string) {
-	for old, now := range older {
-		if strings.HasPrefix(now, "/") && strings.HasPrefix(path, now) {
+	for old, now := range olderPaths {
+		if strings.HasPrefix(path, now) {
 			was = append(was, old+strings.TrimPrefix(path, now))
 		}
 	}

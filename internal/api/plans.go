@@ -107,7 +107,7 @@ func (s *Server) restoreTest(c *gin.Context) {
 		return
 	}
 	j, err := s.Fleet.RequestRestoreTest(ctx, actor(c), target, on, in.Note, k)
-	s.accepted(c, j, err)
+	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
 func wireSnapshot(x store.Snapshot) client.Snapshot {

@@ -56,7 +56,7 @@ func (s *Server) restorePreview(c *gin.Context) {
 		}
 	}
 	j, err := s.Fleet.RequestRestorePreview(ctx, actor(c), devs, in.Which, in.Snapshot, k)
-	s.accepted(c, j, err)
+	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
 // restore pushes what a restore preview shows.
@@ -74,16 +74,7 @@ func (s *Server) restore(c *gin.Context) {
 		return
 	}
 	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.RestorePreview, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Override}, k)
-	s.accepted(c, j, err)
-}
-
-func (s *Server) accepted(c *gin.Context, j core.Job, err error) {
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	w, err := s.wireJob(actor(c), j)
-	answer(c, http.StatusAccepted, w, err)
+	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
 func (s *Server) wireRestorePreview(q *store.Q, j core.Job) (*client.RestorePreview, error) {

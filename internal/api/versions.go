@@ -49,14 +49,11 @@ func (s *Server) versions(c *gin.Context) {
 		return
 	}
 	rows, err := q.Versions(c.Request.Context(), d.ID, part, int(before), n)
-	out := client.Page[client.Version]{Items: make([]client.Version, len(rows))}
-	for i, v := range rows {
-		out.Items[i] = wireVersion(v)
-	}
+	next := ""
 	if len(rows) == n && rows[n-1].Number > 1 {
-		out.Next = strconv.Itoa(rows[n-1].Number)
+		next = strconv.Itoa(rows[n-1].Number)
 	}
-	answer(c, 200, out, err)
+	answer(c, 200, pageOf(rows, next, wireVersion), err)
 }
 
 // side resolves a reference. Looking at a device live takes an operator.

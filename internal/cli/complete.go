@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -99,22 +100,9 @@ func offers(ctx context.Context, s *client.Client, usage, word string) (out []st
 			}
 		}
 	}
-	var fits []string
-	for _, o := range out {
-		if strings.HasPrefix(o, word) || !plausible(out, word) {
-			fits = append(fits, o)
-		}
+	fits := slices.DeleteFunc(slices.Clone(out), func(o string) bool { return !strings.HasPrefix(o, word) })
+	if len(fits) == 0 { // the word is a whole one, before the one that is completed
+		return out
 	}
 	return fits
-}
-
-// plausible tells whether a word is the beginning of any of them; where it is not,
-// it is a word that stands before the one that is completed.
-func plausible(all []string, word string) bool {
-	for _, o := range all {
-		if strings.HasPrefix(o, word) {
-			return true
-		}
-	}
-	return false
 }

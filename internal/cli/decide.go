@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -51,14 +52,20 @@ func (a *app) sayOther(ctx context.Context, c *cli.Command) error {
 	}
 	for _, k := range kinds {
 		for _, w := range k.Awaits {
-			for _, x := range w.Words {
-				if x.Say == got[0] {
-					return a.say(ctx, c, s, got[0], got[1])
-				}
+			if slices.Contains(words(w), got[0]) {
+				return a.say(ctx, c, s, got[0], got[1])
 			}
 		}
 	}
 	return unknown(c)
+}
+
+// words are what answers a thing that a job waits for.
+func words(w client.JobAwait) (says []string) {
+	for _, x := range w.Words {
+		says = append(says, x.Say)
+	}
+	return says
 }
 
 // say says a word to a job, and follows what comes of it.
@@ -94,11 +101,7 @@ func (a *app) jobKinds(ctx context.Context, c *cli.Command, s *client.Client, _ 
 		for _, k := range kinds {
 			var waits []string
 			for _, w := range k.Awaits {
-				var words []string
-				for _, x := range w.Words {
-					words = append(words, x.Say)
-				}
-				waits = append(waits, fmt.Sprintf("%s (%s)", w.Means, strings.Join(words, ", ")))
+				waits = append(waits, fmt.Sprintf("%s (%s)", w.Means, strings.Join(words(w), ", ")))
 			}
 			asked := ""
 			if k.Asked {

@@ -134,7 +134,7 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	if err == nil {
-		err = s.Papers(papers, u.res.PreviewID, &u.p)
+		_, err = q.Preview(papers, u.res.PreviewID, &u.p)
 	}
 	if err != nil {
 		s.End(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"magpie/internal/core"
-	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 )
@@ -72,7 +71,7 @@ func (u *push) check() Report {
 // unchecked ends a push whose check could not be made: what kept it from that is
 // noted with the device, unless a person or the end of the service did.
 func (u *push) unchecked() []func(q *store.Q) error {
-	if u.err == nil || u.ctx.Err() != nil || errors.Is(u.err, job.ErrCancelled) {
+	if u.err == nil || u.ctx.Err() != nil {
 		return nil
 	}
 	cause := u.err

@@ -101,13 +101,8 @@ func (s *Service) Previewed(ctx context.Context, actor core.Actor, d core.Device
 
 // previewJob pulls the device, works out the script and keeps both.
 func (s *Service) previewJob(ctx context.Context, j core.Job, l *job.Log) {
-	q := s.Store.As(job.Service)
 	var req PreviewRequest
-	if err := q.OpenRequest(j, &req); err != nil {
-		s.End(j, l, core.Failed, err.Error(), nil)
-		return
-	}
-	d, ok := s.DeviceOf(ctx, j, l)
+	d, ok := s.Asked(ctx, j, l, &req)
 	if !ok {
 		return
 	}
@@ -355,16 +350,4 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 		out = append(out, Pair{f.Name, found[f.Name], f.Values})
 	}
 	return out
-}
-
-// Papers opens the preview that a job goes by, also when the database is away for
-// a moment.
-func (s *Service) Papers(ctx context.Context, id string, into *Preview) (err error) {
-	for range 6 {
-		if _, err = s.Store.As(job.Service).Preview(ctx, id, into); err == nil || errors.Is(err, store.ErrNotFound) || ctx.Err() != nil {
-			break
-		}
-		time.Sleep(time.Second)
-	}
-	return err
 }

@@ -41,7 +41,7 @@ func (u *push) merged(left []visit.Difference) bool {
 }
 
 // prove pulls the device again and makes the checks. It reports whether what runs
-// is what was asked for.
+// is what was asked for, where startup is to be written of it.
 func (u *push) prove() (f Facts) {
 	ctx := context.Background()
 	if u.st.Announced == u.st.Lines {
@@ -66,11 +66,13 @@ func (u *push) prove() (f Facts) {
 		u.checkAfter(within)
 	}
 	f.Report, f.Bad = Done, u.failed() != ""
-	if left, err := u.differs(ctx, u.v); err == nil { // otherwise the verdict says so
-		f.Matches = len(left) == 0 || u.merged(left)
-	}
-	if !f.Matches && u.st.final() && u.st.Saves {
-		u.l.Warn("not saved to startup, because what runs is not what was asked for")
+	if u.st.final() && u.st.Saves { // otherwise the verdict alone compares
+		if left, err := u.differs(ctx, u.v); err == nil {
+			f.Matches = len(left) == 0 || u.merged(left)
+		}
+		if !f.Matches {
+			u.l.Warn("not saved to startup, because what runs is not what was asked for")
+		}
 	}
 	return f
 }

@@ -67,7 +67,7 @@ func (u *push) load() bool {
 	q := u.s.Store.As(job.Service)
 	err := q.OpenRequest(u.j, &u.req)
 	if err == nil {
-		err = u.s.Papers(u.owed, u.req.PreviewID, &u.p)
+		_, err = q.Preview(u.owed, u.req.PreviewID, &u.p)
 	}
 	var d core.Device
 	if err == nil {

@@ -54,13 +54,8 @@ func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, 
 
 // pullJob is the road of a pull, top to bottom: lease, visit, keep, say.
 func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
-	q := s.Store.As(job.Service)
 	var req PullRequest
-	if err := q.OpenRequest(j, &req); err != nil {
-		s.End(j, l, core.Failed, err.Error(), nil)
-		return
-	}
-	d, ok := s.DeviceOf(ctx, j, l)
+	d, ok := s.Asked(ctx, j, l, &req)
 	if !ok {
 		return
 	}
@@ -104,10 +99,15 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 	return err
 }
 
-// DeviceOf reads a job's device. ok is false when that ended the job, or when it
-// is left to be taken up.
-func (s *Service) DeviceOf(ctx context.Context, j core.Job, l *job.Log) (d core.Device, ok bool) {
-	d, err := s.Store.As(job.Service).DeviceByID(ctx, j.DeviceID)
+// Asked reads what a job was asked for and its device. ok is false when that ended
+// the job, or when it is left to be taken up.
+func (s *Service) Asked(ctx context.Context, j core.Job, l *job.Log, into any) (d core.Device, ok bool) {
+	q := s.Store.As(job.Service)
+	if err := q.OpenRequest(j, into); err != nil {
+		s.End(j, l, core.Failed, err.Error(), nil)
+		return d, false
+	}
+	d, err := q.DeviceByID(ctx, j.DeviceID)
 	switch {
 	case errors.Is(context.Cause(ctx), job.ErrStopping):
 	case errors.Is(context.Cause(ctx), job.ErrCancelled):
