@@ -91,6 +91,13 @@ func (b *browser) heard(ev any) {
 	}
 }
 
+// allows takes a complaint for part of the test.
+func (b *browser) allows(what string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.allow = append(b.allow, what)
+}
+
 func (b *browser) note(what string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -168,7 +175,7 @@ func (b *browser) key(keys string) { b.t.Helper(); b.do(chromedp.KeyEvent(keys))
 
 func (b *browser) signIn(user, password string) {
 	b.t.Helper()
-	b.allow = append(b.allow, "401")
+	b.allows("401")
 	b.open("/")
 	b.fill(`input[name=user]`, user)
 	b.fill(`input[name=password]`, password)

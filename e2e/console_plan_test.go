@@ -36,7 +36,7 @@ func TestConsolePlans(t *testing.T) {
 	b.see("Shall this push be done?")
 	b.see("asked for by the rule name=port-asterly-r1")
 	b.shot("console-plan")
-	b.allow = append(b.allow, "403")
+	b.allows("403")
 	b.click("Approve it")
 	b.see("you planned it yourself")
 	id := strings.TrimPrefix(b.at(), "/jobs/")

@@ -97,7 +97,6 @@ func TestOneRegistration(t *testing.T) {
 
 	// In the console: in the filter, on its page, and decided there.
 	b := newBrowser(t, w.url)
-	b.open("/")
 	b.signIn("admin", w.firstPassword())
 	b.open("/jobs")
 	b.click("kettle")

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,10 +20,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3filter"
-	"github.com/getkin/kin-openapi/routers"
-	"github.com/getkin/kin-openapi/routers/legacy"
 	_ "github.com/go-sql-driver/mysql"
 
 	"magpie/client"
@@ -38,6 +33,7 @@ var bin string // folder of the programs under test
 func TestMain(m *testing.M) { os.Exit(testMain(m)) }
 
 func testMain(m *testing.M) int {
+	scratch.InMemory()
 	dir, err := os.MkdirTemp("", "magpie-e2e-")
 	if err != nil {
 		panic(err)
@@ -178,7 +174,7 @@ func (w *world) serve() {
 	}
 	w.proc = startProgram(w.top, env, w.name, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
 	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
-	specs.Delete(strings.TrimPrefix(w.url, "http://")) // another program may have had that port
+	forget(w.url) // another program may have had that port
 	w.admin = w.as("admin", w.firstPassword())
 }
 
@@ -535,74 +531,4 @@ func (w *world) sshClient(device string) (cmd *exec.Cmd, badge string) {
 	cmd = exec.Command("ssh", "-T", "-i", key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
 		"-p", fmt.Sprint(p.Port), sim.PersonUser+"@"+p.Address)
 	return cmd, badge
-}
-
-// described holds every call to the API's description, as the service that answers
-// serves it.
-type described struct{ t testing.TB }
-
-// specs are the routers of descriptions, by service and by text.
-var specs sync.Map
-
-func spec(host string) (routers.Router, error) {
-	if r, ok := specs.Load(host); ok {
-		return r.(routers.Router), nil
-	}
-	res, err := http.Get("http://" + host + "/openapi.yaml")
-	if err != nil {
-		return nil, err
-	}
-	defer res.Body.Close()
-	raw, err := io.ReadAll(res.Body)
-	if err != nil {
-		return nil, err
-	}
-	if r, ok := specs.Load(string(raw)); ok {
-		specs.Store(host, r)
-		return r.(routers.Router), nil
-	}
-	doc, err := openapi3.NewLoader().LoadFromData(raw)
-	if err != nil {
-		return nil, err
-	}
-	doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
-	r, err := legacy.NewRouter(doc)
-	if err == nil {
-		specs.Store(string(raw), r)
-		specs.Store(host, r)
-	}
-	return r, err
-}
-
-func (d described) RoundTrip(r *http.Request) (*http.Response, error) {
-	router, err := spec(r.URL.Host)
-	if err != nil {
-		d.t.Fatalf("openapi.yaml: %v", err)
-	}
-	bare := r.Clone(r.Context())
-	bare.URL = &url.URL{Path: r.URL.Path, RawQuery: r.URL.RawQuery}
-	route, params, err := router.FindRoute(bare)
-	if err != nil {
-		d.t.Errorf("%s %s is not described: %v", r.Method, r.URL.Path, err)
-		return http.DefaultTransport.RoundTrip(r)
-	}
-	res, err := http.DefaultTransport.RoundTrip(r)
-	if err != nil || res.Header.Get("Content-Type") == "text/event-stream" {
-		return res, err
-	}
-	body, err := io.ReadAll(res.Body)
-	res.Body.Close()
-	res.Body = io.NopCloser(bytes.NewReader(body))
-	if err != nil {
-		return res, err
-	}
-	in := &openapi3filter.ResponseValidationInput{
-		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: bare, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}},
-		Status:                 res.StatusCode, Header: res.Header, Options: &openapi3filter.Options{IncludeResponseStatus: true},
-	}
-	in.SetBodyBytes(body)
-	if err := openapi3filter.ValidateResponse(context.Background(), in); err != nil {
-		d.t.Errorf("%s %s answers %d, which is not as described: %v", r.Method, r.URL.Path, res.StatusCode, err)
-	}
-	return res, nil
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/gzip"
@@ -18,8 +19,9 @@ type pages struct {
 }
 
 type page struct {
-	plain, packed []byte
-	kind          string
+	plain  []byte
+	packed func() []byte // nil: as it is
+	kind   string
 }
 
 // policy lets a page load nothing but what this service serves.
@@ -38,18 +40,23 @@ func newPages(files fs.FS) *pages {
 		if err != nil {
 			return err
 		}
-		var packed bytes.Buffer
-		w, _ := gzip.NewWriterLevel(&packed, gzip.BestCompression)
-		_, _ = w.Write(raw)
-		_ = w.Close()
-		one := page{plain: raw, kind: mime.TypeByExtension(path.Ext(name))}
-		if packed.Len() < len(raw)*9/10 {
-			one.packed = packed.Bytes()
-		}
+		one := page{plain: raw, kind: mime.TypeByExtension(path.Ext(name)), packed: sync.OnceValue(func() []byte { return pack(raw) })}
 		p.files["/"+name] = one
 		return nil
 	})
 	return p
+}
+
+// pack makes a file smaller for the way, or returns nil where that is not worth it.
+func pack(raw []byte) []byte {
+	var packed bytes.Buffer
+	w, _ := gzip.NewWriterLevel(&packed, gzip.BestCompression)
+	_, _ = w.Write(raw)
+	_ = w.Close()
+	if packed.Len() >= len(raw)*9/10 {
+		return nil
+	}
+	return packed.Bytes()
 }
 
 // serve answers with a file of the console, or with its first page for the
@@ -81,9 +88,11 @@ func (p *pages) serve(c *gin.Context) bool {
 	}
 	h.Set("Vary", "Accept-Encoding")
 	body := f.plain
-	if f.packed != nil && strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
-		h.Set("Content-Encoding", "gzip")
-		body = f.packed
+	if strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
+		if packed := f.packed(); packed != nil {
+			h.Set("Content-Encoding", "gzip")
+			body = packed
+		}
 	}
 	c.Data(200, f.kind, body)
 	return true

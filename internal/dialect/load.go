@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -57,7 +58,8 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-var schema = func() *jsonschema.Schema {
+// schema is compiled when the first dialect is read: a command line reads none.
+var schema = sync.OnceValue(func() *jsonschema.Schema {
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
 	if err != nil {
 		panic(err)
@@ -76,7 +78,7 @@ var schema = func() *jsonschema.Schema {
 		panic(err)
 	}
 	return c.MustCompile("dialect.json")
-}()
+})
 
 // Load reads and checks a dialect file. The error is of type Problems.
 func Load(name string, source []byte) (*Dialect, error) {
@@ -107,7 +109,7 @@ func Load(name string, source []byte) (*Dialect, error) {
 	if err != nil {
 		return nil, Problems{{File: name, Line: 1, Column: 1, Text: err.Error()}}
 	}
-	if err := schema.Validate(value); err != nil {
+	if err := schema().Validate(value); err != nil {
 		l.invalid(err.(*jsonschema.ValidationError))
 		return nil, l.sorted()
 	}
@@ -139,7 +141,7 @@ func (l *loader) variants(d *Dialect, file any) {
 			var value any
 			if value, err = jsonschema.UnmarshalJSON(bytes.NewReader(raw)); err == nil {
 				l.where = under(at, "sets")
-				if bad := schema.Validate(value); bad != nil {
+				if bad := schema().Validate(value); bad != nil {
 					l.invalid(bad.(*jsonschema.ValidationError))
 					l.where = nil
 					continue

@@ -28,7 +28,7 @@ func TestMain(m *testing.M) { os.Exit(scratch.Main(m)) }
 
 func open(t testing.TB) *store.Store {
 	t.Helper()
-	s, _, err := store.Open(bg, scratch.Database(t), seal.NewMaster(), time.Now)
+	s, err := store.Open(bg, scratch.Database(t), seal.NewMaster(), time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -58,7 +58,7 @@ func newYard(t *testing.T, n int) *yard {
 	}
 	t.Cleanup(y.fleet.Close)
 	clock := func() time.Time { return y.now }
-	st, _, err := store.Open(bg, y.dsn, seal.NewMaster(), clock)
+	st, err := store.Open(bg, y.dsn, seal.NewMaster(), clock)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -162,11 +162,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 		}
 		dsn = n.db.DSN()
 	}
-	master, err := n.masterKey(ctx, dsn)
-	if err != nil {
-		return nil, err
-	}
-	if n.store, _, err = store.Open(ctx, dsn, master, time.Now); err != nil {
+	if err := n.openStore(ctx, dsn); err != nil {
 		return nil, err
 	}
 	n.seen = map[string]string{}
@@ -353,34 +349,61 @@ func folderSign(dir string) string {
 	return sign
 }
 
-// masterKey reads the key, or makes one for a database that was never used.
-func (n *Instance) masterKey(ctx context.Context, dsn string) (seal.Master, error) {
+// openStore opens the database under the master key; one that was never used
+// gets a new key, which is kept before anything is sealed under it.
+func (n *Instance) openStore(ctx context.Context, dsn string) error {
 	path := n.Config.MasterKey
 	if path == "" {
 		path = filepath.Join(n.Config.Data, "master.key")
 	}
-	m, err := seal.ReadMaster(path)
-	if !errors.Is(err, fs.ErrNotExist) {
-		return m, err
-	}
-	empty, err := store.Empty(ctx, dsn)
+	master, made, err := masterKey(ctx, path, dsn)
 	if err != nil {
-		return m, err
+		return err
 	}
-	if !empty {
-		return m, fmt.Errorf("the master key is missing: %s does not exist, and without it nothing in the database can be read; put your copy of the key file there", path)
-	}
-	m = seal.NewMaster()
-	if err := m.Write(path); err != nil {
-		return m, fmt.Errorf("keeping the new master key: %w", err)
-	}
-	n.Say(`A master key was made: %s (key %s).
+	n.store, err = store.Open(ctx, dsn, master, time.Now)
+	switch {
+	case made && errors.Is(err, store.ErrMasterKey):
+		// Nothing was sealed under the new one, and it must not be taken for the key.
+		return errors.Join(fmt.Errorf("another instance began with this database at the same moment, and made its keys; copy its key file to %s and start this one again (%w)", path, err), os.Remove(path))
+	case err != nil:
+		return err
+	case made:
+		n.Say(`A master key was made: %s (key %s).
 Every configuration in the database is encrypted under it. Whoever loses this
 file loses all of them, and nobody can bring them back. Copy it now to a safe
 place that is not this machine, for instance:
   cp %s /media/safe/
-`, path, m.ID(), path)
-	return m, nil
+`, path, master.ID(), path)
+	}
+	return nil
+}
+
+// masterKey reads the key, or makes one for a database that was never used.
+func masterKey(ctx context.Context, path, dsn string) (m seal.Master, made bool, err error) {
+	if m, err = seal.ReadMaster(path); !errors.Is(err, fs.ErrNotExist) {
+		return m, false, err
+	}
+	empty, err := store.Empty(ctx, dsn)
+	if err != nil {
+		return m, false, err
+	}
+	if !empty {
+		// Whoever began with it may have left the key here since we looked.
+		if m, err = seal.ReadMaster(path); !errors.Is(err, fs.ErrNotExist) {
+			return m, false, err
+		}
+		return m, false, fmt.Errorf("the master key is missing: %s does not exist, and without it nothing in the database can be read; put your copy of the key file there", path)
+	}
+	m = seal.NewMaster()
+	err = m.Write(path)
+	if errors.Is(err, fs.ErrExist) { // another instance that has the same file was faster
+		m, err = seal.ReadMaster(path)
+		return m, false, err
+	}
+	if err != nil {
+		return m, false, fmt.Errorf("keeping the new master key: %w", err)
+	}
+	return m, true, nil
 }
 
 // firstAdmin makes a user to begin with where there is none.

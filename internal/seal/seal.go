@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"golang.org/x/crypto/chacha20poly1305"
@@ -62,14 +63,19 @@ func ReadMaster(path string) (m Master, err error) {
 	return m, nil
 }
 
-// Write keeps the key in a file only its owner can read. It never overwrites.
+// Write keeps the key in a file only its owner can read. It never overwrites,
+// and whoever sees the file sees all of it.
 func (m Master) Write(path string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-key-*") // readable for its owner only
 	if err != nil {
 		return err
 	}
+	defer os.Remove(f.Name())
 	_, err = fmt.Fprintf(f, "# Steady Magpie master key %s.\n# Whoever loses it loses every stored configuration; whoever has it and the\n# database can read them. Keep a copy somewhere else.\n%s\n", m.ID(), hex.EncodeToString(m.key[:]))
-	return errors.Join(err, f.Sync(), f.Close())
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Link(f.Name(), path)
 }
 
 // Box seals under one data key.

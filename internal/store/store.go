@@ -10,12 +10,10 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"database/sql/driver"
-	"embed"
 	"encoding/base32"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net"
 	"strings"
@@ -24,15 +22,10 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
-	"github.com/pressly/goose/v3/database"
 
 	"magpie/internal/core"
 	"magpie/internal/seal"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // ErrNotFound is returned when there is no such row.
 var ErrNotFound = errors.New("not found")
@@ -83,23 +76,23 @@ type Q struct {
 	actor core.Actor
 }
 
-// Open connects, brings the schema up to date and opens the data keys. With an
-// empty database it makes the keys; newMaster is then told so.
-func Open(ctx context.Context, dsn string, master seal.Master, clock func() time.Time) (s *Store, fresh bool, err error) {
+// Open connects, brings the schema up to date and opens the data keys, or makes
+// them under master in a database that has none.
+func Open(ctx context.Context, dsn string, master seal.Master, clock func() time.Time) (*Store, error) {
 	db, err := connect(ctx, dsn)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
-	s = &Store{db: db, clock: clock, quit: &quit{c: make(chan struct{})}}
+	s := &Store{db: db, clock: clock, quit: &quit{c: make(chan struct{})}}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
-		return nil, false, err
+		return nil, err
 	}
-	if fresh, err = s.openKeys(ctx, master); err != nil {
+	if err := s.openKeys(ctx, master); err != nil {
 		db.Close()
-		return nil, false, err
+		return nil, err
 	}
-	return s, fresh, nil
+	return s, nil
 }
 
 // connect opens a database. Its errors say what is wrong with the setting, or
@@ -163,118 +156,6 @@ func (s *Store) At(clock func() time.Time) *Store {
 
 // Close ends all connections.
 func (s *Store) Close() error { return s.db.Close() }
-
-// migrate brings the schema up to date. The row lock keeps two programs that
-// start together from doing it at once.
-func (s *Store) migrate(ctx context.Context) error {
-	if _, err := s.db.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS migrating (id INT NOT NULL PRIMARY KEY) ENGINE=InnoDB`); err != nil {
-		return fmt.Errorf("preparing the database: %w", err)
-	}
-	if _, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO migrating VALUES (1)`); err != nil {
-		return fmt.Errorf("preparing the database: %w", err)
-	}
-	hold, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = hold.Rollback() }()
-	if _, err := hold.ExecContext(ctx, `SELECT id FROM migrating WHERE id = 1 FOR UPDATE`); err != nil {
-		return fmt.Errorf("waiting for another program that prepares the database: %w", err)
-	}
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(database.DialectMySQL, s.db.DB, sub, goose.WithLogger(goose.NopLogger()))
-	if err != nil {
-		return err
-	}
-	have, want, err := p.GetVersions(ctx)
-	if err != nil {
-		return fmt.Errorf("reading the schema's version: %w", err)
-	}
-	if have > want {
-		return fmt.Errorf("%w: its schema is %d, this program knows %d; run the newer program, or restore the backup made before the upgrade", ErrNewer, have, want)
-	}
-	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bringing the database up to date: %w", err)
-	}
-	return nil
-}
-
-func (s *Store) openKeys(ctx context.Context, master seal.Master) (fresh bool, err error) {
-	make1 := func() error {
-		return s.Tx(ctx, core.Actor{Name: "service"}, func(q *Q) error {
-			now := s.clock().UTC()
-			hash, data := seal.NewBox(0), seal.NewBox(1)
-			if _, err := q.ext.ExecContext(ctx, `INSERT INTO instance (id, master_id, hash_key, made_at) VALUES (1, ?, ?, ?)`, master.ID(), master.Wrap(hash), now); err != nil {
-				return err
-			}
-			if _, err := q.ext.ExecContext(ctx, `INSERT INTO data_keys (id, wrapped, made_at) VALUES (1, ?, ?)`, master.Wrap(data), now); err != nil {
-				return err
-			}
-			// The audit log begins with the keys: an end mark that is missing was taken away.
-			begun := &Q{ext: q.ext, keys: seal.NewKeys(hash, data), clock: q.clock, actor: q.actor}
-			_, err := begun.auditAnew(ctx)
-			return err
-		})
-	}
-	row, err := get[instance](ctx, s.db, `SELECT master_id, hash_key FROM instance WHERE id = 1`)
-	if errors.Is(err, ErrNotFound) {
-		fresh = true
-		if err := make1(); err != nil && !errors.Is(err, ErrTaken) {
-			return false, fmt.Errorf("making the database's keys: %w", err)
-		}
-		row, err = get[instance](ctx, s.db, `SELECT master_id, hash_key FROM instance WHERE id = 1`)
-	}
-	if err != nil {
-		return false, err
-	}
-	hash, err := master.Unwrap(0, row.HashKey)
-	if err != nil {
-		return false, fmt.Errorf("%w: the database was made with master key %s, this is %s; put the right key file in place (nothing was changed)", ErrMasterKey, row.MasterID, master.ID())
-	}
-	var rows []struct {
-		ID      uint32
-		Wrapped []byte
-	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT id, wrapped FROM data_keys`); err != nil {
-		return false, err
-	}
-	var boxes []seal.Box
-	for _, r := range rows {
-		b, err := master.Unwrap(r.ID, r.Wrapped)
-		if err != nil {
-			return false, fmt.Errorf("%w: data key %d does not open", ErrMasterKey, r.ID)
-		}
-		boxes = append(boxes, b)
-	}
-	s.keys = seal.NewKeys(hash, boxes...)
-	return fresh, nil
-}
-
-type instance struct {
-	MasterID string `db:"master_id"`
-	HashKey  []byte `db:"hash_key"`
-}
-
-// Empty tells whether a database has never been used by this program.
-func Empty(ctx context.Context, dsn string) (bool, error) {
-	db, err := connect(ctx, dsn)
-	if err != nil {
-		return false, err
-	}
-	defer db.Close()
-	var n int
-	if err := db.GetContext(ctx, &n, `SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'instance'`); err != nil {
-		return false, err
-	}
-	if n == 0 {
-		return true, nil
-	}
-	err = db.GetContext(ctx, &n, `SELECT COUNT(*) FROM instance`)
-	return n == 0, err
-}
 
 // Keys are the data keys of the database.
 func (s *Store) Keys() *seal.Keys { return s.keys }

@@ -33,7 +33,7 @@ func TestMain(m *testing.M) { os.Exit(scratch.Main(m)) }
 
 func open(t testing.TB, dsn string) *store.Store {
 	t.Helper()
-	s, _, err := store.Open(bg, dsn, master, time.Now)
+	s, err := store.Open(bg, dsn, master, time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -463,24 +463,24 @@ func TestLostCommits(t *testing.T) {
 // sealed.
 func TestOpenTwice(t *testing.T) {
 	dsn := scratch.Database(t)
-	first, fresh, err := store.Open(bg, dsn, master, time.Now)
-	if err != nil || !fresh {
-		t.Fatal(fresh, err)
+	first, err := store.Open(bg, dsn, master, time.Now)
+	if err != nil {
+		t.Fatal(err)
 	}
 	d := addDevice(t, first, "r1")
 	first.Close()
 	if e, err := store.Empty(bg, dsn); e || err != nil {
 		t.Errorf("empty: %v, %v", e, err)
 	}
-	second, fresh, err := store.Open(bg, dsn, master, time.Now)
-	if err != nil || fresh {
-		t.Fatal(fresh, err)
+	second, err := store.Open(bg, dsn, master, time.Now)
+	if err != nil {
+		t.Fatal(err)
 	}
 	defer second.Close()
 	if got, err := second.As(who).Secret(bg, d); err != nil || got.Password != "hush" {
 		t.Errorf("%+v, %v", got, err)
 	}
-	if _, _, err := store.Open(bg, dsn, seal.NewMaster(), time.Now); !errors.Is(err, store.ErrMasterKey) {
+	if _, err := store.Open(bg, dsn, seal.NewMaster(), time.Now); !errors.Is(err, store.ErrMasterKey) {
 		t.Errorf("another key: %v", err)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -27,18 +28,24 @@ type Version struct {
 var Keywords = []string{"latest", "previous", "baseline", "live"}
 
 var (
-	deviceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
-	partName   = regexp.MustCompile(`^[a-z][a-z0-9+._-]{0,62}$`)
-	looksTimed = regexp.MustCompile(`^\d{4}-\d\d`)
-	nameShape  = regexp.MustCompile(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
+	deviceName = once(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+	partName   = once(`^[a-z][a-z0-9+._-]{0,62}$`)
+	looksTimed = once(`^\d{4}-\d\d`)
+	nameShape  = once(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
 )
+
+// once compiles a pattern when it is first used: these take longer than most
+// commands do.
+func once(pattern string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+}
 
 // DeviceName checks a name for a device.
 func DeviceName(s string) error {
 	if s == everything {
 		return fmt.Errorf("%q cannot be a device's name: it is the word for the whole fleet", s)
 	}
-	if !deviceName.MatchString(s) {
+	if !deviceName().MatchString(s) {
 		return fmt.Errorf("%q cannot be a device's name: letters, digits, dot, dash and underscore, starting with a letter or digit, 63 at most", s)
 	}
 	return nil
@@ -53,9 +60,9 @@ func VersionName(s string) error {
 		return fmt.Errorf("%q cannot be a version's name: it already means something", s)
 	case numberErr == nil:
 		return fmt.Errorf("%q cannot be a version's name: numbers count versions", s)
-	case looksTimed.MatchString(s):
+	case looksTimed().MatchString(s):
 		return fmt.Errorf("%q cannot be a version's name: it reads as a time", s)
-	case !nameShape.MatchString(s):
+	case !nameShape().MatchString(s):
 		return fmt.Errorf("%q cannot be a version's name: letters, digits, blanks and . _ : + -, 63 at most", s)
 	}
 	return nil
@@ -72,7 +79,7 @@ func ParseVersion(s string, zone *time.Location) (Version, error) {
 		return v, fmt.Errorf("reference %q: %w", s, err)
 	}
 	if hasPart {
-		if !partName.MatchString(part) {
+		if !partName().MatchString(part) {
 			return v, fmt.Errorf("reference %q: %q is no part; a part is named like running or startup", s, part)
 		}
 		v.Part = part
@@ -91,7 +98,7 @@ func ParseVersion(s string, zone *time.Location) (Version, error) {
 			return v, fmt.Errorf("reference %q: versions count from 1", s)
 		}
 		v.Which, v.Number = "number", n
-	case looksTimed.MatchString(which):
+	case looksTimed().MatchString(which):
 		at, err := parseTime(which, zone)
 		if err != nil {
 			return v, fmt.Errorf("reference %q: %w", s, err)

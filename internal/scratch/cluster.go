@@ -1,0 +1,237 @@
+package scratch
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// Cluster is a Galera cluster of MariaDB servers on loopback, set up as
+// docs/operations.md says.
+type Cluster struct {
+	Nodes []*Node
+	t     testing.TB
+	seeds string
+}
+
+// Node is one server of a cluster.
+type Node struct {
+	t           testing.TB
+	dir         string
+	port, group int // for clients, and for the other nodes
+	cmd         *exec.Cmd
+	gone        chan struct{}
+}
+
+// wsrep is where Debian's galera-4 has the library.
+const wsrep = "/usr/lib/galera/libgalera_smm.so"
+
+// StartCluster starts so many servers and returns when they are one cluster. It
+// is stopped with the test.
+func StartCluster(t testing.TB, size int) *Cluster {
+	t.Helper()
+	c := &Cluster{t: t}
+	var seeds []string
+	for i := range size {
+		n := &Node{t: t, dir: filepath.Join(t.TempDir(), fmt.Sprint(i)), port: free(t), group: free(t)}
+		c.Nodes = append(c.Nodes, n)
+		seeds = append(seeds, fmt.Sprintf("127.0.0.1:%d", n.group))
+	}
+	c.seeds = strings.Join(seeds, ",")
+	for i, n := range c.Nodes {
+		n.configure(c, i)
+	}
+	t.Cleanup(func() {
+		for _, n := range c.Nodes {
+			n.Kill()
+		}
+	})
+	first := c.Nodes[0]
+	first.run("mariadb-install-db", "--no-defaults", "--user=root", "--datadir="+first.data(), "--skip-test-db", "--auth-root-authentication-method=socket", "--skip-name-resolve")
+	accounts := filepath.Join(first.dir, "accounts.sql")
+	if err := os.WriteFile(accounts, []byte("CREATE USER sst@localhost IDENTIFIED BY 'sst';\n"+
+		"GRANT RELOAD, PROCESS, LOCK TABLES, BINLOG MONITOR ON *.* TO sst@localhost;\n"+
+		"CREATE USER magpie@127.0.0.1 IDENTIFIED BY 'magpie';\nGRANT ALL ON `magpie%`.* TO magpie@127.0.0.1;\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	first.start("--wsrep-new-cluster", "--init-file="+accounts)
+	first.Ready()
+	// What an empty server would first have to be sent is copied: it takes a
+	// quarter of a minute each.
+	first.stop()
+	for _, n := range c.Nodes[1:] {
+		n.run("cp", "-a", first.data(), n.data())
+	}
+	first.start("--wsrep-new-cluster")
+	first.Ready()
+	for _, n := range c.Nodes[1:] {
+		n.start()
+	}
+	for _, n := range c.Nodes {
+		n.Ready()
+	}
+	return c
+}
+
+// Database makes an empty database and returns its name.
+func (c *Cluster) Database() string {
+	c.t.Helper()
+	name := fmt.Sprintf("magpie%d", count.Add(1))
+	c.Nodes[0].exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
+	return name
+}
+
+// DSN is how to connect to a database by this server.
+func (n *Node) DSN(database string) string {
+	return fmt.Sprintf("magpie:magpie@tcp(127.0.0.1:%d)/%s", n.port, database)
+}
+
+// Kill ends the server as a power cut would.
+func (n *Node) Kill() {
+	if n.cmd != nil {
+		_ = n.cmd.Process.Kill()
+		<-n.gone
+	}
+}
+
+// stop ends the server cleanly.
+func (n *Node) stop() {
+	_ = n.cmd.Process.Signal(syscall.SIGTERM)
+	<-n.gone
+}
+
+// Wipe takes a killed server's data away: another machine in its place.
+func (n *Node) Wipe() {
+	if err := os.RemoveAll(n.data()); err != nil {
+		n.t.Fatal(err)
+	}
+	if err := os.Mkdir(n.data(), 0o700); err != nil {
+		n.t.Fatal(err)
+	}
+}
+
+// Rejoin starts a server that was killed. Ready tells when it is back.
+func (n *Node) Rejoin() {
+	n.t.Helper()
+	// What the system's own start does: where it stood, so that it is sent no more
+	// than it lacks.
+	out, err := exec.Command("mariadbd", "--defaults-file="+n.config(), "--wsrep-recover", "--log-error="+filepath.Join(n.dir, "recover.log")).CombinedOutput()
+	if err != nil {
+		n.t.Logf("%v: %s", err, out)
+	}
+	said, _ := os.ReadFile(filepath.Join(n.dir, "recover.log"))
+	if m := regexp.MustCompile(`Recovered position: (\S+)`).FindSubmatch(said); m != nil {
+		n.start("--wsrep-start-position=" + string(m[1]))
+		return
+	}
+	n.start()
+}
+
+func (n *Node) data() string   { return filepath.Join(n.dir, "db") }
+func (n *Node) config() string { return filepath.Join(n.dir, "my.cnf") }
+
+func (n *Node) configure(c *Cluster, i int) {
+	n.t.Helper()
+	if err := os.MkdirAll(n.dir, 0o700); err != nil {
+		n.t.Fatal(err)
+	}
+	text := fmt.Sprintf(`[mysqld]
+datadir = %[1]s/db
+socket = %[1]s/db.sock
+log-error = %[1]s/db.log
+pid-file = %[1]s/pid
+bind-address = 127.0.0.1
+port = %[2]d
+user = root
+skip-name-resolve
+performance-schema = OFF
+innodb-buffer-pool-size = 64M
+max-allowed-packet = 128M
+max-connections = 200
+binlog-format = ROW
+default-storage-engine = InnoDB
+innodb-autoinc-lock-mode = 2
+wsrep-on = ON
+wsrep-provider = %[3]s
+wsrep-cluster-name = magpie
+wsrep-cluster-address = gcomm://%[4]s
+wsrep-node-name = n%[5]d
+wsrep-node-address = 127.0.0.1:%[6]d
+wsrep-sst-receive-address = 127.0.0.1:%[7]d
+wsrep-sst-method = mariabackup
+wsrep-sst-auth = sst:sst
+wsrep-provider-options = "gmcast.listen_addr=tcp://127.0.0.1:%[6]d;ist.recv_addr=127.0.0.1:%[8]d;gcache.size=64M"
+`, n.dir, n.port, wsrep, c.seeds, i+1, n.group, free(n.t), free(n.t))
+	if err := os.WriteFile(n.config(), []byte(text), 0o600); err != nil {
+		n.t.Fatal(err)
+	}
+}
+
+func (n *Node) start(args ...string) {
+	n.t.Helper()
+	n.cmd, n.gone = exec.Command("mariadbd", append([]string{"--defaults-file=" + n.config()}, args...)...), make(chan struct{})
+	if err := n.cmd.Start(); err != nil {
+		n.t.Fatal(err)
+	}
+	go func(cmd *exec.Cmd, gone chan struct{}) { _ = cmd.Wait(); close(gone) }(n.cmd, n.gone)
+}
+
+// Ready waits until the server is part of the cluster and up to date.
+func (n *Node) Ready() {
+	n.t.Helper()
+	db, err := sql.Open("mysql", n.DSN(""))
+	if err != nil {
+		n.t.Fatal(err)
+	}
+	defer db.Close()
+	var state, name string
+	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		err = db.QueryRowContext(ctx, "SHOW STATUS LIKE 'wsrep_local_state_comment'").Scan(&name, &state)
+		cancel()
+		if err == nil && state == "Synced" {
+			return
+		}
+	}
+	said, _ := os.ReadFile(filepath.Join(n.dir, "db.log"))
+	n.t.Fatalf("a server does not join: %v, %s\n%s", err, state, said[max(0, len(said)-3000):])
+}
+
+func (n *Node) exec(statement string) {
+	n.t.Helper()
+	db, err := sql.Open("mysql", n.DSN(""))
+	if err != nil {
+		n.t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(statement); err != nil {
+		n.t.Fatal(err)
+	}
+}
+
+func (n *Node) run(program string, args ...string) {
+	n.t.Helper()
+	if out, err := exec.Command(program, args...).CombinedOutput(); err != nil {
+		n.t.Fatalf("%s: %v\n%s", program, err, out)
+	}
+}
+
+// free is a port that nobody listens at.
+func free(t testing.TB) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
