@@ -83,7 +83,10 @@ func readDescription(raw []byte) (*description, error) {
 
 // answer holds the body of an answer to what is said of it.
 func (d *description) answer(route *routers.Route, res *http.Response, body []byte) error {
-	said := route.Operation.Responses.Status(res.StatusCode)
+	said, under := route.Operation.Responses.Status(res.StatusCode), fmt.Sprint(res.StatusCode)
+	if said == nil {
+		said, under = route.Operation.Responses.Default(), "default"
+	}
 	if said == nil {
 		return fmt.Errorf("this status is not described")
 	}
@@ -97,7 +100,7 @@ func (d *description) answer(route *routers.Route, res *http.Response, body []by
 	if kind != "application/json" && kind != "application/problem+json" {
 		return nil
 	}
-	place := fmt.Sprintf("/paths/%s/%s/responses/%d", token(route.Path), strings.ToLower(route.Method), res.StatusCode)
+	place := fmt.Sprintf("/paths/%s/%s/responses/%s", token(route.Path), strings.ToLower(route.Method), under)
 	if said.Ref != "" {
 		place = strings.TrimPrefix(said.Ref, "#")
 	}

@@ -28,7 +28,9 @@ import (
 	"magpie/internal/sim/tern"
 )
 
-var bin string // folder of the programs under test
+// Folders of the programs under test: of those that end by themselves, and of
+// services, which are built with the race detector where MAGPIE_RACE is set.
+var bin, serving string
 
 func TestMain(m *testing.M) { os.Exit(testMain(m)) }
 
@@ -40,16 +42,20 @@ func testMain(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	bin = dir
-	if raceOn { // a program that ends sleeps for a second by default, and here programs end by the thousand
-		os.Setenv("GORACE", "atexit_sleep_ms=0")
+	programs := []string{"magpie/cmd/magpie", "magpie/cmd/magpie-sim", "magpie/e2e/testdata/kettle"}
+	builds := [][]string{append([]string{"build", "-o", bin + "/"}, programs...)}
+	serving = bin
+	if os.Getenv("MAGPIE_RACE") != "" {
+		serving = filepath.Join(bin, "race")
+		builds = append(builds, append([]string{"build", "-race", "-o", serving + "/"}, programs...))
+		os.Setenv("GORACE", "atexit_sleep_ms=0") // a program that ends sleeps for a second otherwise, and here they end by the hundred
+		os.Setenv("GOGC", "400")                 // there is memory enough
 	}
-	args := []string{"build", "-o", dir + "/"}
-	if raceOn {
-		args = append(args, "-race")
-	}
-	if out, err := exec.Command("go", append(args, "magpie/cmd/magpie", "magpie/cmd/magpie-sim", "magpie/e2e/testdata/kettle")...).CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
-		return 1
+	for _, args := range builds {
+		if out, err := exec.Command("go", args...).CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+			return 1
+		}
 	}
 	return scratch.Main(m)
 }
@@ -172,7 +178,7 @@ func (w *world) serve() {
 	if w.dsn != "" {
 		env = append(env, "MAGPIE_DATABASE="+w.dsn)
 	}
-	w.proc = startProgram(w.top, env, w.name, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
+	w.proc = startProgram(w.top, env, filepath.Join(serving, w.name), append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
 	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
 	forget(w.url) // another program may have had that port
 	w.admin = w.as("admin", w.firstPassword())
@@ -310,12 +316,12 @@ func (p *proc) said() string {
 
 func start(t testing.TB, env []string, args ...string) *proc {
 	t.Helper()
-	return startProgram(t, env, "magpie", args...)
+	return startProgram(t, env, filepath.Join(serving, "magpie"), args...)
 }
 
 func startProgram(t testing.TB, env []string, name string, args ...string) *proc {
 	t.Helper()
-	p := &proc{t: t, cmd: exec.Command(filepath.Join(bin, name), args...), gone: make(chan struct{})}
+	p := &proc{t: t, cmd: exec.Command(name, args...), gone: make(chan struct{})}
 	p.cmd.Env, p.cmd.Stdout, p.cmd.Stderr = env, p, p
 	if err := p.cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -375,7 +381,7 @@ type fleet struct {
 
 func startFleet(t testing.TB, dir string, n int, families string) *fleet {
 	t.Helper()
-	p := startProgram(t, os.Environ(), "magpie-sim", "-data", dir, "-devices", fmt.Sprint(n), "-families", families)
+	p := startProgram(t, os.Environ(), filepath.Join(bin, "magpie-sim"), "-data", dir, "-devices", fmt.Sprint(n), "-families", families)
 	f := &fleet{t: t, url: p.waitFor(regexp.MustCompile(`control at (\S+)`))}
 	f.call("GET", "/devices", nil, &f.places)
 	return f

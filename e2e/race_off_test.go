@@ -1,5 +1,0 @@
-//go:build !race
-
-package e2e
-
-const raceOn = false
