@@ -30,14 +30,25 @@ type description struct {
 	schemas map[string]*jsonschema.Schema
 }
 
-// descriptions are kept by service and by text.
-var descriptions sync.Map
+// descriptions are kept by service and by text; programs tells whose a service is.
+// One program says the same wherever it runs.
+var descriptions, programs sync.Map
 
-func forget(url string) { descriptions.Delete(strings.TrimPrefix(url, "http://")) }
+func known(url, program string) {
+	host := strings.TrimPrefix(url, "http://")
+	descriptions.Delete(host) // another program may have had that port
+	programs.Store(host, program)
+}
 
 func describes(host string) (*description, error) {
 	if d, ok := descriptions.Load(host); ok {
 		return d.(*description), nil
+	}
+	program, ok := programs.Load(host)
+	if ok {
+		if d, ok := descriptions.Load(program); ok {
+			return d.(*description), nil
+		}
 	}
 	res, err := http.Get("http://" + host + "/openapi.yaml")
 	if err != nil {
@@ -48,14 +59,17 @@ func describes(host string) (*description, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, ok := descriptions.Load(string(raw))
-	if !ok {
+	d, have := descriptions.Load(string(raw))
+	if !have {
 		if d, err = readDescription(raw); err != nil {
 			return nil, err
 		}
 		descriptions.Store(string(raw), d)
 	}
 	descriptions.Store(host, d)
+	if ok {
+		descriptions.Store(program, d)
+	}
 	return d.(*description), nil
 }
 

@@ -180,8 +180,14 @@ func (w *world) serve() {
 	}
 	w.proc = startProgram(w.top, env, filepath.Join(serving, w.name), append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
 	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
-	forget(w.url) // another program may have had that port
-	w.admin = w.as("admin", w.firstPassword())
+	known(w.url, w.name)
+	if w.admin == nil {
+		w.admin = w.as("admin", w.firstPassword())
+	} else { // signed in before it was started again
+		again := *w.admin
+		again.URL, again.HTTP = w.url, &http.Client{Transport: described{w.t}}
+		w.admin = &again
+	}
 }
 
 // another starts a second instance on the same database, and returns admin's client

@@ -88,12 +88,22 @@ func (r *Runtime) alive(job, instance, incarnation string) bool {
 		_, ours := r.active[job]
 		return incarnation == r.incarnation && ours
 	}
+	h := r.heard(instance, incarnation)
+	return h.incarnation == incarnation && time.Since(h.moved) < lapseAfter
+}
+
+// heard returns what is known of another instance's heart. One that was never
+// heard of may have started a moment ago, and is believed in from now on.
+func (r *Runtime) heard(instance, incarnation string) heartbeat {
 	h, known := r.watched[instance]
 	if !known {
-		r.watched[instance] = heartbeat{incarnation: incarnation, moved: time.Now()}
-		return true
+		h.moved = time.Now()
 	}
-	return h.incarnation == incarnation && time.Since(h.moved) < lapseAfter
+	if h.incarnation == "" {
+		h.incarnation = incarnation
+	}
+	r.watched[instance] = h
+	return h
 }
 
 // instanceLives tells whether an instance's heart moved lately, as far as this one
@@ -101,11 +111,7 @@ func (r *Runtime) alive(job, instance, incarnation string) bool {
 func (r *Runtime) instanceLives(instance string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if instance == r.instance {
-		return true
-	}
-	h, known := r.watched[instance]
-	return known && time.Since(h.moved) < lapseAfter
+	return instance == r.instance || time.Since(r.heard(instance, "").moved) < lapseAfter
 }
 
 // UntilSure waits until this instance is believed in again.

@@ -56,6 +56,16 @@ func (s *Store) migrate(ctx context.Context) error {
 var errNotOurs = errors.New("another instance went on with preparing the database")
 
 func (s *Store) prepare(ctx context.Context) error {
+	// Nobody has to be waited for where nothing is to be done.
+	newest, err := newestMigration()
+	if err != nil {
+		return err
+	}
+	if have, err := get[int64](ctx, s.db, `SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied`); err == nil && have == newest {
+		return nil
+	} else if err != nil && number(err) != 1146 { // no such table
+		return fmt.Errorf("reading the schema's version: %w", err)
+	}
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -63,13 +73,6 @@ func (s *Store) prepare(ctx context.Context) error {
 	p, err := goose.NewProvider(database.DialectMySQL, s.db.DB, sub, goose.WithLogger(goose.NopLogger()))
 	if err != nil {
 		return err
-	}
-	sources := p.ListSources()
-	// Nobody has to be waited for where nothing is to be done.
-	if have, err := get[int64](ctx, s.db, `SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied`); err == nil && have == sources[len(sources)-1].Version {
-		return nil
-	} else if err != nil && number(err) != 1146 { // no such table
-		return fmt.Errorf("reading the schema's version: %w", err)
 	}
 	hold, err := s.takePreparing(ctx)
 	if err != nil {
@@ -87,6 +90,15 @@ func (s *Store) prepare(ctx context.Context) error {
 		return cause
 	}
 	return err
+}
+
+// newestMigration is the version of the schema that this program knows.
+func newestMigration() (int64, error) {
+	files, err := migrations.ReadDir("migrations") // sorted by name
+	if err != nil {
+		return 0, err
+	}
+	return goose.NumericComponent(files[len(files)-1].Name())
 }
 
 // upTo runs the migrations that are missing.
