@@ -1,11 +1,13 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
-PROGRAMS = mariadbd:mariadb-server-core my_print_defaults:mariadb-client-core ssh:openssh-client git:git patch:patch gcc:gcc node:nodejs npm:npm chromium:chromium \
-  sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl
+PROGRAMS = mariadbd:mariadb-server-core my_print_defaults:mariadb-client-core ssh:openssh-client git:git gcc:gcc node:nodejs npm:npm
+# What tests need besides: a browser, other makers' servers to talk to, a cluster.
+TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl \
+  wsrep_sst_mariabackup:mariadb-server /usr/lib/galera/libgalera_smm.so:galera-4 mariadb-backup:mariadb-backup
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
 export DEBIAN_FRONTEND = noninteractive
 
-.PHONY: demo test test-matrix build bench check check-console needs fuzz
+.PHONY: demo test test-matrix build bench check check-console needs needs-test fuzz
 
 build: needs internal/api/openapi.yaml console/dist/index.html
 	go build -o bin/ ./cmd/...
@@ -29,14 +31,19 @@ console/node_modules/.kept: console/package-lock.json
 demo: build
 	bin/magpie demo --listen $(or $(LISTEN),127.0.0.1:8470) --data $(or $(DATA),demo) --routers $(or $(ROUTERS),12)
 
-# The core and the push machine have no goroutines, so nothing that the race detector
-# could find; their properties are walked ten times faster without.
-test: build check check-console
-	go test -race -timeout 18m -parallel 4 $$(go list ./... | grep -v '/internal/core/\|/internal/push$$')
-	go test ./internal/core/... ./internal/push
+# The services under test, and every package with goroutines, are built with the
+# race detector. The core and the push machine have none, and their properties are
+# walked ten times faster without.
+test: needs-test build check check-console
+	@out=$$(mktemp); trap 'rm -f '$$out EXIT; began=$$(date +%s); \
+	{ go test -race -timeout 15m $$(go list ./... | grep -v '/e2e\|/internal/core/\|/internal/push$$') && \
+	  go test ./internal/core/... ./internal/push; } >$$out 2>&1 & others=$$!; \
+	MAGPIE_RACE=1 go test -count=1 -timeout 18m -parallel 8 ./e2e; e2e=$$?; \
+	wait $$others; status=$$?; cat $$out; \
+	echo "the tests took $$(($$(date +%s) - began)) s on $$(nproc) cores"; [ $$e2e = 0 ] && [ $$status = 0 ]
 
 # Every family, by every method, with every fault of its simulator.
-test-matrix: build
+test-matrix: needs-test build
 	MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run TestMatrix
 
 # The console's files as its formatter has them, no line over 140 characters; and the
@@ -63,6 +70,11 @@ fuzz:
 	    echo "$$p $$f"; go test $$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(or $(FUZZTIME),20s) || exit 1; done; done
 
 needs:
-	@missing=; for p in $(PROGRAMS); do command -v $${p%%:*} >/dev/null || missing="$$missing $${p#*:}"; done; \
-	if [ -n "$$missing" ]; then echo "installing$$missing"; apt-get update -qq && apt-get install -y -qq --no-install-recommends $$missing; fi
+	@$(call install,$(PROGRAMS))
 	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed and not on the PATH"; exit 1; }
+
+needs-test:
+	@$(call install,$(PROGRAMS) $(TESTED))
+
+install = missing=; for p in $(1); do command -v $${p%%:*} >/dev/null || [ -e $${p%%:*} ] || missing="$$missing $${p\#*:}"; done; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; apt-get update -qq && apt-get install -y -qq --no-install-recommends $$missing; fi

@@ -42,87 +42,85 @@ func TestConfirm(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("heron,plover,dunlin"))
 	w.pull("control-f1")
-	for _, d := range []struct {
-		name     string
-		amend    []string
-		undo     string // what the log says of the undo
-		startup  bool   // there is one, and it is only written when it is confirmed
-		restarts bool
-	}{
-		{r1, []string{"lane quay1", "note \"by hand\""}, "restart into its startup", true, false},
-		{"skerrinsay-sw1", []string{"port 3 : label is <by hand>"}, "is undone by this service unless", true, false},
-		{"control-f1", []string{`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`}, "the device itself goes back", true, false},
-	} {
-		t.Run(d.name, func(t *testing.T) {
-			w := w.on(t)
-			if j := w.pull(d.name); j.Outcome != "done" {
-				t.Fatal(j.Summary)
-			}
-			first := w.fleet.running(d.name)
-			w.fleet.amend(d.name, "okonkwo", d.amend...)
-			w.fleet.stow(d.name)
-			w.pull(d.name)
-			second, stowed := w.fleet.running(d.name), strings.Join(w.fleet.status(d.name).Startup, "\n")
-			if first == second {
-				t.Fatal("nothing changed")
-			}
-
-			// Undone by hand.
-			j := w.parked(w.within("2m", d.name+"@1").ID)
-			if now := w.fleet.running(d.name); now != first {
-				t.Fatalf("it runs\n%s", now)
-			}
-			if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now != stowed {
-				t.Errorf("startup was written before it was confirmed:\n%s", now)
-			}
-			if log := w.logText(j.ID); !strings.Contains(log, d.undo) {
-				t.Errorf("the log does not say by what it is undone:\n%s", log)
-			}
-			if !strings.Contains(j.Summary, "unless it is confirmed") || time.Until(*j.Due) > 2*time.Minute {
-				t.Errorf("%s, due %s", j.Summary, j.Due)
-			}
-			if _, said, status := w.cli("push", d.name+"@1", "--yes"); status == 0 || !strings.Contains(said, j.ID) {
-				t.Errorf("a second push while one waits: status %d, %s", status, said)
-			}
-			must(w.admin.Undo(ctx(t), j.ID))(t)
-			if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(d.name) != second {
-				t.Errorf("%s: %s\n%s\n%s", end.Outcome, end.Summary, w.logText(j.ID), w.fleet.running(d.name))
-			}
-			if _, err := w.admin.Confirm(ctx(t), j.ID); !client.IsStatus(err, 409) {
-				t.Errorf("confirmed after the end: %v", err)
-			}
-
-			// Kept by hand; only then is startup written.
-			j = w.parked(w.within("2m", d.name+"@1").ID)
-			out, said, status := w.cli("job", "confirm", j.ID)
-			if status != 0 || w.fleet.running(d.name) != first {
-				t.Errorf("status %d\n%s%s", status, out, said)
-			}
-			if end := w.end(j.ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "confirmed by admin") {
-				t.Errorf("%s: %s", end.Outcome, end.Summary)
-			}
-			if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now == stowed {
-				t.Error("startup was not written when it was confirmed")
-			}
-
-			// By rule.
-			if end := w.end(w.within("30s", d.name+"@2", func(n *client.NewPush) { n.WhenEqual = true }).ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "by rule") {
-				t.Errorf("%s: %s", end.Outcome, end.Summary)
-			}
-
-			// Nobody says anything.
-			j = w.within("20s", d.name+"@1")
-			if end := w.end(j.ID); end.Outcome != "undone" || !strings.Contains(end.Summary, "nobody confirmed") || w.fleet.running(d.name) != second {
-				t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.fleet.running(d.name))
-			}
-			if n := w.fleet.status(d.name).Restarts; n != 0 {
-				t.Errorf("it restarted %d times", n)
-			}
-			if d := must(w.admin.Device(ctx(t), d.name))(t); d.State != "steady" {
-				t.Errorf("afterwards it is %s", d.State)
-			}
-		})
+	type unit struct {
+		name    string
+		amend   []string
+		undo    string // what the log says of the undo
+		startup bool   // there is one, and it is only written when it is confirmed
 	}
+	alongside(t, []unit{
+		{r1, []string{"lane quay1", "note \"by hand\""}, "restart into its startup", true},
+		{"skerrinsay-sw1", []string{"port 3 : label is <by hand>"}, "is undone by this service unless", true},
+		{"control-f1", []string{`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`}, "the device itself goes back", true},
+	}, func(d unit) string { return d.name }, func(t *testing.T, d unit) {
+		w := w.on(t)
+		if j := w.pull(d.name); j.Outcome != "done" {
+			t.Fatal(j.Summary)
+		}
+		first := w.fleet.running(d.name)
+		w.fleet.amend(d.name, "okonkwo", d.amend...)
+		w.fleet.stow(d.name)
+		w.pull(d.name)
+		second, stowed := w.fleet.running(d.name), strings.Join(w.fleet.status(d.name).Startup, "\n")
+		if first == second {
+			t.Fatal("nothing changed")
+		}
+
+		// Undone by hand.
+		j := w.parked(w.within("2m", d.name+"@1").ID)
+		if now := w.fleet.running(d.name); now != first {
+			t.Fatalf("it runs\n%s", now)
+		}
+		if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now != stowed {
+			t.Errorf("startup was written before it was confirmed:\n%s", now)
+		}
+		if log := w.logText(j.ID); !strings.Contains(log, d.undo) {
+			t.Errorf("the log does not say by what it is undone:\n%s", log)
+		}
+		if !strings.Contains(j.Summary, "unless it is confirmed") || time.Until(*j.Due) > 2*time.Minute {
+			t.Errorf("%s, due %s", j.Summary, j.Due)
+		}
+		if _, said, status := w.cli("push", d.name+"@1", "--yes"); status == 0 || !strings.Contains(said, j.ID) {
+			t.Errorf("a second push while one waits: status %d, %s", status, said)
+		}
+		must(w.admin.Undo(ctx(t), j.ID))(t)
+		if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(d.name) != second {
+			t.Errorf("%s: %s\n%s\n%s", end.Outcome, end.Summary, w.logText(j.ID), w.fleet.running(d.name))
+		}
+		if _, err := w.admin.Confirm(ctx(t), j.ID); !client.IsStatus(err, 409) {
+			t.Errorf("confirmed after the end: %v", err)
+		}
+
+		// Kept by hand; only then is startup written.
+		j = w.parked(w.within("2m", d.name+"@1").ID)
+		out, said, status := w.cli("job", "confirm", j.ID)
+		if status != 0 || w.fleet.running(d.name) != first {
+			t.Errorf("status %d\n%s%s", status, out, said)
+		}
+		if end := w.end(j.ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "confirmed by admin") {
+			t.Errorf("%s: %s", end.Outcome, end.Summary)
+		}
+		if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now == stowed {
+			t.Error("startup was not written when it was confirmed")
+		}
+
+		// By rule.
+		if end := w.end(w.within("30s", d.name+"@2", func(n *client.NewPush) { n.WhenEqual = true }).ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "by rule") {
+			t.Errorf("%s: %s", end.Outcome, end.Summary)
+		}
+
+		// Nobody says anything.
+		j = w.within("20s", d.name+"@1")
+		if end := w.end(j.ID); end.Outcome != "undone" || !strings.Contains(end.Summary, "nobody confirmed") || w.fleet.running(d.name) != second {
+			t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.fleet.running(d.name))
+		}
+		if n := w.fleet.status(d.name).Restarts; n != 0 {
+			t.Errorf("it restarted %d times", n)
+		}
+		if d := must(w.admin.Device(ctx(t), d.name))(t); d.State != "steady" {
+			t.Errorf("afterwards it is %s", d.State)
+		}
+	})
 	for _, bad := range []string{"19s", "25h", "soon"} {
 		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
 		if _, err := w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: bad}, ""); !client.IsStatus(err, 400) {

@@ -2,8 +2,10 @@ package e2e
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -122,12 +124,13 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 			t.Fatalf("%s: %s: %s", name, j.Outcome, j.Summary)
 		}
 	}
-	for _, f := range []struct {
+	type fault struct {
 		name   string
 		faults func(device string) box.Faults
 		says   string // of every family; or by family behind
 		not    string // families that cannot have it
-	}{
+	}
+	faults := []fault{
 		{"slow", func(string) box.Faults { return box.Faults{SlowMS: 300} }, "", ""},
 		{"hang", func(d string) box.Faults { return box.Faults{Hang: devices[d]} }, "nothing came for", ""},
 		{"cut", func(string) box.Faults { return box.Faults{CutAfter: 150} }, "not whole", ""},
@@ -141,12 +144,13 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 			return box.Faults{Banner: "(skerrinsay-sw1) : \nskerrinsay-r1 ~ \nskerrinsay-p1 => \nWord: "}
 		}, "", "control-f1 control-w1 workshop-g1"},
 		{"busy once", func(string) box.Faults { return box.Faults{Busy: 1} }, "", "skerrinsay-r1 control-f1 skerrinsay-p1"},
-	} {
-		for name := range devices {
+	}
+	alongside(t, slices.Sorted(maps.Keys(devices)), func(name string) string { return name }, func(t *testing.T, name string) {
+		for _, f := range faults {
 			if strings.Contains(f.not, name) {
 				continue
 			}
-			t.Run(f.name+"/"+name, func(t *testing.T) {
+			t.Run(f.name, func(t *testing.T) {
 				w := w.on(t)
 				part := must(w.admin.Dialect(ctx(t), w.fleet.place(name).Family))(t).Parts[0]
 				if part == "differences" {
@@ -178,7 +182,7 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 				})
 			})
 		}
-	}
+	})
 	// After all that, each is well again.
 	for name := range devices {
 		if j := w.pull(name); j.Outcome != "done" {

@@ -154,6 +154,17 @@ func (w *world) sql(statement string) {
 	}
 }
 
+// alongside runs a test's parts beside each other, and beside whatever else runs:
+// they wait more than they work, and take no place from others.
+func alongside[P any](t *testing.T, parts []P, name func(P) string, run func(*testing.T, P)) {
+	t.Helper()
+	var all sync.WaitGroup
+	for _, p := range parts {
+		all.Go(func() { t.Run(name(p), func(t *testing.T) { run(t, p) }) })
+	}
+	all.Wait()
+}
+
 // must unwraps a result, failing the test on an error.
 func must[T any](v T, err error) func(testing.TB) T {
 	return func(t testing.TB) T {
