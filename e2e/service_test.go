@@ -437,6 +437,44 @@ func TestTwoStartTogether(t *testing.T) {
 	wg.Wait()
 }
 
+// TestKeyFilesOfTheirOwn: of services that begin together, each with a key file of
+// its own, one makes the keys; the others say so, and leave no key that opens
+// nothing.
+func TestKeyFilesOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	dsn, up := scratch.Database(t), 0
+	procs, dirs := make([]*proc, 3), make([]string, 3)
+	for i := range procs {
+		dirs[i] = filepath.Join(t.TempDir(), "data")
+		procs[i] = start(t, append(os.Environ(), "MAGPIE_DATABASE="+dsn), "serve", "--listen", "127.0.0.1:0", "--data", dirs[i])
+	}
+	for i, p := range procs {
+		eventually(t, "it is up or has given up", func() bool {
+			select {
+			case <-p.gone:
+				return true
+			default:
+				return isUp.MatchString(p.said())
+			}
+		})
+		_, none := os.Stat(filepath.Join(dirs[i], "master.key"))
+		switch said := p.said(); {
+		case isUp.MatchString(said):
+			up++
+			if none != nil {
+				t.Error(none)
+			}
+		case none == nil:
+			t.Errorf("a key that opens nothing was left behind by the one that said\n%s", said)
+		case !strings.Contains(said, "copy its key file to") && !strings.Contains(said, "put your copy of the key file there"):
+			t.Errorf("it ended saying\n%s", said)
+		}
+	}
+	if up != 1 {
+		t.Errorf("%d of them are up", up)
+	}
+}
+
 // TestTwoNodes: two services share a database. One finds the other's work, and
 // takes up what the other leaves when it dies.
 func TestTwoNodes(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strings"
 	"syscall"
 	"testing"
@@ -31,9 +32,6 @@ type Node struct {
 	cmd         *exec.Cmd
 	gone        chan struct{}
 }
-
-// wsrep is where Debian's galera-4 has the library.
-const wsrep = "/usr/lib/galera/libgalera_smm.so"
 
 // StartCluster starts so many servers and returns when they are one cluster. It
 // is stopped with the test.
@@ -58,9 +56,8 @@ func StartCluster(t testing.TB, size int) *Cluster {
 	first := c.Nodes[0]
 	first.run("mariadb-install-db", "--no-defaults", "--user=root", "--datadir="+first.data(), "--skip-test-db", "--auth-root-authentication-method=socket", "--skip-name-resolve")
 	accounts := filepath.Join(first.dir, "accounts.sql")
-	if err := os.WriteFile(accounts, []byte("CREATE USER sst@localhost IDENTIFIED BY 'sst';\n"+
-		"GRANT RELOAD, PROCESS, LOCK TABLES, BINLOG MONITOR ON *.* TO sst@localhost;\n"+
-		"CREATE USER magpie@127.0.0.1 IDENTIFIED BY 'magpie';\nGRANT ALL ON `magpie%`.* TO magpie@127.0.0.1;\n"), 0o600); err != nil {
+	made := strings.NewReplacer("A-PASSWORD", "sst", "ANOTHER", "magpie", "192.0.2.%", "127.0.0.1", "magpie.*", "`magpie%`.*").Replace(c.guide("sql"))
+	if err := os.WriteFile(accounts, []byte(made), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	first.start("--wsrep-new-cluster", "--init-file="+accounts)
@@ -80,6 +77,22 @@ func StartCluster(t testing.TB, size int) *Cluster {
 		n.Ready()
 	}
 	return c
+}
+
+// guide is the block of a language in the recipe of docs/operations.md.
+func (c *Cluster) guide(language string) string {
+	c.t.Helper()
+	_, self, _, _ := runtime.Caller(0)
+	text, err := os.ReadFile(filepath.Join(filepath.Dir(self), "../../docs/operations.md"))
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	_, recipe, ok := strings.Cut(string(text), "### Three of each")
+	_, recipe, block := strings.Cut(recipe, "```"+language+"\n")
+	if recipe, _, _ = strings.Cut(recipe, "```"); !ok || !block {
+		c.t.Fatalf("docs/operations.md has no recipe in %s for three of each", language)
+	}
+	return recipe
 }
 
 // Database makes an empty database and returns its name.
@@ -144,33 +157,24 @@ func (n *Node) configure(c *Cluster, i int) {
 	if err := os.MkdirAll(n.dir, 0o700); err != nil {
 		n.t.Fatal(err)
 	}
-	text := fmt.Sprintf(`[mysqld]
+	group := fmt.Sprintf("127.0.0.1:%d", n.group)
+	text := strings.NewReplacer("192.0.2.11,192.0.2.12,192.0.2.13", c.seeds, "bind-address = 192.0.2.11", "bind-address = 127.0.0.1",
+		"wsrep-node-address = 192.0.2.11", "wsrep-node-address = "+group, "A-PASSWORD", "sst").Replace(c.guide("ini"))
+	// On one machine each has ports and folders of its own.
+	text += fmt.Sprintf(`user = root
 datadir = %[1]s/db
 socket = %[1]s/db.sock
 log-error = %[1]s/db.log
 pid-file = %[1]s/pid
-bind-address = 127.0.0.1
 port = %[2]d
-user = root
 skip-name-resolve
 performance-schema = OFF
 innodb-buffer-pool-size = 64M
-max-allowed-packet = 128M
 max-connections = 200
-binlog-format = ROW
-default-storage-engine = InnoDB
-innodb-autoinc-lock-mode = 2
-wsrep-on = ON
-wsrep-provider = %[3]s
-wsrep-cluster-name = magpie
-wsrep-cluster-address = gcomm://%[4]s
-wsrep-node-name = n%[5]d
-wsrep-node-address = 127.0.0.1:%[6]d
-wsrep-sst-receive-address = 127.0.0.1:%[7]d
-wsrep-sst-method = mariabackup
-wsrep-sst-auth = sst:sst
-wsrep-provider-options = "gmcast.listen_addr=tcp://127.0.0.1:%[6]d;ist.recv_addr=127.0.0.1:%[8]d;gcache.size=64M"
-`, n.dir, n.port, wsrep, c.seeds, i+1, n.group, free(n.t), free(n.t))
+wsrep-node-name = n%[3]d
+wsrep-sst-receive-address = 127.0.0.1:%[4]d
+wsrep-provider-options = "gmcast.listen_addr=tcp://%[5]s;ist.recv_addr=127.0.0.1:%[6]d;gcache.size=64M"
+`, n.dir, n.port, i+1, free(n.t), group, free(n.t))
 	if err := os.WriteFile(n.config(), []byte(text), 0o600); err != nil {
 		n.t.Fatal(err)
 	}
