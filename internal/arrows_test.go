@@ -22,7 +22,7 @@ import (
 // of the product, and only the store speaks SQL.
 func TestArrows(t *testing.T) {
 	const m = "magpie/"
-	below := []string{m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/job"}
+	below := []string{m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/job", m + "client"}
 	below = below[:len(below):len(below)]
 	may := map[string][]string{
 		m + "client":            {},

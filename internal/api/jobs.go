@@ -15,7 +15,6 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
-	"magpie/internal/fleet"
 	"magpie/internal/job"
 	"magpie/internal/push"
 	"magpie/internal/store"
@@ -32,72 +31,30 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	if len(j.Result) == 0 {
 		return out, nil
 	}
-	if k, ok := s.Jobs.Kind(j.Kind); ok && k.View != nil {
-		var err error
-		out.Result, err = k.View(context.Background(), q, a, j)
-		return out, err
+	k, ok := s.Jobs.Kind(j.Kind)
+	if !ok || k.View == nil {
+		return out, nil
 	}
-	switch j.Kind {
-	case "pull":
-		var r visit.PullResult
-		if err := q.OpenResult(j, &r); err != nil {
-			return out, err
-		}
-		out.Pull = &client.PullEnd{Parts: []client.PulledPart{}}
-		for _, p := range r.Parts {
-			out.Pull.Parts = append(out.Pull.Parts, client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed})
-		}
-	case "planned":
-		var r fleet.PlanResult
-		if err := q.OpenResult(j, &r); err != nil {
-			return out, err
-		}
-		out.Plan = &client.Plan{From: r.From, Until: r.Until, Zone: r.Zone, Preview: r.PreviewID, Changed: r.Changed, Rule: r.Rule, Approved: r.Approved, Push: r.PushID}
-	case "restore-test":
-		var r fleet.RestoreTestResult
-		if err := q.OpenResult(j, &r); err != nil {
-			return out, err
-		}
-		out.RestoreTest = &client.RestoreTest{Ref: r.Ref, On: r.On, Push: r.PushID, Back: r.BackID, Proved: r.Proved, Whole: r.Whole}
-	case "restore-preview":
-		var err error
-		out.RestorePreview, err = s.wireRestorePreview(q, j)
-		return out, err
-	case "restore":
-		var err error
-		out.Restore, err = s.wireRestore(a, j)
-		return out, err
-	case "preview":
-		r := map[string]string{}
-		if err := q.OpenResult(j, &r); err != nil {
-			return out, err
-		}
-		out.Preview = r["preview"]
-	case "push":
-		var r push.Result
-		if err := q.OpenResult(j, &r); err != nil {
-			return out, err
-		}
-		out.Push = &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Remaining: wireDifferences(a, r.Remaining)}
-		out.Push.Checks = []client.Checked{}
-		for _, c := range r.Checks {
-			out.Push.Checks = append(out.Push.Checks, client.Checked{Check: c.Check, Before: wireFinding(c.Before), After: wireFinding(c.After), Failed: c.Failed()})
-		}
-		if r.Refused != nil {
-			out.Push.Refused = &client.Refusal{Line: r.Refused.Line, Text: r.Refused.Text, Block: r.Refused.Block, Answer: r.Refused.Answer}
-			if !a.Secrets {
-				out.Push.Refused.Text = r.Refused.Masked
-			}
-		}
+	led, err := k.View(context.Background(), q, a, j)
+	switch led := led.(type) {
+	case *client.PullEnd:
+		out.Pull = led
+	case push.Made:
+		out.Preview = string(led)
+	case *client.PushEnd:
+		out.Push = led
+	case *client.Plan:
+		out.Plan = led
+	case *client.RestoreTest:
+		out.RestoreTest = led
+	case *client.RestorePreview:
+		out.RestorePreview = led
+	case *client.Restore:
+		out.Restore = led
+	default:
+		out.Result = led
 	}
-	return out, nil
-}
-
-func wireFinding(f *push.Finding) *client.Finding {
-	if f == nil {
-		return nil
-	}
-	return &client.Finding{Good: f.Good, Known: f.Known, Said: f.Said}
+	return out, err
 }
 
 func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {
@@ -247,9 +204,9 @@ func (s *Server) preview(c *gin.Context) {
 	if a.Secrets && p.HoldsSecrets() && !s.saw(c, p.Device, "preview "+row.ID) {
 		return
 	}
-	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: wireDifferences(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
-		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remaining: wireDifferences(a, p.Remains), Notes: p.Notes, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesManagementPath: p.TouchesPath, Warnings: p.Warnings, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, SetAside: wireDifferences(a, p.SetAside), Loaded: wireDifferences(a, p.Loaded), Methods: []string{}}
+	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: visit.SeenBy(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
+		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remaining: visit.SeenBy(a, p.Remains), Notes: p.Notes, Undo: p.Undo,
+		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesManagementPath: p.TouchesPath, Warnings: p.Warnings, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, SetAside: visit.SeenBy(a, p.SetAside), Loaded: visit.SeenBy(a, p.Loaded), Methods: []string{}}
 	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Pushes.Methods(d))
 	}
@@ -510,11 +467,6 @@ func (s *Server) events(c *gin.Context) {
 func (s *Server) decide(decision string) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		ctx, id := c.Request.Context(), jobID(c)
-		if j, err := s.Jobs.Store.As(actor(c)).Job(ctx, id); err == nil && j.Kind == "restore" {
-			_, err = s.Fleet.DecideAll(ctx, actor(c), id, decision)
-			s.answerJob(c, http.StatusOK, j, err)
-			return
-		}
 		j, err := s.Jobs.Decide(ctx, actor(c), id, decision, c.Query("preview"))
 		s.answerJob(c, http.StatusOK, j, err)
 	}

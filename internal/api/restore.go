@@ -1,17 +1,14 @@
 package api
 
 import (
-	"context"
 	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"magpie/client"
-	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/fleet"
-	"magpie/internal/store"
 )
 
 // restorePreview looks what putting many devices back would take.
@@ -75,28 +72,4 @@ func (s *Server) restore(c *gin.Context) {
 	}
 	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.RestorePreview, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Override}, k)
 	s.answerJob(c, http.StatusAccepted, j, err)
-}
-
-func (s *Server) wireRestorePreview(q *store.Q, j core.Job) (*client.RestorePreview, error) {
-	var r fleet.RestorePreview
-	if err := q.OpenResult(j, &r); err != nil {
-		return nil, err
-	}
-	out := &client.RestorePreview{Which: r.Which, Rows: []client.RestorePreviewRow{}}
-	for _, x := range r.Rows {
-		out.Rows = append(out.Rows, client.RestorePreviewRow{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Warnings: orNone(x.Warnings)})
-	}
-	return out, nil
-}
-
-func (s *Server) wireRestore(a core.Actor, j core.Job) (*client.Restore, error) {
-	r, err := s.Fleet.Restored(context.Background(), a, j)
-	if err != nil {
-		return nil, err
-	}
-	out := &client.Restore{Which: r.Which, Rows: []client.Restored{}}
-	for _, x := range r.Rows {
-		out.Rows = append(out.Rows, client.Restored{Device: x.Device, Target: x.Target, Job: x.JobID, Outcome: x.Outcome, Summary: x.Summary})
-	}
-	return out, nil
 }

@@ -233,17 +233,6 @@ func (s *Server) diff(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
-func wireDifferences(a core.Actor, rs []visit.Difference) []client.Difference {
-	out := make([]client.Difference, len(rs))
-	for i, r := range rs {
-		out[i] = client.Difference{Block: r.Block, Have: r.Have, Want: r.Want, Order: r.Order}
-		if !a.Secrets {
-			out[i].Have, out[i].Want = r.HaveMasked, r.WantMasked
-		}
-	}
-	return out
-}
-
 func (s *Server) drift(c *gin.Context) {
 	live := c.Query("live") == "true"
 	if live && !actor(c).May(core.Operator) {
@@ -281,7 +270,7 @@ func (s *Server) drift(c *gin.Context) {
 				return
 			}
 			out.Items = append(out.Items, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,
-				Differences: wireDifferences(actor(c), j.Differences), Trouble: j.Trouble})
+				Differences: visit.SeenBy(actor(c), j.Differences), Trouble: j.Trouble})
 		}
 	}
 	c.JSON(200, out)

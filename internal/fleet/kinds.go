@@ -24,13 +24,13 @@ func Kinds(s *Service) []job.Kind {
 		}
 	}
 	return []job.Kind{
-		{Name: "planned", Role: core.Operator, Does: "begins a push at its time", May: s.mayApprove, Step: step((*Service).plannedJob),
+		{Name: "planned", Role: core.Operator, Does: "begins a push at its time", May: s.mayApprove, Step: step((*Service).plannedJob), View: viewPlanned,
 			Awaits: []job.Wait{
 				{For: core.AwaitsApproval, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let a planned push go ahead; where a rule asks for a second person, it takes another than who planned it", Sees: true}, decline}},
 				{For: core.AwaitsStart, Means: "its time", Words: []job.Word{decline}},
 			}},
-		{Name: "restore-preview", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Step: step((*Service).restorePreviewJob)},
-		{Name: "restore", Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob)},
-		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob)},
+		{Name: "restore-preview", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Step: step((*Service).restorePreviewJob), View: viewRestorePreview},
+		{Name: "restore", Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob), View: viewRestore, Passes: pushesOf},
+		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob), View: viewRestoreTest},
 	}
 }

@@ -390,35 +390,16 @@ func (s *Service) endRestore(j core.Job, l *job.Log, out RestoreResult, bad, sto
 	s.End(j, l, outcome, summary, out)
 }
 
-// DecideAll keeps or takes back every push of a restore that waits. It returns
-// how many.
-func (s *Service) DecideAll(ctx context.Context, actor core.Actor, restoreID, decision string) (n int, err error) {
-	q := s.Store.As(job.Service)
-	j, err := q.Job(ctx, restoreID)
-	if err != nil {
-		return 0, err
-	}
+// pushesOf are the pushes that a restore began.
+func pushesOf(q *store.Q, j core.Job) (ids []string, err error) {
 	var out RestoreResult
-	if j.Kind != "restore" {
-		return 0, fmt.Errorf("%w: it is a %s", job.ErrTooLate, j.Kind)
-	}
-	if err := q.OpenResult(j, &out); err != nil {
-		return 0, err
-	}
+	err = q.OpenResult(j, &out)
 	for _, r := range out.Rows {
-		if r.JobID == "" {
-			continue
-		}
-		if _, err := s.Decide(ctx, actor, r.JobID, decision, ""); err == nil {
-			n++
-		} else if !errors.Is(err, job.ErrTooLate) {
-			return n, err
+		if r.JobID != "" {
+			ids = append(ids, r.JobID)
 		}
 	}
-	if n == 0 {
-		return 0, fmt.Errorf("%w: none of its pushes waits", job.ErrTooLate)
-	}
-	return n, nil
+	return ids, err
 }
 
 // now reads how the pushes of a restore stand by now.
@@ -441,13 +422,4 @@ func (r RestoreResult) now(ctx context.Context, q *store.Q) (RestoreResult, erro
 		}
 	}
 	return out, err
-}
-
-// Restored reads how the pushes of a restore stand by now.
-func (s *Service) Restored(ctx context.Context, actor core.Actor, j core.Job) (out RestoreResult, err error) {
-	q := s.Store.As(actor)
-	if err := q.OpenResult(j, &out); err != nil {
-		return out, err
-	}
-	return out.now(ctx, q)
 }

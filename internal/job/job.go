@@ -104,8 +104,12 @@ type Kind struct {
 	// comes with that, as JSON. nil: it is asked for in a way of its own.
 	Asks func(ctx context.Context, actor core.Actor, j core.Job, with []byte) (wants any, err error)
 
-	// View is what a job has led to, as an actor may see it. nil: nothing, or the API
-	// words it by itself.
+	// Passes are the jobs that a word said to this one is passed on to: those it began,
+	// of which some may wait. nil: words are for itself.
+	Passes func(q *store.Q, j core.Job) (ids []string, err error)
+
+	// View is what a job has led to, as an actor may see it: a type of package client,
+	// which the API puts into its field. nil: nothing.
 	View func(ctx context.Context, q *store.Q, actor core.Actor, j core.Job) (any, error)
 
 	// May tells whether somebody may say a word to a job that waits. seen is what

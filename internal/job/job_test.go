@@ -148,6 +148,40 @@ func TestOneCallMakesAKind(t *testing.T) {
 	}
 }
 
+// TestWordsArePassedOn: a word to a job that began others goes to those that wait
+// for it; where none does, it is too late.
+func TestWordsArePassedOn(t *testing.T) {
+	var let atomic.Int32
+	st := open(t)
+	var begun []string
+	r := start(t, st, "one", kettle(&let), job.Kind{Name: "party", Role: core.Operator, Does: "has many for tea",
+		Passes: func(*store.Q, core.Job) ([]string, error) { return begun, nil },
+		Step:   func(_ context.Context, r *job.Run) { r.End(r.Job, r.Log, core.Done, "all are here", nil) }})
+	defer r.Stop(time.Second)
+	party := end(t, r, ask(t, r, "party").ID)
+	for range 3 {
+		j := until(t, r, ask(t, r, "kettle").ID, func(j core.Job) bool { return j.State == core.Waiting })
+		begun = append(begun, j.ID)
+	}
+	if _, err := r.Decide(bg, core.Actor{Name: "lookout", Role: core.Reader}, party.ID, "leave", ""); !errors.Is(err, job.ErrRole) {
+		t.Errorf("said by a reader: %v", err)
+	}
+	if _, err := r.Decide(bg, who, begun[0], "leave", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Decide(bg, who, party.ID, "pour", "steam"); err != nil {
+		t.Fatal(err)
+	}
+	for i, id := range begun {
+		if j, said := end(t, r, id), []string{"leave", "pour", "pour"}[i]; j.Summary != "okonkwo said "+said {
+			t.Errorf("kettle %d: %s", i, j.Summary)
+		}
+	}
+	if _, err := r.Decide(bg, who, party.ID, "pour", "steam"); !errors.Is(err, job.ErrTooLate) || !strings.Contains(err.Error(), "this party began") {
+		t.Errorf("said too late: %v", err)
+	}
+}
+
 // TestCancelledBeforeItBegan lets go what the asking held.
 func TestCancelledBeforeItBegan(t *testing.T) {
 	var let atomic.Int32

@@ -17,6 +17,15 @@ var ErrTooLate = errors.New("it does not wait for a decision")
 // Decide says a word to a job that waits: whoever takes it up goes on by it. seen
 // is what somebody says they looked at.
 func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, seen string) (j core.Job, err error) {
+	if j, err = r.Store.As(actor).Job(ctx, jobID); err != nil {
+		return j, err
+	}
+	if kind := r.kinds[j.Kind]; kind.Passes != nil {
+		if !actor.May(kind.Role) {
+			return j, fmt.Errorf("%w: to decide a %s one has to be %s", ErrRole, j.Kind, kind.Role)
+		}
+		return j, r.passOn(ctx, actor, j, word, seen, kind.Passes)
+	}
 	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if j, err = q.Job(ctx, jobID); err != nil {
 			return err
@@ -54,6 +63,26 @@ func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, see
 	})
 	r.Kick()
 	return j, err
+}
+
+// passOn says a word to those of the jobs that one began which wait for it.
+func (r *Runtime) passOn(ctx context.Context, actor core.Actor, j core.Job, word, seen string, passes func(*store.Q, core.Job) ([]string, error)) error {
+	ids, err := passes(r.Store.As(Service), j)
+	if err != nil {
+		return err
+	}
+	took := false
+	for _, id := range ids {
+		if _, err := r.Decide(ctx, actor, id, word, seen); err == nil {
+			took = true
+		} else if !errors.Is(err, ErrTooLate) {
+			return err
+		}
+	}
+	if !took {
+		return fmt.Errorf("%w: none of the jobs that this %s began waits for it", ErrTooLate, j.Kind)
+	}
+	return nil
 }
 
 // tooLate says why a word was not taken.

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
 	"magpie/internal/core/text"
@@ -391,6 +392,17 @@ type PulledPart struct {
 	Aside     string `json:"aside,omitempty"` // why it counts for nothing
 	Added     int    `json:"added"`
 	Removed   int    `json:"removed"`
+}
+
+// viewPull is what a pull brought, as it goes over the wire.
+func viewPull(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
+	var r PullResult
+	err := q.OpenResult(j, &r)
+	out := &client.PullEnd{Parts: make([]client.PulledPart, len(r.Parts))}
+	for i, p := range r.Parts {
+		out.Parts[i] = client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed}
+	}
+	return out, err
 }
 
 // noteTrouble writes a visit that brought nothing: the seen intervals end here.

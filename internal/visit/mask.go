@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/change"
 	"magpie/internal/core/rules"
@@ -75,6 +76,18 @@ type Difference struct {
 
 // Hides tells whether any of it is hidden from who may not see secrets.
 func (r Difference) Hides() bool { return r.Have != r.HaveMasked || r.Want != r.WantMasked }
+
+// SeenBy are differences as an actor may see them.
+func SeenBy(a core.Actor, all []Difference) []client.Difference {
+	out := make([]client.Difference, len(all))
+	for i, d := range all {
+		out[i] = client.Difference{Block: d.Block, Have: d.Have, Want: d.Want, Order: d.Order}
+		if !a.Secrets {
+			out[i].Have, out[i].Want = d.HaveMasked, d.WantMasked
+		}
+	}
+	return out
+}
 
 // Masker hides secrets under this database's keys.
 func (s *Service) Masker(d *dialect.Dialect) rules.Masker {

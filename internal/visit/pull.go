@@ -198,7 +198,7 @@ func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 func Kinds(s *Service) []job.Kind {
 	return []job.Kind{{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Yields: true, Tries: 3,
 		Asks: func(context.Context, core.Actor, core.Job, []byte) (any, error) { return PullRequest{core.ByHand}, nil },
-		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }}}
+		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }, View: viewPull}}
 }
 
 // New makes an instance's visits, and registers the pull. Dialects are recorded in
