@@ -36,14 +36,10 @@ func wireDevice(d core.Device) client.Device {
 	return out
 }
 
-func deviceName(d core.Device) string { return d.Name }
-
 func (s *Server) devices(c *gin.Context) {
-	rows, ok := s.listed(c)
-	if !ok {
-		return
+	if rows, next, ok := s.devicePage(c); ok {
+		c.JSON(200, pageOf(rows, next, wireDevice))
 	}
-	list(c, rows, nil, deviceName, wireDevice)
 }
 
 func (s *Server) device(c *gin.Context) {

@@ -38,14 +38,42 @@ func (s *Server) selector(c *gin.Context, words []string) (ref.Selector, bool) {
 	return sel, true
 }
 
-// listed reads the selector of a list from the address; a list that is asked for
-// without one is of all.
-func (s *Server) listed(c *gin.Context) ([]core.Device, bool) {
-	raw, given := c.GetQuery("selector")
-	if !given {
-		raw = "all"
+// devicePage is the page of the devices that a list goes by; the database is asked
+// for no others.
+func (s *Server) devicePage(c *gin.Context) (rows []core.Device, next string, ok bool) {
+	sel, ok := s.selector(c, listedWords(c))
+	if !ok {
+		return nil, "", false
 	}
-	return s.picked(c, []string{raw}, false)
+	n, ok := limit(c, 1000, 1000)
+	if !ok {
+		return nil, "", false
+	}
+	ctx, cursor := c.Request.Context(), c.Query("cursor")
+	var err error
+	if cursor == "" && !sel.All() { // words that nobody answers to are a mistake, and looked for once
+		_, err = s.pick(ctx, actor(c), sel, false)
+	}
+	more := false
+	if err == nil {
+		rows, more, err = s.Jobs.Store.As(actor(c)).DevicesAfter(ctx, sel, cursor, n)
+	}
+	if err != nil {
+		fail(c, problem(err))
+		return nil, "", false
+	}
+	if more {
+		next = rows[len(rows)-1].Name
+	}
+	return rows, next, true
+}
+
+// listedWords are the words of the selector that a list goes by.
+func listedWords(c *gin.Context) []string {
+	if raw, given := c.GetQuery("selector"); given {
+		return []string{raw}
+	}
+	return []string{"all"}
 }
 
 // chosen reads the devices that something is to be done to; none is a mistake.

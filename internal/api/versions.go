@@ -239,7 +239,7 @@ func (s *Server) drift(c *gin.Context) {
 		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at devices live takes the role operator", Next: "leave live out to judge by the newest versions"})
 		return
 	}
-	devs, ok := s.listed(c)
+	devs, next, ok := s.devicePage(c)
 	if !ok {
 		return
 	}
@@ -248,10 +248,6 @@ func (s *Server) drift(c *gin.Context) {
 			fail(c, problem(err))
 			return
 		}
-	}
-	devs, next, ok := onePage(c, devs, deviceName)
-	if !ok {
-		return
 	}
 	out := client.Page[client.Drift]{Items: []client.Drift{}, Next: next}
 	for _, d := range devs {

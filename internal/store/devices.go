@@ -56,6 +56,30 @@ func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error
 	return picked, nil
 }
 
+// DevicesAfter lists at most n of the devices a selector picks, by name, from
+// behind one on. It reads no more than it has to; more tells whether any follow.
+func (q *Q) DevicesAfter(ctx context.Context, sel ref.Selector, after string, n int) (picked []core.Device, more bool, err error) {
+	for {
+		rows, err := list[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.name > ? ORDER BY d.name LIMIT ?`, after, n+1)
+		if err != nil {
+			return nil, false, err
+		}
+		for _, d := range rows {
+			if !sel.All() && !sel.Match(subject(d)) {
+				continue
+			}
+			if len(picked) == n {
+				return picked, true, nil
+			}
+			picked = append(picked, d)
+		}
+		if len(rows) <= n {
+			return picked, false, nil
+		}
+		after = rows[len(rows)-1].Name
+	}
+}
+
 // Device returns the device of that name.
 func (q *Q) Device(ctx context.Context, name string) (core.Device, error) {
 	d, err := get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.name = ?`, name)

@@ -528,3 +528,49 @@ func TestNamesAreUnique(t *testing.T) {
 		t.Errorf("the removed device: %v", err)
 	}
 }
+
+// TestPagesOfDevices: by pages of any size, and after any name, one gets what one
+// gets at once.
+func TestPagesOfDevices(t *testing.T) {
+	s := open(t, scratch.Database(t))
+	for i := range 23 {
+		d := core.Device{Name: fmt.Sprintf("r%02d", i), Site: []string{"quay", "pier", "mole"}[i%3], Kind: "router", Tags: core.Words{}}
+		tx(t, s, func(q *store.Q) error { return q.AddDevice(bg, &d, &store.Secret{}) })
+	}
+	q := s.As(who)
+	pier, err := ref.ParseSelector([]string{"site=pier"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	names := func(ds []core.Device) (out []string) {
+		for _, d := range ds {
+			out = append(out, d.Name)
+		}
+		return out
+	}
+	for _, sel := range []ref.Selector{ref.All(), pier} {
+		all, err := q.Devices(bg, sel)
+		if err != nil || len(all) < 8 {
+			t.Fatal(len(all), err)
+		}
+		for n := 1; n <= 24; n++ {
+			var got []string
+			for after, more := "", true; more; {
+				var rows []core.Device
+				if rows, more, err = q.DevicesAfter(bg, sel, after, n); err != nil || len(rows) > n || more && len(rows) < n {
+					t.Fatal(len(rows), more, err)
+				}
+				if got = append(got, names(rows)...); more {
+					after = rows[len(rows)-1].Name
+				}
+			}
+			if !slices.Equal(got, names(all)) {
+				t.Errorf("by %d: %v\nat once: %v", n, got, names(all))
+			}
+		}
+		// A name that is gone meanwhile is a place all the same.
+		if rows, _, err := q.DevicesAfter(bg, sel, "r11-gone", 100); err != nil || len(rows) == 0 || rows[0].Name < "r12" {
+			t.Errorf("%v, %v", names(rows), err)
+		}
+	}
+}
