@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -109,6 +110,30 @@ func TestOneRegistration(t *testing.T) {
 	b.do(chromedp.WaitVisible(`dl[aria-label="What it led to"]`))
 	if j := w.end(id); j.Outcome != "done" || time.Since(*j.EndedAt) > time.Minute {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}
+
+// TestLongLog: a log of many lines is watched to its end, each line once, also by
+// who breaks off in the middle and comes back.
+func TestLongLog(t *testing.T) {
+	t.Parallel()
+	const lines = 12000
+	w := newWorld(t, 1, withProgram("kettle"))
+	id := must(w.admin.Ask(ctx(t), client.NewJob{Kind: "kettle", With: map[string]any{"cups": "2", "lines": lines}}, ""))(t).ID
+	must(w.admin.Cancel(ctx(t), id))(t) // it ends when it has said all
+	seen := 0
+	end := must(w.admin.Watch(ctx(t), id, func(e client.Entry) {
+		if strings.HasPrefix(e.Text, "bubble ") {
+			if seen++; e.Text != fmt.Sprintf("bubble %d", seen) {
+				t.Fatalf("line %d is %q", seen, e.Text)
+			}
+		}
+	}, nil))(t)
+	if seen != lines || end.Outcome != "cancelled" {
+		t.Errorf("%d lines of %d were seen; it ended %s", seen, lines, end.Outcome)
+	}
+	if n := strings.Count(w.logText(id), "bubble "); n != lines {
+		t.Errorf("its log has %d lines of %d", n, lines)
 	}
 }
 

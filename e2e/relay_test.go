@@ -3,6 +3,10 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -15,6 +19,8 @@ import (
 	"magpie/client"
 	"magpie/internal/sim/box"
 	"magpie/internal/sim/tern"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // beside is an address that the service cannot reach, and the machine beside the
@@ -23,6 +29,31 @@ const beside = "192.0.2.10"
 
 // lend opens a relay on a machine that reaches a simulated device at another
 // address than its own.
+// TestRelayThatSaysNothing: a connection that was turned around and says nothing
+// more is let go, and never was a relay.
+func TestRelayThatSaysNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key := must(ssh.NewSignerFromKey(private))(t)
+	conn := must(net.Dial("tcp", strings.TrimPrefix(w.url, "http://")))(t)
+	defer conn.Close()
+	fmt.Fprintf(conn, "GET /api/v1/relay?device=%s&for=10m HTTP/1.1\r\nHost: magpie\r\nAuthorization: Bearer %s\r\nConnection: Upgrade\r\nUpgrade: %s\r\n%s: %s\r\n\r\n",
+		r1, w.admin.Token, client.RelayProtocol, client.RelayKeyHeader, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key.PublicKey()))))
+	began := time.Now()
+	_ = conn.SetDeadline(began.Add(30 * time.Second))
+	said, err := io.ReadAll(conn)
+	if err != nil || !strings.HasPrefix(string(said), "HTTP/1.1 101 ") {
+		t.Errorf("after %s: %v\n%s", time.Since(began), err, said)
+	}
+	if all := must(w.admin.Relays(ctx(t)))(t); len(all) != 0 {
+		t.Errorf("a relay is listed: %+v", all)
+	}
+}
+
 func (w *world) lend(as *client.Client, device, at, real string) (id string, close func(), used func() string) {
 	w.t.Helper()
 	within, cancel := context.WithCancel(context.Background())

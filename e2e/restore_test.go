@@ -117,3 +117,39 @@ func TestRestore(t *testing.T) {
 		}
 	}
 }
+
+// TestTogetherResumed: a restore whose shared window has gone by while the service
+// was dead still knows the pushes that it began.
+func TestTogetherResumed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	for _, p := range w.fleet.places {
+		w.pull(p.Name)
+		w.fleet.amend(p.Name, "mwilks", "domain elsewhere.example")
+		w.fleet.stow(p.Name)
+		w.pull(p.Name)
+	}
+	order := w.end(must(w.admin.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{"kind=router"}, Which: "previous"}))(t).ID)
+	first := order.RestorePreview.Rows[0].Device
+	w.fleet.faults(first, tern.Faults{HoldLine: 1, HoldApplied: true})
+	short := client.NewRestore{RestorePreview: order.ID, Within: "20s", Together: true}
+	if _, err := w.admin.NewRestore(ctx(t), short, ""); !client.IsStatus(err, 400) || !strings.Contains(err.Error(), "it takes 30s at least") {
+		t.Errorf("a window too short for many: %v", err)
+	}
+	r := must(w.admin.NewRestore(ctx(t), client.NewRestore{RestorePreview: order.ID, Within: "30s", Together: true, StopAfter: 5}, ""))(t)
+	w.fleet.waitHolding(first)
+	w.kill()
+	w.fleet.faults(first, tern.Faults{})
+	time.Sleep(31 * time.Second) // the window has gone by
+	w.serve()
+	end := w.end(r.ID)
+	pushes := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "push", Device: first, Limit: 5}))(t).Items
+	if len(pushes) != 1 {
+		t.Fatalf("%d pushes to %s", len(pushes), first)
+	}
+	w.end(pushes[0].ID)
+	row := must(w.admin.Job(ctx(t), r.ID))(t).Restore.Rows[0]
+	if row.Device != first || row.Job != pushes[0].ID || row.Outcome != "undone" {
+		t.Errorf("the push %s is lost: %+v\n%s: %s", pushes[0].ID, row, end.Outcome, end.Summary)
+	}
+}

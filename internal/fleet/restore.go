@@ -242,9 +242,16 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 	if req.Together && req.Within == 0 {
 		return core.Job{}, fmt.Errorf("%w: one window for all was asked for, and no window", push.ErrWindow)
 	}
+	if req.Together && req.Within < leastTogether {
+		return core.Job{}, fmt.Errorf("%w; of one that all share each push needs %s, so it takes %s at least, and %s was asked for", push.ErrWindow, core.Span(push.MinWindow), core.Span(leastTogether), core.Span(req.Within))
+	}
 	req.AtOnce = min(req.AtOnce, maxAtOnce)
 	return s.Queue(ctx, actor, "restore", store.NewJob{Job: core.Job{Kind: "restore", Device: core.Count(n, "device", "devices")}, Wants: req, Key: key}, fmt.Sprintf("%s to %s%s", core.Count(n, "device", "devices"), looked.Which, core.Because(req.Note)))
 }
+
+// leastTogether is the shortest window that many pushes can share: it begins with
+// the first, and the last still needs one of its own.
+const leastTogether = push.MinWindow + 10*time.Second
 
 // ErrNothingToRestore is returned for a restore preview that found nothing to push.
 var ErrNothingToRestore = errors.New("no device of this restore preview has anything to be pushed")

@@ -20,6 +20,7 @@ type Tea struct {
 	Cups   string `json:"cups"`
 	Crash  string `json:"crash,omitempty"`
 	Blend  string `json:"blend,omitempty"` // secret
+	Lines  int    `json:"lines,omitempty"` // what it says of the boiling
 	Poured bool   `json:"poured"`
 }
 
@@ -53,6 +54,9 @@ func main() {
 				r.End(r.Job, r.Log, core.Failed, "tipped out", t)
 			default:
 				r.Step("it boils")
+				for i := range t.Lines {
+					r.Step("bubble %d", i+1)
+				}
 				r.Park("the word", nil, "the tea is ready", t)
 			}
 		},
