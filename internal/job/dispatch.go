@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"log/slog"
 	"time"
 
@@ -100,12 +101,15 @@ func (r *Runtime) take(ctx context.Context) {
 		}
 		var jobs []core.Job
 		var yields map[string]bool
-		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
+		err := r.taking(ctx, func(q *store.Q) (err error) {
 			jobs, yields, err = q.TakeJobs(ctx, r.instance, r.incarnation, min(free, 16), r.yielding(), min(yielding, 16))
 			return err
 		})
-		if err != nil && ctx.Err() == nil {
+		if err != nil && ctx.Err() == nil && !errors.Is(err, ErrLeaseLost) {
 			slog.Warn("looking for work", "err", err)
+		}
+		if err != nil {
+			return
 		}
 		for _, j := range jobs {
 			r.begin(j, j.Tries > 1, yields[j.ID])

@@ -69,14 +69,25 @@ func (r *Runtime) watch(ctx context.Context) {
 	if err != nil {
 		return
 	}
+	r.saw(instances)
+}
+
+func (r *Runtime) saw(instances []store.Instance) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	blind := r.blind()
+	r.looked = time.Now()
 	for _, n := range instances {
-		if old, ok := r.watched[n.ID]; !ok || old.incarnation != n.Incarnation || old.beat != n.Beat {
-			r.watched[n.ID] = heartbeat{n.Incarnation, n.Beat, time.Now()}
+		// Who was not looked at for a while may have been kept from beating by the same.
+		if old, ok := r.watched[n.ID]; blind || !ok || old.incarnation != n.Incarnation || old.beat != n.Beat {
+			r.watched[n.ID] = heartbeat{n.Incarnation, n.Beat, r.looked}
 		}
 	}
 }
+
+// blind tells whether the hearts of others were last seen too long ago, because the
+// database was away, to say of any that it stands still.
+func (r *Runtime) blind() bool { return time.Since(r.looked) > sendWithin }
 
 // alive tells whether whoever holds a lease still lives: another instance whose
 // heart moved lately, or a job of ours that is under way. An instance that was
@@ -89,7 +100,7 @@ func (r *Runtime) alive(job, instance, incarnation string) bool {
 		return incarnation == r.incarnation && ours
 	}
 	h := r.heard(instance, incarnation)
-	return h.incarnation == incarnation && time.Since(h.moved) < lapseAfter
+	return h.incarnation == incarnation && (r.blind() || time.Since(h.moved) < lapseAfter)
 }
 
 // heard returns what is known of another instance's heart. One that was never
@@ -111,7 +122,7 @@ func (r *Runtime) heard(instance, incarnation string) heartbeat {
 func (r *Runtime) instanceLives(instance string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return instance == r.instance || time.Since(r.heard(instance, "").moved) < lapseAfter
+	return instance == r.instance || r.blind() || time.Since(r.heard(instance, "").moved) < lapseAfter
 }
 
 // UntilSure waits until this instance is believed in again.
@@ -124,6 +135,17 @@ func (r *Runtime) UntilSure(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// taking runs what makes work this instance's own. The database may have been away
+// since that was begun, and this instance not be believed in any more.
+func (r *Runtime) taking(ctx context.Context, fn func(q *store.Q) error) error {
+	return r.Store.Tx(ctx, Service, func(q *store.Q) error {
+		if err := r.Sure(); err != nil {
+			return err
+		}
+		return fn(q)
+	})
 }
 
 // Sure returns an error when this instance's own heartbeat is too old for others

@@ -185,6 +185,7 @@ type state struct {
 
 	mu       sync.Mutex
 	sessions int                  // how many jobs that visit devices run at a time
+	looked   time.Time            // when the hearts of others were last seen
 	lastBeat time.Time            // monotonic, of the last heartbeat the database took
 	watched  map[string]heartbeat // other instances' hearts
 	active   map[string]held      // by job

@@ -2,8 +2,11 @@ package job_test
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"slices"
 	"strings"
@@ -395,5 +398,122 @@ func TestNobodyWaitsForTheSilent(t *testing.T) {
 	defer close(hang)
 	for _, id := range ids { // the silent ones were asked for first, and never answer
 		end(t, r, id)
+	}
+}
+
+// gate stands between an instance and its database, and can be shut.
+type gate struct {
+	net.Listener
+	mu   sync.Mutex
+	shut bool
+	open []net.Conn
+}
+
+func newGate(t testing.TB, to string) *gate {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := &gate{Listener: l}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			out, err := net.Dial("tcp", to)
+			g.mu.Lock()
+			if g.shut || err != nil {
+				in.Close()
+			} else {
+				g.open = append(g.open, in, out)
+				go func() { _, _ = io.Copy(out, in); out.Close() }()
+				go func() { _, _ = io.Copy(in, out); in.Close() }()
+			}
+			g.mu.Unlock()
+		}
+	}()
+	return g
+}
+
+func (g *gate) set(shut bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.shut = shut; shut {
+		for _, c := range g.open {
+			c.Close()
+		}
+		g.open = nil
+	}
+}
+
+// TestDatabaseComesBack: an instance whose database was away for longer than others
+// believe in it takes no job before its heart beats again, and then does those that
+// came meanwhile.
+func TestDatabaseComesBack(t *testing.T) {
+	direct := scratch.Database(t)
+	head, rest, _ := strings.Cut(direct, "@tcp(")
+	to, tail, _ := strings.Cut(rest, ")")
+	g := newGate(t, to)
+	master := seal.NewMaster()
+	through, err := store.Open(bg, head+"@tcp("+g.Addr().String()+")"+tail, master, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer through.Close()
+	beside, err := store.Open(bg, direct, master, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer beside.Close()
+	errand := job.Kind{Name: "errand", Role: core.Operator, Does: "runs an errand", Visits: true, Tries: 1,
+		Step: func(_ context.Context, r *job.Run) {
+			if err := r.Sure(); err != nil { // asked before every line that is sent
+				r.End(r.Job, r.Log, core.Failed, err.Error(), nil)
+				return
+			}
+			r.End(r.Job, r.Log, core.Done, "ran", nil)
+		}}
+	r := start(t, through, "one", errand)
+	defer r.Stop(time.Second)
+	end(t, r, ask(t, r, "errand").ID)
+	g.set(true)
+	time.Sleep(11 * time.Second) // longer than an instance may go without a beat before it sends nothing more
+	if r.Sure() == nil {
+		t.Fatal("it believes in itself without a beat")
+	}
+	other, err := job.New(bg, beside, "two", time.Now) // takes nothing, but may be asked
+	if err != nil {
+		t.Fatal(err)
+	}
+	other.Register(errand)
+	var asked []core.Job
+	for range 8 {
+		asked = append(asked, ask(t, other, "errand"))
+	}
+	// Its beat comes late, by another's lock.
+	db, err := sql.Open("mysql", direct)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	lock, err := db.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := lock.Exec("UPDATE instances SET beat = beat WHERE id = 'one'"); err != nil {
+		t.Fatal(err)
+	}
+	g.set(false)
+	time.Sleep(3 * time.Second) // it looks for work twice a second
+	if err := lock.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	for _, j := range asked {
+		if j = end(t, other, j.ID); j.Outcome != core.Done || j.Tries != 1 {
+			t.Errorf("%s, begun %d times: %s", j.Outcome, j.Tries, j.Summary)
+		}
 	}
 }

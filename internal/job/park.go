@@ -113,7 +113,7 @@ func (r *Runtime) unpark(ctx context.Context) {
 		return
 	}
 	var jobs []core.Job
-	err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
+	err := r.taking(ctx, func(q *store.Q) (err error) {
 		jobs, err = q.Unpark(ctx, r.instance, r.incarnation, r.instanceLives)
 		return err
 	})

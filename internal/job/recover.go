@@ -27,7 +27,7 @@ func (r *Runtime) recover(ctx context.Context) {
 			state = core.Waiting // what it left a device with is not known
 		}
 		var mine bool
-		err := r.Store.Tx(ctx, Service, func(q *store.Q) (err error) {
+		err := r.taking(ctx, func(q *store.Q) (err error) {
 			mine, err = q.AdoptJob(ctx, &j, r.instance, r.incarnation, state)
 			return err
 		})
