@@ -42,6 +42,15 @@ func TestWords(t *testing.T) {
 	if _, said, status := w.cli("push", r1+"@1", "--to", "innisquill-r1", "--despite", "it is a test", "--yes"); status == 2 {
 		t.Errorf("status %d, %s", status, said)
 	}
+	help, _, _ := w.cli("push", "--help")
+	at := -1
+	for _, group := range []string{"what", "how", "safety", "when", "where"} {
+		now := strings.Index(help, "\n   "+group+"\n")
+		if now <= at {
+			t.Errorf("the group %s does not stand where it is looked for:\n%s", group, help)
+		}
+		at = now
+	}
 	for _, args := range [][]string{{"push", "--help"}, {"--help"}, {"restore", "--help"}} {
 		if out, _, _ := w.cli(args...); strings.Contains(out, "despite") || strings.Contains(out, "take-back") || strings.Contains(out, "drill") {
 			t.Errorf("%v still tells of older words:\n%s", args, out)

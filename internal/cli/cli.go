@@ -34,6 +34,7 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{s: newScreen()}
+	cli.HelpPrinterCustom = printHelp
 	root := a.root()
 	for _, group := range root.Commands {
 		if group.Action == nil && len(group.Commands) > 0 {
