@@ -224,9 +224,9 @@ func problem(err error) *client.Problem {
 	case errors.Is(err, job.ErrRole):
 		return say(403, "not allowed", "ask somebody who has it, or an admin for the role")
 	case errors.Is(err, job.ErrEnded):
-		return say(409, "ended already", "see what became of it: magpie job list")
+		return say(409, "ended already", "see what became of it: magpie job show JOB")
 	case errors.Is(err, job.ErrTooLate):
-		return say(409, "too late", "see what became of it: magpie job list")
+		return say(409, "too late", "see what became of it: magpie job show JOB")
 	case errors.Is(err, push.ErrPreviewChanged):
 		return say(409, "the preview changed", "")
 	case errors.Is(err, read.ErrNotComparable):
