@@ -308,7 +308,7 @@ func served(dir, key string, places []place, say func(string, figure)) error {
 	all = nil
 	nowhere := "nowhere"
 	for i := len(places); i < registered; i++ {
-		all = append(all, client.NewDevice{Name: fmt.Sprintf("nowhere-%05d", i), Address: "192.0.2.1", Port: 22, Dialect: "tern", HostKey: places[0].HostKey, Credential: "bench", Site: &nowhere})
+		all = append(all, client.NewDevice{Name: fmt.Sprintf("nowhere-%05d", i), Address: "192.0.2.1", Port: 22, Twice: true, Dialect: "tern", HostKey: places[0].HostKey, Credential: "bench", Site: &nowhere})
 	}
 	for start := 0; start < len(all); start += 1000 {
 		if err := s.add(all[start:min(start+1000, len(all))]); err != nil {
