@@ -423,12 +423,11 @@ func TestTwoStartTogether(t *testing.T) {
 	for i := range procs {
 		procs[i] = start(t, append(os.Environ(), "MAGPIE_DATABASE="+dsn, "MAGPIE_MASTER_KEY_FILE="+key), "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(t.TempDir(), fmt.Sprint(i)))
 	}
-	up := regexp.MustCompile(`is up at (http://\S+)`)
 	for _, p := range procs {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			res, err := http.Get(p.waitFor(up) + "/readyz")
+			res, err := http.Get(p.waitFor(isUp) + "/readyz")
 			if err != nil || res.StatusCode != 200 {
 				t.Errorf("readyz: %v %v", res, err)
 			}

@@ -32,6 +32,9 @@ import (
 // services, which are built with the race detector where MAGPIE_RACE is set.
 var bin, serving string
 
+// isUp is where a service says that it answers.
+var isUp = regexp.MustCompile(`is up at (http://\S+)`)
+
 func TestMain(m *testing.M) { os.Exit(testMain(m)) }
 
 func testMain(m *testing.M) int {
@@ -190,7 +193,7 @@ func (w *world) serve() {
 		env = append(env, "MAGPIE_DATABASE="+w.dsn)
 	}
 	w.proc = startProgram(w.top, env, filepath.Join(serving, w.name), append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
-	w.url = w.proc.waitFor(regexp.MustCompile(`is up at (http://\S+)`))
+	w.url = w.proc.waitFor(isUp)
 	known(w.url, w.name)
 	if w.admin == nil {
 		w.admin = w.as("admin", w.firstPassword())
@@ -207,7 +210,7 @@ func (w *world) another() (*client.Client, *proc) {
 	w.t.Helper()
 	p := start(w.top, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
 		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"))
-	return &client.Client{URL: p.waitFor(regexp.MustCompile(`is up at (http://\S+)`)), Token: w.admin.Token}, p
+	return &client.Client{URL: p.waitFor(isUp), Token: w.admin.Token}, p
 }
 
 func (w *world) firstPassword() string {

@@ -50,12 +50,13 @@ func (s *Server) devicePage(c *gin.Context) (rows []core.Device, next string, ok
 		return nil, "", false
 	}
 	ctx, cursor := c.Request.Context(), c.Query("cursor")
+	more := false
 	var err error
 	if cursor == "" && !sel.All() { // words that nobody answers to are a mistake, and looked for once
-		_, err = s.pick(ctx, actor(c), sel, false)
-	}
-	more := false
-	if err == nil {
+		rows, err = s.pick(ctx, actor(c), sel, false)
+		more = len(rows) > n
+		rows = rows[:min(n, len(rows))]
+	} else {
 		rows, more, err = s.Jobs.Store.As(actor(c)).DevicesAfter(ctx, sel, cursor, n)
 	}
 	if err != nil {

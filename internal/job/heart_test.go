@@ -1,9 +1,10 @@
 package job
 
 import (
-	"magpie/internal/store"
 	"testing"
 	"time"
+
+	"magpie/internal/store"
 )
 
 // TestNotYetHeard: an instance that was never heard of may have started a moment

@@ -196,7 +196,7 @@ func (db *Database) start(ctx context.Context) error {
 		return err
 	}
 	if db.port == 0 {
-		if db.port, err = freePort(); err != nil {
+		if db.port, err = FreePort(); err != nil {
 			return err
 		}
 	}
@@ -375,7 +375,8 @@ func (db *Database) PID() int {
 	return db.pid
 }
 
-func freePort() (int, error) {
+// FreePort is a port of loopback that nobody listens at.
+func FreePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err

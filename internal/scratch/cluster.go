@@ -4,7 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net"
+	"magpie/internal/run"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -232,10 +232,9 @@ func (n *Node) run(program string, args ...string) {
 // free is a port that nobody listens at.
 func free(t testing.TB) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := run.FreePort()
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	return port
 }
