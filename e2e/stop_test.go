@@ -1,10 +1,7 @@
 package e2e
 
 import (
-	"io"
-	"net"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -88,67 +85,12 @@ func TestStopIsNoWorseThanAKill(t *testing.T) {
 	}
 }
 
-// gateTo stands before the database and can be shut: then nobody gets through, and
-// who was through is cut off.
-type gateTo struct {
-	t    testing.TB
-	to   string
-	at   string
-	mu   sync.Mutex
-	l    net.Listener
-	open []net.Conn
-}
-
-func (g *gateTo) opens() {
-	l, err := net.Listen("tcp", g.at)
-	if err != nil {
-		g.t.Fatal(err)
-	}
-	g.mu.Lock()
-	g.l, g.at = l, l.Addr().String()
-	g.mu.Unlock()
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			out, err := net.Dial("tcp", g.to)
-			if err != nil {
-				in.Close()
-				continue
-			}
-			g.mu.Lock()
-			g.open = append(g.open, in, out)
-			g.mu.Unlock()
-			go func() { _, _ = io.Copy(out, in); out.Close() }()
-			go func() { _, _ = io.Copy(in, out); in.Close() }()
-		}
-	}()
-}
-
-func (g *gateTo) shuts() {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.l.Close()
-	for _, c := range g.open {
-		c.Close()
-	}
-	g.open = nil
-}
-
 // TestDatabaseAway: the database is away for longer than anybody has patience
 // with. Work waits for it, and nothing of that is said of a device.
 func TestDatabaseAway(t *testing.T) {
 	t.Parallel()
-	g := &gateTo{t: t, at: "127.0.0.1:0"}
-	w := newWorld(t, 4, func(w *world) {
-		head, rest, _ := strings.Cut(scratch.Database(t), "@tcp(")
-		to, tail, _ := strings.Cut(rest, ")")
-		g.to = to
-		g.opens()
-		w.dsn = head + "@tcp(" + g.at + ")" + tail
-	})
+	g, through := scratch.NewGate(t, scratch.Database(t))
+	w := newWorld(t, 4, func(w *world) { w.dsn = through })
 	var jobs []client.Job
 	for _, p := range w.fleet.places {
 		w.pull(p.Name)
@@ -156,7 +98,7 @@ func TestDatabaseAway(t *testing.T) {
 		jobs = append(jobs, must(w.admin.Pull(ctx(t), []string{p.Name}, ""))(t)...)
 	}
 	eventually(t, "they are under way", func() bool { return must(w.admin.Status(ctx(t)))(t).Running == len(jobs) })
-	g.shuts()
+	g.Shut()
 	began := time.Now()
 	st := must(w.admin.Status(ctx(t)))(t)
 	if age := time.Since(*st.AsOf); st.Devices != len(w.fleet.places) || age > 10*time.Second || time.Since(began) > 10*time.Second {
@@ -172,7 +114,7 @@ func TestDatabaseAway(t *testing.T) {
 	for _, p := range w.fleet.places {
 		w.fleet.faults(p.Name, tern.Faults{})
 	}
-	g.opens()
+	g.Open()
 	for _, j := range jobs {
 		if end := w.end(j.ID); end.Outcome != "done" {
 			t.Errorf("%s: %s: %s\n%s", end.Device, end.Outcome, end.Summary, w.logText(j.ID))

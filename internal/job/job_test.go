@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io"
-	"net"
 	"os"
 	"slices"
 	"strings"
@@ -401,64 +399,14 @@ func TestNobodyWaitsForTheSilent(t *testing.T) {
 	}
 }
 
-// gate stands between an instance and its database, and can be shut.
-type gate struct {
-	net.Listener
-	mu   sync.Mutex
-	shut bool
-	open []net.Conn
-}
-
-func newGate(t testing.TB, to string) *gate {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	g := &gate{Listener: l}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			out, err := net.Dial("tcp", to)
-			g.mu.Lock()
-			if g.shut || err != nil {
-				in.Close()
-			} else {
-				g.open = append(g.open, in, out)
-				go func() { _, _ = io.Copy(out, in); out.Close() }()
-				go func() { _, _ = io.Copy(in, out); in.Close() }()
-			}
-			g.mu.Unlock()
-		}
-	}()
-	return g
-}
-
-func (g *gate) set(shut bool) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if g.shut = shut; shut {
-		for _, c := range g.open {
-			c.Close()
-		}
-		g.open = nil
-	}
-}
-
 // TestDatabaseComesBack: an instance whose database was away for longer than others
 // believe in it takes no job before its heart beats again, and then does those that
 // came meanwhile.
 func TestDatabaseComesBack(t *testing.T) {
 	direct := scratch.Database(t)
-	head, rest, _ := strings.Cut(direct, "@tcp(")
-	to, tail, _ := strings.Cut(rest, ")")
-	g := newGate(t, to)
+	g, dsn := scratch.NewGate(t, direct)
 	master := seal.NewMaster()
-	through, err := store.Open(bg, head+"@tcp("+g.Addr().String()+")"+tail, master, time.Now)
+	through, err := store.Open(bg, dsn, master, time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -479,7 +427,7 @@ func TestDatabaseComesBack(t *testing.T) {
 	r := start(t, through, "one", errand)
 	defer r.Stop(time.Second)
 	end(t, r, ask(t, r, "errand").ID)
-	g.set(true)
+	g.Shut()
 	time.Sleep(11 * time.Second) // longer than an instance may go without a beat before it sends nothing more
 	if r.Sure() == nil {
 		t.Fatal("it believes in itself without a beat")
@@ -506,7 +454,7 @@ func TestDatabaseComesBack(t *testing.T) {
 	if _, err := lock.Exec("UPDATE instances SET beat = beat WHERE id = 'one'"); err != nil {
 		t.Fatal(err)
 	}
-	g.set(false)
+	g.Open()
 	time.Sleep(3 * time.Second) // it looks for work twice a second
 	if err := lock.Rollback(); err != nil {
 		t.Fatal(err)
