@@ -9,14 +9,15 @@ export DEBIAN_FRONTEND = noninteractive
 
 .PHONY: demo test test-matrix build bench check check-console needs needs-test fuzz
 
-build: needs internal/api/openapi.yaml console/dist/index.html
+build: needs internal/api/openapi.yaml internal/dialect/schema.json console/dist/index.html
 	go build -o bin/ ./cmd/...
 
 # What derives from other sources: the API's description, from the operations and the
-# types of package client. The console's types derive from that.
-internal/api/openapi.yaml: $(wildcard internal/gen/*.go internal/*/kinds.go) client/types.go internal/api/operations.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go
+# types of package client (the console's types derive from that); and the schema and
+# the reference of the dialect language, from its own types.
+internal/api/openapi.yaml internal/dialect/schema.json: $(wildcard internal/gen/*.go internal/*/kinds.go) client/types.go internal/api/operations.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go internal/dialect/file.go docs/dialects.md
 	go run ./internal/gen
-	touch $@
+	touch internal/api/openapi.yaml internal/dialect/schema.json
 
 # The console, built and left where the program embeds it.
 console/dist/index.html: $(CONSOLE) console/node_modules/.kept

@@ -3,9 +3,6 @@ package api
 import (
 	"bytes"
 	"fmt"
-	"go/ast"
-	"go/parser"
-	"go/token"
 	"maps"
 	"reflect"
 	"regexp"
@@ -20,16 +17,18 @@ import (
 	"magpie/internal/dialect"
 	"magpie/internal/job"
 	"magpie/internal/read"
+	"magpie/internal/said"
 )
 
 // Describe says in OpenAPI 3.1 what the API answers. Operations come from the table
 // of routes, types and what their fields mean from package client, and the words of
 // jobs from the kinds that are registered.
 func Describe(kinds []job.Kind) ([]byte, error) {
-	d := describer{words: vocabulary(kinds), schemas: map[string]any{}}
-	if err := d.read(client.Source); err != nil {
+	comments, err := said.Of(client.Source)
+	if err != nil {
 		return nil, err
 	}
+	d := describer{words: vocabulary(kinds), schemas: map[string]any{}, comments: comments}
 	var paths yaml.MapSlice
 	at := map[string]int{}
 	var tags []string
@@ -70,7 +69,7 @@ func Describe(kinds []job.Kind) ([]byte, error) {
 	}
 	return yaml.Marshal(yaml.MapSlice{
 		{Key: "openapi", Value: "3.1.0"},
-		{Key: "info", Value: yaml.MapSlice{{Key: "title", Value: "Steady Magpie"}, {Key: "version", Value: "1"}, {Key: "description", Value: oneLine(preface)},
+		{Key: "info", Value: yaml.MapSlice{{Key: "title", Value: "Steady Magpie"}, {Key: "version", Value: "1"}, {Key: "description", Value: said.Line(preface)},
 			{Key: "contact", Value: yaml.MapSlice{{Key: "name", Value: "whoever runs this service"}, {Key: "url", Value: "/"}}},
 			{Key: "license", Value: yaml.MapSlice{{Key: "name", Value: "as the service itself"}, {Key: "identifier", Value: "LicenseRef-Steady-Magpie"}}}}},
 		{Key: "servers", Value: []any{yaml.MapSlice{{Key: "url", Value: "/api/v1"}}}},
@@ -146,37 +145,6 @@ type describer struct {
 	schemas  map[string]any
 	comments map[string]string // by type, and by type and field
 }
-
-// read takes what types and fields mean from their source.
-func (d *describer) read(source []byte) error {
-	d.comments = map[string]string{}
-	f, err := parser.ParseFile(token.NewFileSet(), "types.go", source, parser.ParseComments)
-	if err != nil {
-		return err
-	}
-	for _, decl := range f.Decls {
-		g, ok := decl.(*ast.GenDecl)
-		if !ok || g.Tok != token.TYPE {
-			continue
-		}
-		for _, sp := range g.Specs {
-			t := sp.(*ast.TypeSpec)
-			d.comments[t.Name.Name] = oneLine(g.Doc.Text())
-			st, ok := t.Type.(*ast.StructType)
-			if !ok {
-				continue
-			}
-			for _, field := range st.Fields.List {
-				for _, n := range field.Names {
-					d.comments[t.Name.Name+"."+n.Name] = oneLine(field.Comment.Text())
-				}
-			}
-		}
-	}
-	return nil
-}
-
-func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // operation describes one.
 func (d *describer) operation(r route) yaml.MapSlice {
@@ -343,8 +311,8 @@ func (d *describer) object(name string, t reflect.Type) yaml.MapSlice {
 		if words, ok := d.words[f.Tag.Get("enum")]; ok {
 			sch = append(sch, yaml.MapItem{Key: "enum", Value: words})
 		}
-		if said := d.comments[from+"."+f.Name]; said != "" {
-			sch = append(sch, yaml.MapItem{Key: "description", Value: said})
+		if does := d.comments[from+"."+f.Name]; does != "" {
+			sch = append(sch, yaml.MapItem{Key: "description", Value: does})
 		}
 		props = append(props, yaml.MapItem{Key: key, Value: sch})
 		if opts == "" {
@@ -352,8 +320,8 @@ func (d *describer) object(name string, t reflect.Type) yaml.MapSlice {
 		}
 	}
 	out := text("object")
-	if said := d.comments[from]; said != "" && name != "" {
-		out = append(out, yaml.MapItem{Key: "description", Value: said})
+	if does := d.comments[from]; does != "" && name != "" {
+		out = append(out, yaml.MapItem{Key: "description", Value: does})
 	}
 	if must != nil {
 		out = append(out, yaml.MapItem{Key: "required", Value: must})

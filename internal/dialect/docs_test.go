@@ -1,7 +1,6 @@
 package dialect
 
 import (
-	"encoding/json"
 	"os"
 	"regexp"
 	"slices"
@@ -12,49 +11,6 @@ import (
 
 	"magpie/dialects"
 )
-
-// TestReference: every key of the schema stands in the reference, and what the
-// reference shows as a key is one.
-func TestReference(t *testing.T) {
-	raw, err := os.ReadFile("../../docs/dialects.md")
-	if err != nil {
-		t.Fatal(err)
-	}
-	_, reference, ok := strings.Cut(string(raw), "## The reference")
-	if !ok {
-		t.Fatal("the guide has no reference")
-	}
-	var schema any
-	if err := json.Unmarshal(Schema, &schema); err != nil {
-		t.Fatal(err)
-	}
-	var missing []string
-	var walk func(v any)
-	walk = func(v any) {
-		switch x := v.(type) {
-		case map[string]any:
-			if props, ok := x["properties"].(map[string]any); ok {
-				for key := range props {
-					if !regexp.MustCompile("(?m)`"+key+"`|^### .*\\b"+key+"\\b|`"+key+": |`[^`]*\\b"+key+"\\b[^`]*`").MatchString(reference) && !slices.Contains(missing, key) {
-						missing = append(missing, key)
-					}
-				}
-			}
-			for _, k := range x {
-				walk(k)
-			}
-		case []any:
-			for _, k := range x {
-				walk(k)
-			}
-		}
-	}
-	walk(schema)
-	if len(missing) > 0 {
-		slices.Sort(missing)
-		t.Errorf("the reference does not speak of %v", missing)
-	}
-}
 
 // TestGuide: the pieces that the guide shows, put together, are a sound dialect
 // and say what the file that ships says.

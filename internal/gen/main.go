@@ -1,6 +1,7 @@
 // Command gen writes what is derived from other sources: the API's description,
-// from the table of operations and the types of package client. The console's types
-// derive from that in turn. With -check it writes nothing, and tells whether what
+// from the table of operations and the types of package client (the console's types
+// derive from that in turn); and what describes the dialect language, its JSON Schema
+// and the tables of its reference, from the types of package dialect. With -check it writes nothing, and tells whether what
 // stands there differs.
 package main
 
@@ -18,14 +19,26 @@ import (
 func main() {
 	check := flag.Bool("check", false, "tell whether what stands there differs")
 	flag.Parse()
-	for file, make := range map[string]func() ([]byte, error){
-		"internal/api/openapi.yaml": func() ([]byte, error) { return api.Describe(api.Kinds()) },
-		"docs/api.md":               func() ([]byte, error) { return kinds("docs/api.md") },
-	} {
+	tongue, err := readLanguage()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "gen:", err)
+		os.Exit(1)
+	}
+	for file, make := range derived(tongue) {
 		if err := write(file, make, *check); err != nil {
 			fmt.Fprintln(os.Stderr, "gen:", err)
 			os.Exit(1)
 		}
+	}
+}
+
+// derived is what is made of other sources, by file.
+func derived(tongue *language) map[string]func() ([]byte, error) {
+	return map[string]func() ([]byte, error){
+		"internal/api/openapi.yaml":    func() ([]byte, error) { return api.Describe(api.Kinds()) },
+		"docs/api.md":                  func() ([]byte, error) { return kinds("docs/api.md") },
+		"internal/dialect/schema.json": tongue.schema,
+		"docs/dialects.md":             func() ([]byte, error) { return tongue.reference("docs/dialects.md") },
 	}
 }
 
