@@ -22,7 +22,7 @@ import (
 // of the product, and only the store speaks SQL.
 func TestArrows(t *testing.T) {
 	const m = "magpie/"
-	below := []string{m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/job", m + "client"}
+	below := []string{m + "internal/core", m + "internal/dialect", m + "internal/link", m + "internal/store", m + "internal/job", m + "internal/wire", m + "client"}
 	below = below[:len(below):len(below)]
 	may := map[string][]string{
 		m + "client":            {},
@@ -33,6 +33,7 @@ func TestArrows(t *testing.T) {
 		m + "internal/seal":     {m + "internal/core"},
 		m + "internal/check":    {},
 		m + "internal/said":     {},
+		m + "internal/wire":     {},
 		m + "internal/store":    {m + "internal/core", m + "internal/seal"},
 		m + "internal/job":      {m + "internal/core", m + "internal/store"},
 		m + "internal/visit":    below,

@@ -22,6 +22,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
 // Costs of hashing a password with argon2id (RFC 9106).
@@ -428,8 +429,12 @@ func (s *Server) dropToken(c *gin.Context) {
 	c.Status(204)
 }
 
+var wiredUser = wire.Make[client.User, store.User]("Secrets")
+
 func wireUser(u store.User) client.User {
-	return client.User{Name: u.Name, Role: u.Role, Secrets: u.Actor().Secrets, Disabled: u.Disabled, MadeAt: u.MadeAt, Revision: u.Revision}
+	out := wiredUser(u)
+	out.Secrets = u.Actor().Secrets
+	return out
 }
 
 func (s *Server) users(c *gin.Context) {

@@ -9,11 +9,10 @@ import (
 	"magpie/client"
 	"magpie/internal/core/ref"
 	"magpie/internal/store"
+	"magpie/internal/wire"
 )
 
-func wireSet(c store.Credential) client.CredentialSet {
-	return client.CredentialSet{Name: c.Name, User: c.User, Selector: c.Selector, ChangedAt: c.ChangedAt, Devices: c.Devices, Latched: c.Latched, BreakerOpenSince: c.Open, BreakerWhy: c.Why, Revision: c.Revision}
-}
+var wireSet = wire.Make[client.CredentialSet, store.Credential]()
 
 func (s *Server) credentials(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).CredentialSets(c.Request.Context())

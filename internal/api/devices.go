@@ -18,21 +18,14 @@ import (
 	"magpie/internal/link"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
+var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children")
+
 func wireDevice(d core.Device) client.Device {
-	tags := []string(d.Tags)
-	if tags == nil {
-		tags = []string{}
-	}
-	out := client.Device{ID: d.ID, Revision: d.Revision, Name: d.Name, Address: d.Address, Port: d.Port, Site: d.Site, Kind: d.Kind, Tags: tags, Dialect: d.Dialect, User: d.User,
-		HostKey: link.Fingerprint(d.HostKey), State: d.State, Drifted: d.Drifted, Unsaved: d.Unsaved, Trouble: d.Trouble, Host: d.Host, Model: d.Model,
-		Serial: d.Serial, Release: d.Release, CreatedAt: d.CreatedAt, LastTried: d.LastTried, LastPulled: d.LastPulled, LastChanged: d.LastChanged, LastProven: d.ProvenAt, Proven: d.Proven,
-		Latest: d.Latest, LatchedSince: d.Latched, Transport: d.Transport, Parent: d.Parent, Member: d.Member, Jump: d.Jump, Timeouts: d.Timeouts, Ports: d.Ports,
-		Serials: d.Serials, Credential: d.SetName}
-	if out.Serials == nil {
-		out.Serials = []string{}
-	}
+	out := wiredDevice(d)
+	out.HostKey = link.Fingerprint(d.HostKey)
 	return out
 }
 
@@ -296,7 +289,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		if err != nil {
 			return err
 		}
-		d.CredentialID, d.SetName, d.User, e.own = c.ID, c.Name, c.User, nil
+		d.CredentialID, d.Credential, d.User, e.own = c.ID, c.Name, c.User, nil
 		e.said = append(e.said, "credential set "+c.Name)
 		return s.checkDevice(d, nil)
 	}
@@ -305,7 +298,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 			return s.checkDevice(d, nil)
 		}
 		if n.User == "" {
-			return bad("it uses the credential set "+d.SetName, "change the set, or give user and password for a credential of its own")
+			return bad("it uses the credential set "+d.Credential, "change the set, or give user and password for a credential of its own")
 		}
 		e.own = &store.Secret{}
 	}
@@ -322,7 +315,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 			return err
 		}
 		if c.ID != "" {
-			d.CredentialID, d.SetName, d.User, e.own = c.ID, c.Name, c.User, nil
+			d.CredentialID, d.Credential, d.User, e.own = c.ID, c.Name, c.User, nil
 			return s.checkDevice(d, nil)
 		}
 	}
@@ -337,8 +330,8 @@ func (e entry) reach() string {
 	}
 	login := "login of " + e.d.User
 	switch {
-	case e.d.SetName != "":
-		login = "credential set " + e.d.SetName
+	case e.d.Credential != "":
+		login = "credential set " + e.d.Credential
 	case e.own != nil:
 		login = "login of " + e.own.User
 	}
@@ -533,7 +526,7 @@ func (s *Server) editDevice(c *gin.Context) {
 	s.change(c, revision, func(q *store.Q, d *core.Device) error {
 		ctx := c.Request.Context()
 		e, name := entry{d: *d}, d.Name
-		if d.SetName == "" {
+		if d.Credential == "" {
 			sec, err := q.Secret(ctx, *d)
 			if err != nil {
 				return err
@@ -548,7 +541,7 @@ func (s *Server) editDevice(c *gin.Context) {
 				return err
 			}
 		}
-		if e.own != nil && d.SetName != "" {
+		if e.own != nil && d.Credential != "" {
 			// A credential of its own, instead of the set.
 			e.d.CredentialID = store.NewID(s.Jobs.Now())
 		}
@@ -602,6 +595,8 @@ func (s *Server) retryLogin(c *gin.Context) {
 	})
 }
 
+var wireSwap = wire.Make[client.Swap, store.Swap]()
+
 // swaps lists the hardware that took a device's place.
 func (s *Server) swaps(c *gin.Context) {
 	q := s.Jobs.Store.As(actor(c))
@@ -611,8 +606,5 @@ func (s *Server) swaps(c *gin.Context) {
 		return
 	}
 	all, err := q.Swaps(c.Request.Context(), d.ID)
-	list(c, all, err, func(w store.Swap) string { return w.JobID }, func(w store.Swap) client.Swap {
-		return client.Swap{At: w.At, Job: w.JobID, Actor: w.Actor, OldSerial: w.OldSerial, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel,
-			Version: w.Version, Outcome: w.Outcome, Note: w.Note}
-	})
+	list(c, all, err, func(w store.Swap) string { return w.Job }, wireSwap)
 }

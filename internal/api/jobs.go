@@ -19,11 +19,13 @@ import (
 	"magpie/internal/push"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
+var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "RestorePreview", "Restore", "Result")
+
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
-	out := client.Job{ID: j.ID, Kind: j.Kind, Device: j.Device, State: j.State, Outcome: j.Outcome, Summary: j.Summary, Actor: j.Actor, CreatedAt: j.CreatedAt,
-		StartedAt: j.StartedAt, EndedAt: j.EndedAt, Cancel: j.Cancel, UndoOf: j.UndoOf, Due: j.Due, Decision: j.Decision, DecidedBy: j.DecidedBy}
+	out := wiredJob(j)
 	if j.State == core.Waiting && j.Instance == "" && j.Decision == "" {
 		out.Awaits = j.Awaits
 	}
@@ -57,8 +59,10 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	return out, err
 }
 
+var wiredEntry = wire.Make[client.Entry, core.Entry]()
+
 func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {
-	out := client.Entry{Seq: e.Seq, At: e.At, Kind: e.Kind, Text: e.Text}
+	out := wiredEntry(e)
 	if !a.Secrets {
 		if e.Masked != "" {
 			out.Text = e.Masked
@@ -194,6 +198,8 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	return q.VersionByID(ctx, journal.BeforeID)
 }
 
+var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Changes", "Remaining", "SetAside", "Loaded")
+
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
 	p, row, err := s.Pushes.Preview(c.Request.Context(), a, c.Param("id"))
@@ -204,34 +210,19 @@ func (s *Server) preview(c *gin.Context) {
 	if a.Secrets && p.HoldsSecrets() && !s.saw(c, p.Device, "preview "+row.ID) {
 		return
 	}
-	out := client.Preview{ID: row.ID, Hash: row.Hash, Device: p.Device, Part: p.Part, Changes: visit.SeenBy(a, p.Changes), Serial: p.Serial, Method: p.Method, Target: p.Target, TargetName: p.TargetName, Base: p.Base,
-		MadeAt: row.MadeAt, Steps: make([]client.Step, len(p.Steps)), Predicted: p.Predicted, Remaining: visit.SeenBy(a, p.Remains), Notes: p.Notes, Undo: p.Undo,
-		Saves: p.Saves, Unsaved: p.Unsaved, Masked: !a.Secrets, UndoOf: p.UndoOf, TouchesManagementPath: p.TouchesPath, Warnings: p.Warnings, Only: p.Only, Factory: p.Factory, At: p.Where.Address, Relay: p.Where.Relay, Landmarks: []client.LandmarkPair{}, SetAside: visit.SeenBy(a, p.SetAside), Loaded: visit.SeenBy(a, p.Loaded), Methods: []string{}}
-	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
-		out.Methods = orNone(s.Pushes.Methods(d))
-	}
-	if w := p.Swap; w != nil {
-		out.Swap = &client.Newcomer{OldSerials: w.OldSerials, OldModel: w.OldModel, NewSerial: w.NewSerial, NewModel: w.NewModel, NewRelease: w.NewRelease}
-	}
-	for _, l := range p.Landmarks {
-		out.Landmarks = append(out.Landmarks, client.LandmarkPair{Name: l.Name, Have: orNone(l.Have), Want: orNone(l.Want)})
-	}
-	if out.Warnings == nil {
-		out.Warnings = []string{}
-	}
+	out := wirePreview(p)
+	out.ID, out.Hash, out.MadeAt, out.At, out.Relay = row.ID, row.Hash, row.MadeAt, p.Where.Address, p.Where.Relay
+	out.Methods, out.Masked, out.Lines = []string{}, !a.Secrets, len(p.Steps)
+	out.Changes, out.Remaining, out.SetAside, out.Loaded = visit.SeenBy(a, p.Changes), visit.SeenBy(a, p.Remaining), visit.SeenBy(a, p.SetAside), visit.SeenBy(a, p.Loaded)
 	if !a.Secrets {
 		out.Predicted = p.PredictedRed
-	}
-	if out.Notes == nil {
-		out.Notes = []string{}
-	}
-	for i, st := range p.Steps {
-		out.Steps[i] = client.Step{Kind: st.Kind, Lines: st.Lines, Block: st.Block, Depth: st.Depth}
-		if !a.Secrets {
+		for i, st := range p.Steps {
 			out.Steps[i].Lines = st.Masked
 		}
 	}
-	out.Lines = len(p.Steps)
+	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
+		out.Methods = orNone(s.Pushes.Methods(d))
+	}
 	c.JSON(200, out)
 }
 

@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core/ref"
 	"magpie/internal/fleet"
 	"magpie/internal/store"
+	"magpie/internal/wire"
 )
 
 // planOf reads when a push is to be done.
@@ -29,8 +30,12 @@ func planOf(c *gin.Context, in client.NewPush) (p fleet.Plan, ok bool) {
 	return fleet.Plan{From: in.From.UTC().Truncate(time.Millisecond), Until: in.Until.UTC().Truncate(time.Millisecond), Zone: in.Zone}, true
 }
 
+var wiredApproval = wire.Make[client.Approval, store.Approval]("Selector")
+
 func wireApproval(a store.Approval) client.Approval {
-	return client.Approval{ID: a.ID, Selector: strings.Fields(a.Selector), MadeBy: a.MadeBy, MadeAt: a.MadeAt}
+	out := wiredApproval(a)
+	out.Selector = strings.Fields(a.Selector)
+	return out
 }
 
 func (s *Server) approvals(c *gin.Context) {
@@ -110,9 +115,7 @@ func (s *Server) restoreTest(c *gin.Context) {
 	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
-func wireSnapshot(x store.Snapshot) client.Snapshot {
-	return client.Snapshot{Name: x.Name, Selector: x.Selector, Note: x.Note, MadeBy: x.MadeBy, MadeAt: x.MadeAt, Count: x.Versions}
-}
+var wireSnapshot = wire.Make[client.Snapshot, store.Snapshot]("Versions")
 
 func (s *Server) snapshots(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).Snapshots(c.Request.Context())
@@ -190,10 +193,5 @@ func (s *Server) sheet(c *gin.Context) {
 		return
 	}
 	x, err := s.Pushes.BootstrapSheet(ctx, a, target, secrets)
-	out := client.BootstrapSheet{Device: x.Device, Target: x.Target, User: x.User, At: x.At, Hidden: x.Hidden, Lines: []client.SheetLine{}}
-	for _, l := range x.Lines {
-		out.Lines = append(out.Lines, client.SheetLine(l))
-	}
-	out.File = (*client.SheetFile)(x.File)
-	answer(c, 200, out, err)
+	answer(c, 200, x, err)
 }

@@ -15,11 +15,10 @@ import (
 	"magpie/internal/link"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
-func wireRelay(r store.Relay) client.Relay {
-	return client.Relay{ID: r.ID, Device: r.Device, Actor: r.Actor, Address: r.Address, OpenedAt: r.OpenedAt, Until: r.UntilAt}
-}
+var wireRelay = wire.Make[client.Relay, store.Relay]()
 
 func (s *Server) relays(c *gin.Context) {
 	all, err := s.Jobs.Store.As(actor(c)).Relays(c.Request.Context())

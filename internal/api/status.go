@@ -27,7 +27,7 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	for _, d := range all {
 		st.Devices++
 		st.States[d.State]++
-		if d.ProvenAt == nil {
+		if d.LastProven == nil {
 			st.NeverProven++
 		}
 	}

@@ -15,16 +15,19 @@ import (
 	"magpie/internal/core/diff"
 	"magpie/internal/read"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
+var wiredVersion = wire.Make[client.Version, core.Version]("Ref")
+
 func wireVersion(v core.Version) client.Version {
-	ref := v.Device
+	out := wiredVersion(v)
+	out.Ref = v.Device
 	if v.Part != "running" {
-		ref += "/" + v.Part
+		out.Ref += "/" + v.Part
 	}
-	return client.Version{ID: v.ID, Ref: fmt.Sprintf("%s@%d", ref, v.Number), Device: v.Device, Part: v.Part, Number: v.Number, TakenAt: v.TakenAt, Reason: v.Reason,
-		Actor: v.Actor, Author: v.Author, Name: v.Name, Note: v.Note, Pinned: v.Pinned, Baseline: v.Baseline, Size: v.Size, Lines: v.Lines, Added: v.Added,
-		Removed: v.Removed, DialectRev: v.DialectRev, Aside: v.Aside, SeenFrom: v.SeenFrom, SeenUntil: v.SeenUntil, SeenOpen: v.SeenOpen, Sightings: v.Sightings}
+	out.Ref += "@" + strconv.Itoa(v.Number)
+	return out
 }
 
 func (s *Server) versions(c *gin.Context) {
@@ -233,6 +236,8 @@ func (s *Server) diff(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
+var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences")
+
 func (s *Server) drift(c *gin.Context) {
 	live := c.Query("live") == "true"
 	if live && !actor(c).May(core.Operator) {
@@ -265,8 +270,9 @@ func (s *Server) drift(c *gin.Context) {
 			if actor(c).Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
 				return
 			}
-			out.Items = append(out.Items, client.Drift{Device: d.Name, Part: part, State: j.State, Baseline: j.Baseline, Running: j.Running,
-				Differences: visit.SeenBy(actor(c), j.Differences), Trouble: j.Trouble})
+			one := wireDrift(j)
+			one.Device, one.Differences = d.Name, visit.SeenBy(actor(c), j.Differences)
+			out.Items = append(out.Items, one)
 		}
 	}
 	c.JSON(200, out)

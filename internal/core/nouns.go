@@ -109,36 +109,36 @@ type Device struct {
 	CredentialID string    `db:"credential_id"`
 	CreatedAt    time.Time `db:"created_at"`
 
-	State       string     `db:"state"`
-	Drifted     bool       `db:"drifted"`
-	Unsaved     bool       `db:"unsaved"`
-	Trouble     string     `db:"trouble"` // what the last pull failed of; empty when it did not
-	Host        string     `db:"host"`
-	Model       string     `db:"model"`
-	Serial      string     `db:"serial"`
-	Release     string     `db:"software"`
-	LastTried   *time.Time `db:"last_tried"`
-	LastPulled  *time.Time `db:"last_pulled"` // the last pull that succeeded
-	LastChanged *time.Time `db:"last_changed"`
-	ProvenAt    *time.Time `db:"proven_at"` // when a version of it was last put on hardware and proved equal
-	Proven      string     `db:"proven"`    // which, where and by what
-	Latest      int        `db:"latest"`    // number of the newest running version; 0 for none
-	Latched     *time.Time `db:"latched"`
-	User        string     `db:"login_user"`
+	State        string     `db:"state"`
+	Drifted      bool       `db:"drifted"`
+	Unsaved      bool       `db:"unsaved"`
+	Trouble      string     `db:"trouble"` // what the last pull failed of; empty when it did not
+	Host         string     `db:"host"`
+	Model        string     `db:"model"`
+	Serial       string     `db:"serial"`
+	Release      string     `db:"software"`
+	LastTried    *time.Time `db:"last_tried"`
+	LastPulled   *time.Time `db:"last_pulled"` // the last pull that succeeded
+	LastChanged  *time.Time `db:"last_changed"`
+	LastProven   *time.Time `db:"proven_at"` // when a version of it was last put on hardware and proved equal
+	Proven       string     `db:"proven"`    // which, where and by what
+	Latest       int        `db:"latest"`    // number of the newest running version; 0 for none
+	LatchedSince *time.Time `db:"latched"`
+	User         string     `db:"login_user"`
 
 	Revision int    `db:"revision"` // counts the changes of its entry by people
 	Testing  string `db:"testing"`  // the restore test that has put another device's version on it, until what ran before is back
 
-	Transport string `db:"transport"` // empty: the dialect's usual one
-	ParentID  string `db:"parent_id"` // the device it hangs on
-	Parent    string `db:"parent"`    // its name
-	Member    string `db:"member"`    // its name at the parent, which speaks for it
-	JumpID    string `db:"jump_id"`   // the device its connections go through
-	Jump      string `db:"jump"`      // its name
-	Timeouts  Spans  `db:"timeouts"`  // its own, instead of the dialect's
-	Ports     Ports  `db:"ports"`     // its own for moving files, by protocol
-	Serials   Words  `db:"serials"`   // the hardware that may answer here; empty before the first pull
-	SetName   string `db:"set_name"`  // the credential set it uses; empty when it has one of its own
+	Transport  string `db:"transport"` // empty: the dialect's usual one
+	ParentID   string `db:"parent_id"` // the device it hangs on
+	Parent     string `db:"parent"`    // its name
+	Member     string `db:"member"`    // its name at the parent, which speaks for it
+	JumpID     string `db:"jump_id"`   // the device its connections go through
+	Jump       string `db:"jump"`      // its name
+	Timeouts   Spans  `db:"timeouts"`  // its own, instead of the dialect's
+	Ports      Ports  `db:"ports"`     // its own for moving files, by protocol
+	Serials    Words  `db:"serials"`   // the hardware that may answer here; empty before the first pull
+	Credential string `db:"set_name"`  // the credential set it uses; empty when it has one of its own
 }
 
 // Words is a list kept as JSON.

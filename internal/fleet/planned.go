@@ -33,12 +33,12 @@ type PlanRequest struct {
 // PlanResult is how a planned push stands.
 type PlanResult struct {
 	Plan
-	PreviewID string `json:"preview_id"`     // the newest; what would be sent
-	Rule      string `json:"rule,omitempty"` // the selector by which a second person has to approve
-	Changed   bool   `json:"changed"`        // at its time something else would have been sent
-	Approved  string `json:"approved,omitempty"`
-	PushID    string `json:"push_id,omitempty"`
-	Looks     int    `json:"looks"` // how often it was previewed again
+	Preview  string `json:"preview_id"`     // the newest; what would be sent
+	Rule     string `json:"rule,omitempty"` // the selector by which a second person has to approve
+	Changed  bool   `json:"changed"`        // at its time something else would have been sent
+	Approved string `json:"approved,omitempty"`
+	Push     string `json:"push_id,omitempty"`
+	Looks    int    `json:"looks"` // how often it was previewed again
 }
 
 // ErrPlan is returned for a plan that makes no sense.
@@ -66,8 +66,8 @@ func (s *Service) mayApprove(ctx context.Context, q *store.Q, actor core.Actor, 
 	if rule != "" && actor.ID == j.ActorID {
 		return fmt.Errorf("%w (%s), and you planned it yourself", push.ErrSecondPerson, rule)
 	}
-	if seen != res.PreviewID {
-		return fmt.Errorf("%w: what would be sent is in preview %s by now; look at that first", push.ErrPreviewChanged, res.PreviewID)
+	if seen != res.Preview {
+		return fmt.Errorf("%w: what would be sent is in preview %s by now; look at that first", push.ErrPreviewChanged, res.Preview)
 	}
 	return nil
 }
@@ -126,15 +126,15 @@ func (s *Service) plannedJob(ctx context.Context, j core.Job, l *job.Log) {
 	papers := context.WithoutCancel(ctx)
 	err := q.OpenRequest(j, &u.req)
 	if err == nil {
-		u.res = PlanResult{Plan: u.req.Plan, PreviewID: u.req.PreviewID}
+		u.res = PlanResult{Plan: u.req.Plan, Preview: u.req.PreviewID}
 		err = q.OpenResult(j, &u.res)
 	}
-	if err == nil && u.res.PushID != "" {
+	if err == nil && u.res.Push != "" {
 		u.follow(ctx)
 		return
 	}
 	if err == nil {
-		_, err = q.Preview(papers, u.res.PreviewID, &u.p)
+		_, err = q.Preview(papers, u.res.Preview, &u.p)
 	}
 	if err != nil {
 		s.End(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
@@ -228,7 +228,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 		return
 	}
 	same := sameSend(u.p, p)
-	u.p, u.res.PreviewID = p, made["preview"]
+	u.p, u.res.Preview = p, made["preview"]
 	if !same {
 		u.res.Changed, u.res.Approved = true, ""
 		u.ask()
@@ -237,7 +237,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 	u.l.Step("the same would be sent as was looked at: %s", core.Count(p.LineCount(), "line", "lines"))
 	req := u.req.Push
 	req.ApprovedBy = u.res.Approved
-	pushed, err := s.RequestPush(ctx, actor, u.res.PreviewID, made["hash"], req, store.OwnKey(actor, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks)))
+	pushed, err := s.RequestPush(ctx, actor, u.res.Preview, made["hash"], req, store.OwnKey(actor, fmt.Sprintf("%s push %d", u.j.ID, u.res.Looks)))
 	if claimed := (push.ErrClaimed{}); errors.As(err, &claimed) {
 		u.again(core.Refused, err)
 		return
@@ -246,7 +246,7 @@ func (u *plannedPush) begin(ctx context.Context) {
 		s.End(u.j, u.l, core.Refused, "nothing was sent: "+err.Error(), u.res)
 		return
 	}
-	u.res.PushID = pushed.ID
+	u.res.Push = pushed.ID
 	u.l.Step("push %s", pushed.ID)
 	u.l.Result(u.res)
 	u.follow(ctx)
@@ -301,10 +301,10 @@ func sent(p push.Preview) (out []string) {
 
 // follow waits until the push has ended, and ends as it did.
 func (u *plannedPush) follow(ctx context.Context) {
-	pushed, err := u.s.Await(context.WithoutCancel(ctx), u.res.PushID, func(core.Job) bool { return ctx.Err() != nil })
+	pushed, err := u.s.Await(context.WithoutCancel(ctx), u.res.Push, func(core.Job) bool { return ctx.Err() != nil })
 	switch {
 	case err != nil:
-		u.l.Warn("push %s: %v", u.res.PushID, err)
+		u.l.Warn("push %s: %v", u.res.Push, err)
 	case pushed.State != core.Ended && errors.Is(context.Cause(ctx), job.ErrCancelled):
 		u.s.End(u.j, u.l, core.Done, "push "+pushed.ID+" has begun and goes on; cancel that", u.res)
 	case pushed.State == core.Ended:

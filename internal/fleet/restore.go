@@ -41,15 +41,15 @@ type RestorePreview struct {
 
 // RestorePreviewRow is one device of a restore preview.
 type RestorePreviewRow struct {
-	DeviceID  string   `json:"device_id"`
-	Device    string   `json:"device"`
-	Target    string   `json:"target,omitempty"`
-	PreviewID string   `json:"preview_id,omitempty"`
-	Hash      string   `json:"hash,omitempty"`
-	Lines     int      `json:"lines"`
-	Warnings  []string `json:"doubts,omitempty"` // what speaks against it, though it does not forbid it
-	Skip      string   `json:"skip,omitempty"`   // why it is left out
-	Refused   bool     `json:"refused"`          // not because it needs nothing, but because it cannot be done
+	DeviceID string   `json:"device_id"`
+	Device   string   `json:"device"`
+	Target   string   `json:"target,omitempty"`
+	Preview  string   `json:"preview_id,omitempty"`
+	Hash     string   `json:"hash,omitempty"`
+	Lines    int      `json:"lines"`
+	Warnings []string `json:"doubts,omitempty"` // what speaks against it, though it does not forbid it
+	Skip     string   `json:"skip,omitempty"`   // why it is left out
+	Refused  bool     `json:"refused"`          // not because it needs nothing, but because it cannot be done
 }
 
 // RestoreRequest pushes what a restore preview shows.
@@ -73,7 +73,7 @@ type RestoreResult struct {
 type Restored struct {
 	Device  string `json:"device"`
 	Target  string `json:"target"`
-	JobID   string `json:"job_id,omitempty"`
+	Job     string `json:"job_id,omitempty"`
 	Outcome string `json:"outcome"` // of its push; waiting; not begun; skipped
 	Summary string `json:"summary"`
 }
@@ -207,7 +207,7 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 	if err != nil {
 		return no(err)
 	}
-	row.Target, row.PreviewID, row.Hash, row.Lines = preview.Target, made["preview"], made["hash"], preview.LineCount()
+	row.Target, row.Preview, row.Hash, row.Lines = preview.Target, made["preview"], made["hash"], preview.LineCount()
 	row.Warnings = preview.Warnings
 	if len(preview.Steps) == 0 {
 		row.Skip = "it runs " + preview.Target + " already"
@@ -310,11 +310,11 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		var p core.Job
 		actor, err := s.Asker(ctx, j)
 		if err == nil {
-			p, err = s.RequestPush(ctx, actor, r.PreviewID, r.Hash, push.Request{Within: req.Within, Due: due, Note: req.Note, Override: req.Override}, store.OwnKey(actor, j.ID+" "+r.DeviceID))
+			p, err = s.RequestPush(ctx, actor, r.Preview, r.Hash, push.Request{Within: req.Within, Due: due, Note: req.Note, Override: req.Override}, store.OwnKey(actor, j.ID+" "+r.DeviceID))
 		}
 		mu.Lock()
 		if err == nil {
-			out.Rows[i].JobID, out.Rows[i].Outcome = p.ID, "running"
+			out.Rows[i].Job, out.Rows[i].Outcome = p.ID, "running"
 			l.Step("%s: push %s", r.Device, p.ID)
 			keep()
 		}
@@ -326,7 +326,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		defer mu.Unlock()
 		row := &out.Rows[i]
 		switch {
-		case err != nil && row.JobID == "":
+		case err != nil && row.Job == "":
 			row.Outcome, row.Summary = core.Refused, err.Error()
 		case err != nil:
 			row.Summary = err.Error()
@@ -402,8 +402,8 @@ func pushesOf(q *store.Q, j core.Job) (ids []string, err error) {
 	var out RestoreResult
 	err = q.OpenResult(j, &out)
 	for _, r := range out.Rows {
-		if r.JobID != "" {
-			ids = append(ids, r.JobID)
+		if r.Job != "" {
+			ids = append(ids, r.Job)
 		}
 	}
 	return ids, err
@@ -414,13 +414,13 @@ func (r RestoreResult) now(ctx context.Context, q *store.Q) (RestoreResult, erro
 	out := RestoreResult{r.Which, slices.Clone(r.Rows)}
 	var ids []string
 	for _, row := range out.Rows {
-		if row.JobID != "" {
-			ids = append(ids, row.JobID)
+		if row.Job != "" {
+			ids = append(ids, row.Job)
 		}
 	}
 	stand, err := q.JobsStand(ctx, ids)
 	for i, row := range out.Rows {
-		if p, ok := stand[row.JobID]; ok {
+		if p, ok := stand[row.Job]; ok {
 			if out.Rows[i].Summary = p.Summary; p.State == core.Ended {
 				out.Rows[i].Outcome = p.Outcome
 			} else {

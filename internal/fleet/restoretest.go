@@ -21,8 +21,8 @@ type RestoreTestRequest struct {
 type RestoreTestResult struct {
 	Ref    string `json:"ref"`
 	On     string `json:"on"`
-	PushID string `json:"push_id,omitempty"`
-	BackID string `json:"back_id,omitempty"`
+	Push   string `json:"push_id,omitempty"`
+	Back   string `json:"back_id,omitempty"`
 	Proved bool   `json:"proved"` // the version was put there, and is equal
 	Whole  bool   `json:"whole"`  // what ran there before runs there again
 }
@@ -59,7 +59,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	res.Ref, res.On = target.Ref(), j.Device
-	if res.PushID == "" {
+	if res.Push == "" {
 		l.Step("putting %s on %s", res.Ref, j.Device)
 		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetTesting(ctx, j.DeviceID, j.ID) }); err != nil {
 			s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
@@ -79,14 +79,14 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 			s.endRestoreTest(j, l, core.Refused, said+", so nothing would be proved; make it on a device that runs something else", res)
 			return
 		}
-		res.PushID = pushed.ID
+		res.Push = pushed.ID
 		l.Result(res)
 		l.Info("push %s", pushed.ID)
 	}
 	// From here on the other device is owed what it ran before: a cancel waits.
 	owed, done := s.Lasting()
 	defer done()
-	pushed, err := s.Await(owed, res.PushID, nil)
+	pushed, err := s.Await(owed, res.Push, nil)
 	if err != nil {
 		return // the service stops; the next start goes on
 	}
@@ -111,7 +111,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 		s.endRestoreTest(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", pushed.Summary, j.Device, err), res)
 		return
 	}
-	if res.BackID == "" {
+	if res.Back == "" {
 		l.Step("putting back what ran there, %s", before.Ref())
 		back, _, err := s.restoreTestPush(owed, j, before, push.Request{Note: "after the restore test " + j.ID, NoSave: true}, "back")
 		switch {
@@ -121,11 +121,11 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 			s.endRestoreTest(j, l, core.Failed, s.testedWords(res)+fmt.Sprintf("; but %s still runs it: %v; put it back: magpie push %s", j.Device, err, before.Ref()), res)
 			return
 		}
-		res.BackID = back.ID
+		res.Back = back.ID
 		l.Result(res)
 	}
-	if res.BackID != "" {
-		back, err := s.Await(owed, res.BackID, nil)
+	if res.Back != "" {
+		back, err := s.Await(owed, res.Back, nil)
 		if err != nil {
 			return
 		}
@@ -149,7 +149,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 func (s *Service) endRestoreTest(j core.Job, l *job.Log, outcome, summary string, res any) {
 	r, _ := res.(RestoreTestResult)
 	s.End(j, l, outcome, summary, res, func(q *store.Q) error {
-		if r.PushID != "" && !r.Whole {
+		if r.Push != "" && !r.Whole {
 			return nil
 		}
 		return q.SetTesting(context.Background(), j.DeviceID, "")

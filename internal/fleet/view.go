@@ -6,33 +6,36 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/store"
+	"magpie/internal/wire"
 )
 
 // What a job of this room has led to, as it goes over the wire.
 
-func viewPlanned(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
-	var r PlanResult
+var (
+	wirePlan           = wire.Make[client.Plan, PlanResult]()
+	wireRestoreTest    = wire.Make[client.RestoreTest, RestoreTestResult]()
+	wireRestorePreview = wire.Make[client.RestorePreview, RestorePreview]()
+	wireRestore        = wire.Make[client.Restore, RestoreResult]()
+)
+
+// seen opens a job's result and shows it.
+func seen[T, R any](q *store.Q, j core.Job, show func(R) T) (any, error) {
+	var r R
 	err := q.OpenResult(j, &r)
-	return &client.Plan{From: r.From, Until: r.Until, Zone: r.Zone, Preview: r.PreviewID, Changed: r.Changed, Rule: r.Rule, Approved: r.Approved, Push: r.PushID}, err
+	out := show(r)
+	return &out, err
+}
+
+func viewPlanned(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
+	return seen(q, j, wirePlan)
 }
 
 func viewRestoreTest(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
-	var r RestoreTestResult
-	err := q.OpenResult(j, &r)
-	return &client.RestoreTest{Ref: r.Ref, On: r.On, Push: r.PushID, Back: r.BackID, Proved: r.Proved, Whole: r.Whole}, err
+	return seen(q, j, wireRestoreTest)
 }
 
 func viewRestorePreview(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
-	var r RestorePreview
-	err := q.OpenResult(j, &r)
-	out := &client.RestorePreview{Which: r.Which, Rows: make([]client.RestorePreviewRow, len(r.Rows))}
-	for i, x := range r.Rows {
-		out.Rows[i] = client.RestorePreviewRow{Device: x.Device, Target: x.Target, Preview: x.PreviewID, Lines: x.Lines, Skip: x.Skip, Refused: x.Refused, Warnings: x.Warnings}
-		if x.Warnings == nil {
-			out.Rows[i].Warnings = []string{}
-		}
-	}
-	return out, err
+	return seen(q, j, wireRestorePreview)
 }
 
 // viewRestore says how the pushes of a restore stand by now.
@@ -42,9 +45,6 @@ func viewRestore(ctx context.Context, q *store.Q, _ core.Actor, j core.Job) (any
 		return nil, err
 	}
 	r, err := kept.now(ctx, q)
-	out := &client.Restore{Which: r.Which, Rows: make([]client.Restored, len(r.Rows))}
-	for i, x := range r.Rows {
-		out.Rows[i] = client.Restored{Device: x.Device, Target: x.Target, Job: x.JobID, Outcome: x.Outcome, Summary: x.Summary}
-	}
-	return out, err
+	out := wireRestore(r)
+	return &out, err
 }

@@ -29,39 +29,39 @@ func (p Preview) HoldsSecrets() bool {
 // Preview is exactly what a push would send and what the device should run
 // afterwards.
 type Preview struct {
-	DeviceID     string             `json:"device_id"`
-	Device       string             `json:"device"`
-	Serial       string             `json:"serial"`
-	Method       string             `json:"method"`
-	TargetID     string             `json:"target_id"` // the version to be put back
-	Target       string             `json:"target"`    // as a reference
-	TargetName   string             `json:"target_name,omitempty"`
-	BaseID       string             `json:"base_id"` // the version that runs now
-	Base         string             `json:"base"`
-	Fingerprint  string             `json:"fingerprint"`          // of what runs now
-	StartupID    string             `json:"startup_id,omitempty"` // of a staged push: the version that startup holds now
-	DialectRev   int                `json:"dialect_rev"`
-	Part         string             `json:"part"` // which part of the device is written
-	Steps        []SendStep         `json:"steps"`
-	Changes      []visit.Difference `json:"changes,omitempty"` // of a document sent as a whole: what it changes
-	Predicted    string             `json:"predicted"`
-	PredictedRed string             `json:"predicted_masked"`
-	Remains      []visit.Difference `json:"remains"` // what would still differ from the target
-	Notes        []string           `json:"warnings"`
-	Undo         string             `json:"undo"`    // what takes it back unless it is confirmed in its window
-	UndoBy       string             `json:"undo_by"` // commit, timer or service
-	Saves        bool               `json:"saves"`   // startup can be written afterwards
-	Unsaved      bool               `json:"unsaved"`
-	UndoOf       string             `json:"undo_of,omitempty"`
-	Only         []string           `json:"only,omitempty"`   // the blocks it is limited to
-	Warnings     []string           `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
-	Where        visit.Where        `json:"where"`
-	Swap         *Swap              `json:"swap,omitempty"`
-	TouchesPath  bool               `json:"touches_path,omitempty"`
-	Factory      bool               `json:"factory,omitempty"` // the unit has factory settings
-	Landmarks    []Pair             `json:"landmarks,omitempty"`
-	SetAside     []visit.Difference `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
-	Loaded       []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
+	DeviceID              string             `json:"device_id"`
+	Device                string             `json:"device"`
+	Serial                string             `json:"serial"`
+	Method                string             `json:"method"`
+	TargetID              string             `json:"target_id"` // the version to be put back
+	Target                string             `json:"target"`    // as a reference
+	TargetName            string             `json:"target_name,omitempty"`
+	BaseID                string             `json:"base_id"` // the version that runs now
+	Base                  string             `json:"base"`
+	Fingerprint           string             `json:"fingerprint"`          // of what runs now
+	StartupID             string             `json:"startup_id,omitempty"` // of a staged push: the version that startup holds now
+	DialectRev            int                `json:"dialect_rev"`
+	Part                  string             `json:"part"` // which part of the device is written
+	Steps                 []SendStep         `json:"steps"`
+	Changes               []visit.Difference `json:"changes,omitempty"` // of a document sent as a whole: what it changes
+	Predicted             string             `json:"predicted"`
+	PredictedRed          string             `json:"predicted_masked"`
+	Remaining             []visit.Difference `json:"remains"` // what would still differ from the target
+	Notes                 []string           `json:"warnings"`
+	Undo                  string             `json:"undo"`    // what takes it back unless it is confirmed in its window
+	UndoBy                string             `json:"undo_by"` // commit, timer or service
+	Saves                 bool               `json:"saves"`   // startup can be written afterwards
+	Unsaved               bool               `json:"unsaved"`
+	UndoOf                string             `json:"undo_of,omitempty"`
+	Only                  []string           `json:"only,omitempty"`   // the blocks it is limited to
+	Warnings              []string           `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
+	Where                 visit.Where        `json:"where"`
+	Swap                  *Swap              `json:"swap,omitempty"`
+	TouchesManagementPath bool               `json:"touches_path,omitempty"`
+	Factory               bool               `json:"factory,omitempty"` // the unit has factory settings
+	Landmarks             []Pair             `json:"landmarks,omitempty"`
+	SetAside              []visit.Difference `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
+	Loaded                []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
 }
 
 // Pair is a landmark, in what runs and in the version.

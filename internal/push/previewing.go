@@ -233,7 +233,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.Pull.Serial, Method: req.Method, TargetID: target.ID, Target: target.Ref(), TargetName: target.Name,
 		BaseID: base.ID, Base: base.Ref(), Fingerprint: base.Fingerprint, DialectRev: v.Dialect.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remains: pl.remains, Notes: pl.notes, Only: req.Only, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Warnings: unfit, SetAside: pl.setAside}
+		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Warnings: unfit, SetAside: pl.setAside}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}
@@ -283,7 +283,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		p.Notes = append(p.Notes, fmt.Sprintf("the unit is spoken to at %s for now; afterwards it has the address that %s gives it", v.Where.Address, target.Ref()))
 	}
 	if w := pathWarning(p, cred.User); w != "" {
-		p.Notes, p.TouchesPath = append(p.Notes, w), true
+		p.Notes, p.TouchesManagementPath = append(p.Notes, w), true
 	}
 	if !req.Swap && !v.Identity.Factory {
 		p.Warnings = append(p.Warnings, visit.CutsOff(doc, v.Speaker, cred.User, got.Text, p.Predicted)...)

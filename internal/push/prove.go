@@ -37,7 +37,7 @@ func (u *push) differs(ctx context.Context, v *visit.Visit) ([]visit.Difference,
 // merged tells whether the lines that differ are those that the preview said
 // would be left.
 func (u *push) merged(left []visit.Difference) bool {
-	return u.p.Method == "merge" && len(left) == len(u.p.Remains)
+	return u.p.Method == "merge" && len(left) == len(u.p.Remaining)
 }
 
 // prove pulls the device again and makes the checks. It reports whether what runs

@@ -64,7 +64,7 @@ func (u *push) closePlace(ctx context.Context, q *store.Q, outcome string) error
 	if err != nil || !u.placed(d) {
 		return nil
 	}
-	err = q.AddSwap(ctx, store.Swap{DeviceID: u.j.DeviceID, JobID: u.j.ID, Actor: u.j.Actor, OldSerial: strings.Join(u.p.Swap.OldSerials, ", "), OldModel: u.p.Swap.OldModel,
+	err = q.AddSwap(ctx, store.Swap{DeviceID: u.j.DeviceID, Job: u.j.ID, Actor: u.j.Actor, OldSerial: strings.Join(u.p.Swap.OldSerials, ", "), OldModel: u.p.Swap.OldModel,
 		NewSerial: u.p.Swap.NewSerial, NewModel: u.p.Swap.NewModel, Version: u.p.Target, Outcome: outcome, Note: u.req.Note})
 	if err != nil {
 		return err

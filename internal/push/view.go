@@ -7,6 +7,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
 // What a job of this room has led to, as it goes over the wire.
@@ -23,22 +24,20 @@ func viewPreview(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, 
 func viewPush(_ context.Context, q *store.Q, a core.Actor, j core.Job) (any, error) {
 	var r Result
 	err := q.OpenResult(j, &r)
-	out := &client.PushEnd{Target: r.Target, Before: r.Before, After: r.After, Sent: r.Sent, Total: r.Total, Saved: r.Saved, Remaining: visit.SeenBy(a, r.Remaining), Checks: make([]client.Checked, len(r.Checks))}
+	out := wireEnd(r)
+	out.Remaining = visit.SeenBy(a, r.Remaining)
+	out.Checks = make([]client.Checked, len(r.Checks))
 	for i, c := range r.Checks {
-		out.Checks[i] = client.Checked{Check: c.Check, Before: viewFinding(c.Before), After: viewFinding(c.After), Failed: c.Failed()}
+		out.Checks[i] = wireChecked(c)
+		out.Checks[i].Failed = c.Failed()
 	}
-	if r.Refused != nil {
-		out.Refused = &client.Refusal{Line: r.Refused.Line, Text: r.Refused.Text, Block: r.Refused.Block, Answer: r.Refused.Answer}
-		if !a.Secrets {
-			out.Refused.Text = r.Refused.Masked
-		}
+	if r.Refused != nil && !a.Secrets {
+		out.Refused.Text = r.Refused.Masked
 	}
-	return out, err
+	return &out, err
 }
 
-func viewFinding(f *Finding) *client.Finding {
-	if f == nil {
-		return nil
-	}
-	return &client.Finding{Good: f.Good, Known: f.Known, Said: f.Said}
-}
+var (
+	wireEnd     = wire.Make[client.PushEnd, Result]("Remaining", "Checks")
+	wireChecked = wire.Make[client.Checked, Checked]("Failed")
+)

@@ -256,7 +256,7 @@ func (n *Instance) register(ctx context.Context, f *simulator) (map[string]core.
 			for i, p := range batch {
 				dia := n.visits.Dialect(p.Family)
 				d := core.Device{Name: p.Name, Address: p.Address, Port: p.Port, Site: p.Site, Kind: dia.Kind, Dialect: p.Family, HostKey: keys[start+i], Tags: core.Words{"edge"},
-					CredentialID: set.ID, SetName: set.Name}
+					CredentialID: set.ID, Credential: set.Name}
 				switch {
 				case strings.HasPrefix(p.Name, "control"):
 					d.Tags = core.Words{"core"}

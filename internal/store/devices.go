@@ -283,16 +283,16 @@ func (q *Q) Secret(ctx context.Context, d core.Device) (Secret, error) {
 // Credential is a credential without its secrets: a device's own, or a named
 // set that many share.
 type Credential struct {
-	ID        string     `db:"id"`
-	Name      string     `db:"name"` // empty: a device's own
-	User      string     `db:"user"`
-	Selector  string     `db:"selector"` // which new devices get it
-	ChangedAt time.Time  `db:"changed_at"`
-	Open      *time.Time `db:"breaker_since"` // its breaker is open
-	Why       string     `db:"breaker_reason"`
-	Devices   int        `db:"devices"`
-	Latched   int        `db:"latched"` // how many of them refused it
-	Revision  int        `db:"revision"`
+	ID               string     `db:"id"`
+	Name             string     `db:"name"` // empty: a device's own
+	User             string     `db:"user"`
+	Selector         string     `db:"selector"` // which new devices get it
+	ChangedAt        time.Time  `db:"changed_at"`
+	BreakerOpenSince *time.Time `db:"breaker_since"` // its breaker is open
+	BreakerWhy       string     `db:"breaker_reason"`
+	Devices          int        `db:"devices"`
+	Latched          int        `db:"latched"` // how many of them refused it
+	Revision         int        `db:"revision"`
 }
 
 const credentialColumns = `SELECT c.id, c.revision, COALESCE(c.name, '') AS name, c.user, c.selector, c.changed_at, c.breaker_since, c.breaker_reason,
@@ -588,7 +588,7 @@ func (q *Q) Began(ctx context.Context, deviceID, session string) (last string, e
 type Swap struct {
 	ID        string    `db:"id"`
 	DeviceID  string    `db:"device_id"`
-	JobID     string    `db:"job_id"`
+	Job       string    `db:"job_id"`
 	At        time.Time `db:"at"`
 	Actor     string    `db:"actor"`
 	OldSerial string    `db:"old_serial"`
@@ -604,7 +604,7 @@ type Swap struct {
 func (q *Q) AddSwap(ctx context.Context, s Swap) error {
 	now := q.clock().UTC()
 	_, err := q.exec(ctx, `INSERT INTO swaps (id, device_id, job_id, at, actor, old_serial, old_model, new_serial, new_model, version, outcome, note) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		NewID(now), s.DeviceID, s.JobID, now, s.Actor, s.OldSerial, s.OldModel, s.NewSerial, s.NewModel, s.Version, s.Outcome, s.Note)
+		NewID(now), s.DeviceID, s.Job, now, s.Actor, s.OldSerial, s.OldModel, s.NewSerial, s.NewModel, s.Version, s.Outcome, s.Note)
 	return err
 }
 

@@ -101,7 +101,7 @@ type Snapshot struct {
 	Note     string    `db:"note"`
 	MadeBy   string    `db:"made_by"`
 	MadeAt   time.Time `db:"made_at"`
-	Versions int       `db:"versions"`
+	Count    int       `db:"versions"`
 }
 
 const snapshotColumns = `SELECT s.id, s.name, s.selector, s.note, s.made_by, s.made_at, (SELECT COUNT(*) FROM snapshot_versions v WHERE v.snapshot_id = s.id) AS versions FROM snapshots s `
@@ -123,7 +123,7 @@ func (q *Q) Snapshot(ctx context.Context, name string) (Snapshot, error) {
 // AddSnapshot makes a named set of versions. ErrTaken says that the name is.
 func (q *Q) AddSnapshot(ctx context.Context, s *Snapshot, versions []core.Version) error {
 	now := q.clock().UTC()
-	s.ID, s.MadeBy, s.MadeAt, s.Versions = NewID(now), q.actor.Name, now, len(versions)
+	s.ID, s.MadeBy, s.MadeAt, s.Count = NewID(now), q.actor.Name, now, len(versions)
 	if _, err := q.exec(ctx, `INSERT INTO snapshots (id, name, selector, note, made_by, made_at) VALUES (?, ?, ?, ?, ?, ?)`, s.ID, s.Name, s.Selector, s.Note, s.MadeBy, s.MadeAt); err != nil {
 		return err
 	}

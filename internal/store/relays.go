@@ -17,7 +17,7 @@ type Relay struct {
 	Actor       string    `db:"actor"`
 	Address     string    `db:"address"` // where the unit is; empty: at the device's own
 	OpenedAt    time.Time `db:"opened_at"`
-	UntilAt     time.Time `db:"until_at"`
+	Until       time.Time `db:"until_at"`
 }
 
 const relayColumns = `SELECT r.id, r.device_id, d.name AS device, r.instance, r.incarnation, r.actor_id, r.actor, r.address, r.opened_at, r.until_at FROM relays r
@@ -28,7 +28,7 @@ func (q *Q) AddRelay(ctx context.Context, r *Relay) error {
 	now := q.clock().UTC()
 	r.ID, r.ActorID, r.Actor, r.OpenedAt = NewID(now), q.actor.ID, q.actor.Name, now
 	_, err := q.exec(ctx, `INSERT INTO relays (id, device_id, instance, incarnation, actor_id, actor, address, opened_at, until_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.ID, r.DeviceID, r.Instance, r.Incarnation, r.ActorID, r.Actor, r.Address, r.OpenedAt, r.UntilAt)
+		r.ID, r.DeviceID, r.Instance, r.Incarnation, r.ActorID, r.Actor, r.Address, r.OpenedAt, r.Until)
 	return err
 }
 

@@ -16,6 +16,7 @@ import (
 	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/store"
+	"magpie/internal/wire"
 )
 
 // Kept is what keeping a visit led to.
@@ -394,15 +395,14 @@ type PulledPart struct {
 	Removed   int    `json:"removed"`
 }
 
+var pullEnd = wire.Make[client.PullEnd, PullResult]()
+
 // viewPull is what a pull brought, as it goes over the wire.
 func viewPull(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
 	var r PullResult
 	err := q.OpenResult(j, &r)
-	out := &client.PullEnd{Parts: make([]client.PulledPart, len(r.Parts))}
-	for i, p := range r.Parts {
-		out.Parts[i] = client.PulledPart{Part: p.Part, Number: p.Number, New: p.New, Absent: p.Absent, Added: p.Added, Removed: p.Removed}
-	}
-	return out, err
+	out := pullEnd(r)
+	return &out, err
 }
 
 // noteTrouble writes a visit that brought nothing: the seen intervals end here.

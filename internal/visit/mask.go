@@ -12,6 +12,7 @@ import (
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 	"magpie/internal/store"
+	"magpie/internal/wire"
 )
 
 // Differences lists what keeps one content from being equivalent to another. Of
@@ -79,15 +80,16 @@ func (r Difference) Hides() bool { return r.Have != r.HaveMasked || r.Want != r.
 
 // SeenBy are differences as an actor may see them.
 func SeenBy(a core.Actor, all []Difference) []client.Difference {
-	out := make([]client.Difference, len(all))
-	for i, d := range all {
-		out[i] = client.Difference{Block: d.Block, Have: d.Have, Want: d.Want, Order: d.Order}
-		if !a.Secrets {
+	out := wire.List(difference, all)
+	if !a.Secrets {
+		for i, d := range all {
 			out[i].Have, out[i].Want = d.HaveMasked, d.WantMasked
 		}
 	}
 	return out
 }
+
+var difference = wire.Make[client.Difference, Difference]()
 
 // Masker hides secrets under this database's keys.
 func (s *Service) Masker(d *dialect.Dialect) rules.Masker {

@@ -22,8 +22,8 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 			return fmt.Errorf("the device that speaks for it: %w", err)
 		}
 	}
-	if v.Speaker.Latched != nil {
-		return fmt.Errorf("%w (since %s)", ErrLatched, v.Speaker.Latched.Format("2006-01-02 15:04 MST"))
+	if v.Speaker.LatchedSince != nil {
+		return fmt.Errorf("%w (since %s)", ErrLatched, v.Speaker.LatchedSince.Format("2006-01-02 15:04 MST"))
 	}
 	target, cred, err := v.s.way(ctx, v.Speaker)
 	if err == nil {
@@ -52,8 +52,8 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 	v.leased = true
 	letGo := func() { v.leased = false; v.unheld(); leave() }
 	as := cred.User
-	if v.Speaker.SetName != "" {
-		as += ", credential set " + v.Speaker.SetName
+	if v.Speaker.Credential != "" {
+		as += ", credential set " + v.Speaker.Credential
 	}
 	v.Log.Step("connecting to %s port %d as %s", target.Address, target.Port, as)
 	base := v.s.DialectOf(v.Speaker)

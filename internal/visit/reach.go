@@ -47,7 +47,7 @@ func (s *Service) through(ctx context.Context, d core.Device) (t link.Target, er
 			return t, fmt.Errorf("the jump hosts lead in a circle at %s", hop.Name)
 		}
 		seen[id] = true
-		if hop.Latched != nil {
+		if hop.LatchedSince != nil {
 			return t, fmt.Errorf("%w: jump host %s: %w", link.ErrUnreachable, hop.Name, ErrLatched)
 		}
 		cred, err := s.Credential(ctx, hop)
@@ -88,7 +88,7 @@ func (s *Service) refusedLogin(ctx context.Context, q *store.Q, d core.Device, c
 	if err := q.Audit(ctx, "login latched", d.Name, "the device refused it; nothing tries it again until a person says so"); err != nil {
 		return err
 	}
-	if d.SetName == "" {
+	if d.Credential == "" {
 		return nil
 	}
 	n, err := q.Refusals(ctx, d.CredentialID, s.Now().Add(-breakerWithin))
@@ -99,7 +99,7 @@ func (s *Service) refusedLogin(ctx context.Context, q *store.Q, d core.Device, c
 	if err := q.OpenBreaker(ctx, d.CredentialID, why); err != nil {
 		return err
 	}
-	return q.Audit(ctx, "breaker open", d.SetName, why)
+	return q.Audit(ctx, "breaker open", d.Credential, why)
 }
 
 // session waits until the limits allow one more conversation. The function

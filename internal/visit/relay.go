@@ -62,7 +62,7 @@ func (s *Service) RelayFor(d core.Device, at string) (reaches []string, err erro
 
 // OpenRelay takes a relay into use, until the context ends.
 func (s *Service) OpenRelay(ctx context.Context, actor core.Actor, d core.Device, at string, until time.Time, dial Dialer) (store.Relay, error) {
-	r := store.Relay{DeviceID: d.ID, Device: d.Name, Instance: s.Instance(), Incarnation: s.Incarnation(), Address: at, UntilAt: until}
+	r := store.Relay{DeviceID: d.ID, Device: d.Name, Instance: s.Instance(), Incarnation: s.Incarnation(), Address: at, Until: until}
 	err := s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if err := q.AddRelay(ctx, &r); err != nil {
 			return err

@@ -72,8 +72,8 @@ func (v *Visit) Advice(err error) string {
 		return fmt.Sprintf("if the device was reset or replaced and you know this key to be its own: magpie device trust %s", v.Device.Name)
 	case errors.Is(err, ErrBreaker):
 		return "have a look why so many devices refuse it; when it is right: magpie credential retry NAME"
-	case (errors.Is(err, link.ErrLoginRefused) || errors.Is(err, ErrLatched)) && v.Speaker.SetName != "":
-		return fmt.Sprintf("nothing tries credential set %[1]s there again until you change it (magpie credential edit %[1]s --password), give the device another (magpie credential attach SET %[2]s), or say that it is right (magpie device edit %[2]s --retry-login)", v.Speaker.SetName, v.Device.Name)
+	case (errors.Is(err, link.ErrLoginRefused) || errors.Is(err, ErrLatched)) && v.Speaker.Credential != "":
+		return fmt.Sprintf("nothing tries credential set %[1]s there again until you change it (magpie credential edit %[1]s --password), give the device another (magpie credential attach SET %[2]s), or say that it is right (magpie device edit %[2]s --retry-login)", v.Speaker.Credential, v.Device.Name)
 	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, ErrLatched):
 		return fmt.Sprintf("nothing tries this login there again until you change it (magpie device edit %s --password) or say it is right (magpie device edit %s --retry-login)", v.Device.Name, v.Device.Name)
 	case errors.As(err, &refused) && refused.Means == "held":
