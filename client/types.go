@@ -53,31 +53,31 @@ func (p *Problem) Error() string {
 type Device struct {
 	ID           string     `json:"id"`
 	Revision     int        `json:"revision"` // counts the changes of its entry; what a change is based on
-	Name         string     `json:"name"`
-	Address      string     `json:"address"`
+	Name         string     `json:"name" column:"1 device"`
+	Address      string     `json:"address" column:"9 address"`
 	Port         int        `json:"port"`
-	Site         string     `json:"site"`
-	Kind         string     `json:"kind" enum:"device kinds"`
-	Tags         []string   `json:"tags"`
+	Site         string     `json:"site" column:"6 site"`
+	Kind         string     `json:"kind" enum:"device kinds" column:"7 kind"`
+	Tags         []string   `json:"tags" column:"8 tags"`
 	Dialect      string     `json:"dialect"`
 	User         string     `json:"user"`
 	HostKey      string     `json:"host_key_fingerprint"` // SHA-256, as OpenSSH prints it
-	State        string     `json:"state" enum:"device states"`
+	State        string     `json:"state" enum:"device states" column:"2 state"`
 	Drifted      bool       `json:"drifted"`
 	Unsaved      bool       `json:"unsaved"`
-	Trouble      string     `json:"trouble,omitempty"`
+	Trouble      string     `json:"trouble,omitempty" column:"0 what is wrong, or what to do"`
 	Host         string     `json:"host,omitempty"`
 	Model        string     `json:"model,omitempty"`
 	Serial       string     `json:"serial,omitempty"`
 	Release      string     `json:"release,omitempty"`
 	CreatedAt    time.Time  `json:"created_at"`
 	LastTried    *time.Time `json:"last_tried,omitempty"`
-	LastPulled   *time.Time `json:"last_pulled,omitempty"`
-	LastChanged  *time.Time `json:"last_changed,omitempty"`
-	LastProven   *time.Time `json:"last_proven,omitempty"`   // when a version of it was last put on hardware and proved equal
-	Proven       string     `json:"proven,omitempty"`        // which, where and by what
-	Latest       int        `json:"latest"`                  // newest running version, 0 for none
-	LatchedSince *time.Time `json:"latched_since,omitempty"` // its login was refused and is not tried
+	LastPulled   *time.Time `json:"last_pulled,omitempty" column:"4 last pulled" as:"ago"`
+	LastChanged  *time.Time `json:"last_changed,omitempty" column:"5 changed"`
+	LastProven   *time.Time `json:"last_proven,omitempty"`     // when a version of it was last put on hardware and proved equal
+	Proven       string     `json:"proven,omitempty"`          // which, where and by what
+	Latest       int        `json:"latest" column:"3 version"` // newest running version, 0 for none
+	LatchedSince *time.Time `json:"latched_since,omitempty"`   // its login was refused and is not tried
 
 	Transport  string            `json:"transport,omitempty"`  // empty: the dialect's usual one
 	Parent     string            `json:"parent,omitempty"`     // the device it hangs on
@@ -147,12 +147,12 @@ type TriedPart struct {
 
 // CredentialSet is a credential that many devices share, without its secrets.
 type CredentialSet struct {
-	Name             string     `json:"name"`
-	User             string     `json:"user"`
-	Selector         string     `json:"selector,omitempty"` // new devices that it picks get this set
-	ChangedAt        time.Time  `json:"changed_at"`
-	Devices          int        `json:"devices"`
-	Latched          int        `json:"latched"`                      // how many of them refused it
+	Name             string     `json:"name" column:"1 set"`
+	User             string     `json:"user" column:"2 user"`
+	Selector         string     `json:"selector,omitempty" column:"5 new devices"` // new devices that it picks get this set
+	ChangedAt        time.Time  `json:"changed_at" column:"4 changed"`
+	Devices          int        `json:"devices" column:"3 devices"`
+	Latched          int        `json:"latched" column:"6 state"`     // how many of them refused it
 	BreakerOpenSince *time.Time `json:"breaker_open_since,omitempty"` // it is not tried anywhere
 	BreakerWhy       string     `json:"breaker_why,omitempty"`
 	Revision         int        `json:"revision"`
@@ -203,25 +203,25 @@ type Identity struct {
 type Version struct {
 	ID         string    `json:"id"`
 	Ref        string    `json:"ref"`
-	Device     string    `json:"device"`
-	Part       string    `json:"part"`
-	Number     int       `json:"number"`
-	TakenAt    time.Time `json:"taken_at"`
-	Reason     string    `json:"reason" enum:"reasons"`
+	Device     string    `json:"device" column:"0 device"`
+	Part       string    `json:"part" column:"0 part"`
+	Number     int       `json:"number" column:"1 version"`
+	TakenAt    time.Time `json:"taken_at" column:"2 taken"`
+	Reason     string    `json:"reason" enum:"reasons" column:"7 pulled"`
 	Actor      string    `json:"actor"`
-	Author     string    `json:"author,omitempty"`
-	Name       string    `json:"name,omitempty"`
-	Note       string    `json:"note,omitempty"`
-	Pinned     bool      `json:"pinned"`
+	Author     string    `json:"author,omitempty" column:"6 changed by"`
+	Name       string    `json:"name,omitempty" column:"8 name"`
+	Note       string    `json:"note,omitempty" column:"10 note"`
+	Pinned     bool      `json:"pinned" column:"9 marks"`
 	Baseline   bool      `json:"baseline"`
 	Size       int       `json:"size"` // bytes
-	Lines      int       `json:"lines"`
-	Added      int       `json:"added"`
+	Lines      int       `json:"lines" column:"5 lines"`
+	Added      int       `json:"added" column:"4 change"`
 	Removed    int       `json:"removed"`
 	DialectRev int       `json:"dialect_revision"`
 	Aside      string    `json:"aside,omitempty" enum:"asides"` // why it counts for nothing: other hardware, in factory state
-	SeenFrom   time.Time `json:"seen_from"`
-	SeenUntil  time.Time `json:"seen_until"`
+	SeenFrom   time.Time `json:"seen_from" column:"0 seen from"`
+	SeenUntil  time.Time `json:"seen_until" column:"3 seen until"`
 	SeenOpen   bool      `json:"seen_open"`
 	Sightings  int       `json:"sightings"`
 }
@@ -300,13 +300,13 @@ type Difference struct {
 
 // Drift is how a device stands to its baseline.
 type Drift struct {
-	Device      string       `json:"device"`
+	Device      string       `json:"device" column:"1 device"`
 	Part        string       `json:"part"`
-	State       string       `json:"state" enum:"drift states"` // steady, drifted, no baseline, not known
-	Baseline    string       `json:"baseline,omitempty"`
+	State       string       `json:"state" enum:"drift states" column:"2 state"` // steady, drifted, no baseline, not known
+	Baseline    string       `json:"baseline,omitempty" column:"3 baseline"`
 	Running     string       `json:"running,omitempty"`
 	Differences []Difference `json:"differences"`
-	Trouble     string       `json:"trouble,omitempty"`
+	Trouble     string       `json:"trouble,omitempty" column:"4 trouble"`
 }
 
 // NewPull asks for pulls.
@@ -316,14 +316,14 @@ type NewPull struct {
 
 // Job is one unit of work.
 type Job struct {
-	ID             string          `json:"id"`
-	Kind           string          `json:"kind" enum:"kinds"`
-	Device         string          `json:"device"`
-	State          string          `json:"state" enum:"job states"`
-	Outcome        string          `json:"outcome,omitempty" enum:"outcomes"`
-	Summary        string          `json:"summary,omitempty"`
-	Actor          string          `json:"actor"`
-	CreatedAt      time.Time       `json:"created_at"`
+	ID             string          `json:"id" column:"1 job"`
+	Kind           string          `json:"kind" enum:"kinds" column:"3 kind"`
+	Device         string          `json:"device" column:"4 device"`
+	State          string          `json:"state" enum:"job states" column:"5 state"`
+	Outcome        string          `json:"outcome,omitempty" enum:"outcomes" column:"0 outcome"`
+	Summary        string          `json:"summary,omitempty" column:"7 summary"`
+	Actor          string          `json:"actor" column:"6 by"`
+	CreatedAt      time.Time       `json:"created_at" column:"2 asked for"`
 	StartedAt      *time.Time      `json:"started_at,omitempty"`
 	EndedAt        *time.Time      `json:"ended_at,omitempty"`
 	Cancel         bool            `json:"cancel_asked"`
@@ -345,12 +345,12 @@ type Job struct {
 
 // JobKind is a kind of job that the service knows.
 type JobKind struct {
-	Name   string     `json:"name"`
-	Does   string     `json:"does"`
-	Role   string     `json:"role" enum:"roles"` // the least that asking for one takes
-	Visits bool       `json:"visits"`            // it talks to a device by itself
-	Asked  bool       `json:"asked"`             // it can be asked for by its name alone
-	Awaits []JobAwait `json:"awaits"`            // what it can wait for
+	Name   string     `json:"name" column:"1 kind"`
+	Does   string     `json:"does" column:"2 what it does"`
+	Role   string     `json:"role" enum:"roles" column:"3 takes"`        // the least that asking for one takes
+	Visits bool       `json:"visits"`                                    // it talks to a device by itself
+	Asked  bool       `json:"asked" column:"5 by its name"`              // it can be asked for by its name alone
+	Awaits []JobAwait `json:"awaits" column:"4 waits for (answered by)"` // what it can wait for
 }
 
 // JobAwait is one thing that a job can wait for.
@@ -449,10 +449,10 @@ type RestorePreview struct {
 
 // RestorePreviewRow is one device of a restore preview.
 type RestorePreviewRow struct {
-	Device   string   `json:"device"`
-	Target   string   `json:"target,omitempty"`
+	Device   string   `json:"device" column:"1 device, in this order"`
+	Target   string   `json:"target,omitempty" column:"2 to run"`
 	Preview  string   `json:"preview,omitempty"`
-	Lines    int      `json:"lines"`
+	Lines    int      `json:"lines" column:"3 "`
 	Warnings []string `json:"warnings"`       // what speaks against it, though it does not forbid it
 	Skip     string   `json:"skip,omitempty"` // why it is left out
 	Refused  bool     `json:"refused"`        // not because it needs nothing, but because it cannot be done
@@ -477,11 +477,11 @@ type Restore struct {
 
 // Restored is one device of a restore.
 type Restored struct {
-	Device  string `json:"device"`
+	Device  string `json:"device" column:"1 device"`
 	Target  string `json:"target"`
-	Job     string `json:"job,omitempty"`
-	Outcome string `json:"outcome"` // of its push; running, waiting, not begun, skipped
-	Summary string `json:"summary"`
+	Job     string `json:"job,omitempty" column:"3 push"`
+	Outcome string `json:"outcome" column:"2 came out"` // of its push; running, waiting, not begun, skipped
+	Summary string `json:"summary" column:"4 summary"`
 }
 
 // NewVersion is a text that a person made of a version.
@@ -614,12 +614,12 @@ type NewRestoreTest struct {
 
 // Snapshot is a named set of versions, one a device's part, of one time.
 type Snapshot struct {
-	Name     string    `json:"name"`
-	Selector string    `json:"selector"`
-	Note     string    `json:"note,omitempty"`
-	MadeBy   string    `json:"made_by"`
-	MadeAt   time.Time `json:"made_at"`
-	Count    int       `json:"count"`
+	Name     string    `json:"name" column:"1 snapshot"`
+	Selector string    `json:"selector" column:"3 of"`
+	Note     string    `json:"note,omitempty" column:"6 note"`
+	MadeBy   string    `json:"made_by" column:"5 by"`
+	MadeAt   time.Time `json:"made_at" column:"4 made"`
+	Count    int       `json:"count" column:"2 holds"`
 	Versions []Version `json:"versions,omitempty"` // of one snapshot only
 }
 
@@ -633,12 +633,12 @@ type NewSnapshot struct {
 
 // Relay is a machine that lends its network reach to the pushes of one device.
 type Relay struct {
-	ID       string    `json:"id"`
-	Device   string    `json:"device"`
-	Actor    string    `json:"actor"`
-	Address  string    `json:"address,omitempty"` // where the unit is; empty: at the device's own address
-	OpenedAt time.Time `json:"opened_at"`
-	Until    time.Time `json:"until"`
+	ID       string    `json:"id" column:"1 relay"`
+	Device   string    `json:"device" column:"2 for"`
+	Actor    string    `json:"actor" column:"4 by"`
+	Address  string    `json:"address,omitempty" column:"3 unit at"` // where the unit is; empty: at the device's own address
+	OpenedAt time.Time `json:"opened_at" column:"5 since"`
+	Until    time.Time `json:"until" column:"6 until"`
 }
 
 // BootstrapSheet is what a person types at a unit's console, or carries there, so that
@@ -668,10 +668,10 @@ type SheetFile struct {
 
 // Approval is a selector of devices to which nobody pushes alone.
 type Approval struct {
-	ID       string    `json:"id"`
-	Selector []string  `json:"selector"`
-	MadeBy   string    `json:"made_by"`
-	MadeAt   time.Time `json:"made_at"`
+	ID       string    `json:"id" column:"1 rule"`
+	Selector []string  `json:"selector" column:"2 a second person approves pushes to"`
+	MadeBy   string    `json:"made_by" column:"3 made by"`
+	MadeAt   time.Time `json:"made_at" column:"4 since"`
 }
 
 // NewApproval asks for a second person.
@@ -703,14 +703,14 @@ type NewPush struct {
 
 // Dialect is how one family of devices is spoken to.
 type Dialect struct {
-	Name       string   `json:"name"`
-	Title      string   `json:"title"`
-	Kind       string   `json:"kind"`
-	Revision   int      `json:"revision"`
+	Name       string   `json:"name" column:"1 dialect"`
+	Title      string   `json:"title" column:"2 family"`
+	Kind       string   `json:"kind" column:"3 kind"`
+	Revision   int      `json:"revision" column:"4 revision"`
 	Port       int      `json:"port"`
-	Parts      []string `json:"parts"`
-	Methods    []string `json:"methods"`
-	Devices    int      `json:"devices"`
+	Parts      []string `json:"parts" column:"5 parts"`
+	Methods    []string `json:"methods" column:"6 push methods"`
+	Devices    int      `json:"devices" column:"7 devices"`
 	Source     string   `json:"source,omitempty"`
 	Ways       []Way    `json:"ways"`       // how it is spoken to, the usual way first
 	Privileged bool     `json:"privileged"` // a mode asks for a secret of its own
@@ -751,11 +751,11 @@ type Me struct {
 
 // User is somebody who may sign in.
 type User struct {
-	Name     string    `json:"name"`
-	Role     string    `json:"role" enum:"roles"`
-	Secrets  bool      `json:"secrets"`
-	Disabled bool      `json:"disabled"`
-	MadeAt   time.Time `json:"made_at"`
+	Name     string    `json:"name" column:"1 user"`
+	Role     string    `json:"role" enum:"roles" column:"2 role"`
+	Secrets  bool      `json:"secrets" column:"3 sees secrets"`
+	Disabled bool      `json:"disabled" column:"4 state"`
+	MadeAt   time.Time `json:"made_at" column:"5 since"`
 	Revision int       `json:"revision"`
 }
 
@@ -773,21 +773,21 @@ type NewUser struct {
 
 // Token is a program's token.
 type Token struct {
-	ID      string     `json:"id"`
-	Name    string     `json:"name"`
-	MadeAt  time.Time  `json:"made_at"`
-	UsedAt  *time.Time `json:"used_at,omitempty"`
-	Expires time.Time  `json:"expires"`
+	ID      string     `json:"id" column:"1 token"`
+	Name    string     `json:"name" column:"2 name"`
+	MadeAt  time.Time  `json:"made_at" column:"3 made"`
+	UsedAt  *time.Time `json:"used_at,omitempty" column:"4 used" as:"ago"`
+	Expires time.Time  `json:"expires" column:"5 ends"`
 }
 
 // AuditEntry is one row of the audit log.
 type AuditEntry struct {
-	Seq    int64     `json:"seq"`
-	At     time.Time `json:"at"`
-	Actor  string    `json:"actor"`
-	Action string    `json:"action"`
-	Object string    `json:"object"`
-	Detail string    `json:"detail"`
+	Seq    int64     `json:"seq" column:"1 row"`
+	At     time.Time `json:"at" column:"2 at"`
+	Actor  string    `json:"actor" column:"3 who"`
+	Action string    `json:"action" column:"4 did"`
+	Object string    `json:"object" column:"5 to"`
+	Detail string    `json:"detail" column:"6 detail"`
 }
 
 // AuditCheck is whether the audit log is as it was written.
@@ -839,11 +839,11 @@ type Imported struct {
 
 // BadRow is a device of a batch that could not be added.
 type BadRow struct {
-	Row    int    `json:"row"` // from 1
-	Name   string `json:"name"`
-	Column string `json:"column,omitempty"`
-	Detail string `json:"detail"`
-	Next   string `json:"next,omitempty"`
+	Row    int    `json:"row" column:"1 row"` // from 1
+	Name   string `json:"name" column:"3 device"`
+	Column string `json:"column,omitempty" column:"2 column"`
+	Detail string `json:"detail" column:"4 what is wrong"`
+	Next   string `json:"next,omitempty" column:"5 what to do"`
 }
 
 // DialectTrial is a dialect file to be tried on a device.

@@ -40,15 +40,12 @@ func (a *app) user() *cli.Command {
 				return err
 			}
 			a.print(c, all, func() {
-				var rows [][]cell
-				for _, u := range all {
-					state := "may sign in"
+				list(a.s, all, cells[client.User]{"disabled": func(u client.User) cell {
 					if u.Disabled {
-						state = "disabled"
+						return cell{"disabled", plain}
 					}
-					rows = append(rows, []cell{{u.Name, strong}, {u.Role, plain}, {yes(u.Secrets), plain}, {state, plain}, {when(u.MadeAt), plain}})
-				}
-				a.s.table([]string{"user", "role", "sees secrets", "state", "since (" + zoneName() + ")"}, rows)
+					return cell{"may sign in", plain}
+				}})
 			})
 			return nil
 		}),
@@ -101,11 +98,7 @@ func (a *app) token() *cli.Command {
 				return err
 			}
 			a.print(c, all, func() {
-				var rows [][]cell
-				for _, t := range all {
-					rows = append(rows, []cell{{t.ID, strong}, {t.Name, plain}, {when(t.MadeAt), plain}, {ago(t.UsedAt), plain}, {when(t.Expires), plain}})
-				}
-				a.s.table([]string{"token", "name", "made (" + zoneName() + ")", "used", "ends"}, rows)
+				list(a.s, all, nil)
 			})
 			return nil
 		}),
@@ -132,11 +125,9 @@ func (a *app) audit() *cli.Command {
 				return err
 			}
 			a.print(c, page, func() {
-				var rows [][]cell
-				for _, d := range page.Items {
-					rows = append(rows, []cell{{fmt.Sprint(d.Seq), faint}, {when(d.At), plain}, {d.Actor, strong}, {d.Action, plain}, {d.Object, plain}, {d.Detail, plain}})
-				}
-				a.s.table([]string{"row", "at (" + zoneName() + ")", "who", "did", "to", "detail"}, rows)
+				list(a.s, page.Items, cells[client.AuditEntry]{
+					"seq":   func(d client.AuditEntry) cell { return cell{fmt.Sprint(d.Seq), faint} },
+					"actor": func(d client.AuditEntry) cell { return cell{d.Actor, strong} }})
 			})
 			return nil
 		}),

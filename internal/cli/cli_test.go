@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -204,5 +205,50 @@ func TestPlanTimes(t *testing.T) {
 	t.Setenv("TZ", "not a zone")
 	if z := ianaZone(); z != "UTC" {
 		t.Errorf("a zone that is not known is %q", z)
+	}
+}
+
+// TestColumns: a list's columns are those that its type names, in their order; a
+// choice has its own. A key that is none stops the program.
+func TestColumns(t *testing.T) {
+	t.Setenv("TZ", "UTC")
+	type ship struct {
+		Note  string     `json:"note" column:"0 note"`
+		Left  *time.Time `json:"left,omitempty" column:"4 left"`
+		Name  string     `json:"name" column:"1 ship"`
+		Ports []string   `json:"ports" column:"3 calls at"`
+		Crew  int        `json:"crew" column:"2 crew"`
+		Late  bool       `json:"late" column:"5 late"`
+		Seen  *time.Time `json:"seen" column:"6 seen" as:"ago"`
+		Other string     `json:"other"`
+	}
+	at := time.Date(2026, 11, 16, 9, 0, 0, 0, time.UTC)
+	all := []ship{{"n", &at, "Brindle", []string{"a", "b"}, 7, true, nil, "x"}}
+	flat := func(cells []cell) (out []string) {
+		for _, c := range cells {
+			out = append(out, c.text)
+		}
+		return out
+	}
+	head, rows := listed(all, cells[ship]{"crew": func(s ship) cell { return cell{fmt.Sprintf("%d souls", s.Crew), faint} }})
+	if got, want := strings.Join(head, "|"), "ship|crew|calls at|left ("+zoneName()+")|late|seen"; got != want {
+		t.Errorf("%s instead of %s", got, want)
+	}
+	if got, want := strings.Join(flat(rows[0]), "|"), "Brindle|7 souls|a, b|"+when(at)+"|yes|never"; got != want || rows[0][0].style != strong || rows[0][1].style != faint {
+		t.Errorf("%s instead of %s", got, want)
+	}
+	head, rows = listed(all, nil, "note", "name")
+	if strings.Join(head, "|") != "note|ship" || strings.Join(flat(rows[0]), "|") != "n|Brindle" || rows[0][0].style != strong {
+		t.Error(head, rows)
+	}
+	for _, slip := range []func(){func() { listed(all, nil, "nam") }, func() { listed(all, cells[ship]{"note": func(ship) cell { return cell{} }}) }} {
+		func() {
+			defer func() {
+				if recover() == nil {
+					t.Error("a key that is no column was taken")
+				}
+			}()
+			slip()
+		}()
 	}
 }

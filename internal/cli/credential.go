@@ -74,18 +74,15 @@ func (a *app) credential() *cli.Command {
 					a.s.printf("No credential sets. Make one: magpie credential add NAME --user USER\n")
 					return
 				}
-				var rows [][]cell
-				for _, x := range all {
-					state, style := "", plain
-					if x.Latched > 0 {
-						state, style = fmt.Sprintf("refused by %d", x.Latched), alarm
+				list(a.s, all, cells[client.CredentialSet]{"latched": func(x client.CredentialSet) cell {
+					switch {
+					case x.BreakerOpenSince != nil:
+						return cell{"breaker open since " + when(*x.BreakerOpenSince) + ": " + x.BreakerWhy, alarm}
+					case x.Latched > 0:
+						return cell{fmt.Sprintf("refused by %d", x.Latched), alarm}
 					}
-					if x.BreakerOpenSince != nil {
-						state = "breaker open since " + when(*x.BreakerOpenSince) + ": " + x.BreakerWhy
-					}
-					rows = append(rows, []cell{{x.Name, strong}, {x.User, plain}, {fmt.Sprint(x.Devices), plain}, {when(x.ChangedAt), plain}, {x.Selector, plain}, {state, style}})
-				}
-				a.s.table([]string{"set", "user", "devices", "changed (" + zoneName() + ")", "new devices", "state"}, rows)
+					return cell{}
+				}})
 			})
 			return nil
 		}),

@@ -97,19 +97,20 @@ func (a *app) jobKinds(ctx context.Context, c *cli.Command, s *client.Client, _ 
 		return err
 	}
 	a.print(c, kinds, func() {
-		var rows [][]cell
-		for _, k := range kinds {
-			var waits []string
-			for _, w := range k.Awaits {
-				waits = append(waits, fmt.Sprintf("%s (%s)", w.Means, strings.Join(words(w), ", ")))
-			}
-			asked := ""
-			if k.Asked {
-				asked = "magpie job ask " + k.Name
-			}
-			rows = append(rows, []cell{{k.Name, strong}, {k.Does, plain}, {k.Role, plain}, {strings.Join(waits, "; "), plain}, {asked, faint}})
-		}
-		a.s.table([]string{"kind", "what it does", "takes", "waits for (answered by)", "by its name"}, rows)
+		list(a.s, kinds, cells[client.JobKind]{
+			"awaits": func(k client.JobKind) cell {
+				var waits []string
+				for _, w := range k.Awaits {
+					waits = append(waits, fmt.Sprintf("%s (%s)", w.Means, strings.Join(words(w), ", ")))
+				}
+				return cell{strings.Join(waits, "; "), plain}
+			},
+			"asked": func(k client.JobKind) cell {
+				if !k.Asked {
+					return cell{}
+				}
+				return cell{"magpie job ask " + k.Name, faint}
+			}})
 	})
 	return nil
 }

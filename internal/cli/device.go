@@ -76,16 +76,15 @@ func (a *app) deviceList(ctx context.Context, c *cli.Command, s *client.Client, 
 			a.s.printf("No devices. Add one: magpie device add NAME --address ADDRESS --dialect DIALECT --user USER\n")
 			return
 		}
-		var rows [][]cell
-		for _, d := range all {
-			version := ""
-			if d.Latest > 0 {
-				version = fmt.Sprint(d.Latest)
-			}
-			rows = append(rows, []cell{{d.Name, strong}, {stateWord(d), stateStyle(d.State)}, {version, plain}, {ago(d.LastPulled), plain}, {whenp(d.LastChanged), plain},
-				{d.Site, plain}, {d.Kind, plain}, {strings.Join(d.Tags, ","), plain}, {fmt.Sprintf("%s:%d", d.Address, d.Port), faint}})
-		}
-		a.s.table([]string{"device", "state", "version", "last pulled", "changed (" + zoneName() + ")", "site", "kind", "tags", "address"}, rows)
+		list(a.s, all, cells[client.Device]{
+			"state": func(d client.Device) cell { return cell{stateWord(d), stateStyle(d.State)} },
+			"latest": func(d client.Device) cell {
+				if d.Latest == 0 {
+					return cell{}
+				}
+				return cell{fmt.Sprint(d.Latest), plain}
+			},
+			"address": func(d client.Device) cell { return cell{fmt.Sprintf("%s:%d", d.Address, d.Port), faint} }})
 	})
 	return nil
 }

@@ -21,11 +21,7 @@ func (a *app) dialect() *cli.Command {
 				return err
 			}
 			a.print(c, all, func() {
-				var rows [][]cell
-				for _, d := range all {
-					rows = append(rows, []cell{{d.Name, strong}, {d.Title, plain}, {d.Kind, plain}, {fmt.Sprint(d.Revision), plain}, {strings.Join(d.Parts, ", "), plain}, {strings.Join(d.Methods, ", "), plain}, {fmt.Sprint(d.Devices), plain}})
-				}
-				a.s.table([]string{"dialect", "family", "kind", "revision", "parts", "push methods", "devices"}, rows)
+				list(a.s, all, nil)
 			})
 			return nil
 		}),

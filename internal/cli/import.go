@@ -142,16 +142,16 @@ func (a *app) deviceImport(ctx context.Context, c *cli.Command, s *client.Client
 	out.Bad = bad
 	a.print(c, out, func() {
 		keys := 0
-		var table [][]cell
-		for _, b := range bad {
+		for i, b := range bad {
 			if b.Column == "host_key" && strings.Contains(b.Detail, "no host key is given") {
 				keys++
-				b.Next = "give it in the column host_key, or accept whatever the devices show now: --accept-keys"
+				bad[i].Next = "give it in the column host_key, or accept whatever the devices show now: --accept-keys"
 			}
-			table = append(table, []cell{{fmt.Sprint(b.Row), strong}, {b.Column, plain}, {b.Name, plain}, {b.Detail, alarm}, {b.Next, faint}})
 		}
-		if len(table) > 0 {
-			a.s.table([]string{"row", "column", "device", "what is wrong", "what to do"}, table)
+		if len(bad) > 0 {
+			list(a.s, bad, cells[client.BadRow]{
+				"detail": func(b client.BadRow) cell { return cell{b.Detail, alarm} },
+				"next":   func(b client.BadRow) cell { return cell{b.Next, faint} }})
 		}
 		if len(out.Added) > 0 || len(bad) == 0 {
 			a.s.printf("%s added. Pull them for the first time: magpie pull %s\n", count(len(out.Added), "device was", "devices were"), "state=never-pulled")

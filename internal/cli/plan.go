@@ -177,11 +177,9 @@ func (a *app) approval() *cli.Command {
 					a.s.printf("No rules: everyone who may push does so alone. To ask for a second person: magpie approval add SELECTOR…\n")
 					return
 				}
-				var rows [][]cell
-				for _, r := range all {
-					rows = append(rows, []cell{{r.ID, faint}, {strings.Join(r.Selector, " "), strong}, {r.MadeBy, plain}, {when(r.MadeAt), plain}})
-				}
-				a.s.table([]string{"rule", "a second person approves pushes to", "made by", "since (" + zoneName() + ")"}, rows)
+				list(a.s, all, cells[client.Approval]{
+					"id":       func(r client.Approval) cell { return cell{r.ID, faint} },
+					"selector": func(r client.Approval) cell { return cell{strings.Join(r.Selector, " "), strong} }})
 			})
 			return nil
 		}),

@@ -30,11 +30,7 @@ func (a *app) relay() *cli.Command {
 						a.s.printf("No relay is open. To lend the reach of a machine beside a unit, on that machine: magpie relay open DEVICE --at ADDRESS\n")
 						return
 					}
-					var rows [][]cell
-					for _, r := range all {
-						rows = append(rows, []cell{{r.ID, strong}, {r.Device, plain}, {r.Address, plain}, {r.Actor, plain}, {when(r.OpenedAt), plain}, {when(r.Until), plain}})
-					}
-					a.s.table([]string{"relay", "for", "unit at", "by", "since (" + zoneName() + ")", "until"}, rows)
+					list(a.s, all, nil)
 				})
 				return nil
 			}),

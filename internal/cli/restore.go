@@ -133,18 +133,15 @@ func (a *app) restored(ctx context.Context, c *cli.Command, s *client.Client, id
 }
 
 func (a *app) showRestorePreview(j client.Job) {
-	var rows [][]cell
-	for _, r := range j.RestorePreview.Rows {
-		what := cell{count(r.Lines, "line", "lines") + " to send", plain}
+	list(a.s, j.RestorePreview.Rows, cells[client.RestorePreviewRow]{"lines": func(r client.RestorePreviewRow) cell {
 		switch {
 		case r.Refused:
-			what = cell{r.Skip, alarm}
+			return cell{r.Skip, alarm}
 		case r.Skip != "":
-			what = cell{r.Skip, faint}
+			return cell{r.Skip, faint}
 		}
-		rows = append(rows, []cell{{r.Device, strong}, {r.Target, plain}, what})
-	}
-	a.s.table([]string{"device, in this order", "to run", ""}, rows)
+		return cell{count(r.Lines, "line", "lines") + " to send", plain}
+	}})
 	for _, r := range j.RestorePreview.Rows {
 		for _, d := range r.Warnings {
 			a.s.printf("\n%s %s: %s\n", a.s.paint(alarm, "warning:"), r.Device, d)
@@ -154,16 +151,16 @@ func (a *app) showRestorePreview(j client.Job) {
 }
 
 func (a *app) showRestore(j client.Job) {
-	var rows [][]cell
 	waits := 0
 	for _, r := range j.Restore.Rows {
 		if r.Outcome == "waiting" {
 			waits++
 		}
-		rows = append(rows, []cell{{r.Device, strong}, {r.Outcome, stateStyle(r.Outcome)}, {r.Job, faint}, {r.Summary, plain}})
 	}
 	a.s.printf("\n")
-	a.s.table([]string{"device", "came out", "push", ""}, rows)
+	list(a.s, j.Restore.Rows, cells[client.Restored]{
+		"outcome": func(r client.Restored) cell { return cell{r.Outcome, stateStyle(r.Outcome)} },
+		"job":     func(r client.Restored) cell { return cell{r.Job, faint} }})
 	a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
 	if waits > 0 {
 		a.s.printf("%s to be confirmed; keep all: magpie job confirm %s; undo all: magpie job undo %[2]s\n", count(waits, "push waits", "pushes wait"), j.ID)

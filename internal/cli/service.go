@@ -195,11 +195,10 @@ func (a *app) status() *cli.Command {
 				return
 			}
 			a.s.printf("\n")
-			var rows [][]cell
-			for _, d := range st.Attend {
-				rows = append(rows, []cell{{stateWord(d), stateStyle(d.State)}, {d.Name, strong}, {d.Site, plain}, {ago(d.LastPulled), plain}, {next(d), plain}})
-			}
-			a.s.table([]string{"state", "device", "site", "last pulled", "what is wrong, or what to do"}, rows)
+			list(a.s, st.Attend, cells[client.Device]{
+				"state":   func(d client.Device) cell { return cell{stateWord(d), stateStyle(d.State)} },
+				"name":    func(d client.Device) cell { return cell{d.Name, strong} },
+				"trouble": func(d client.Device) cell { return cell{next(d), plain} }}, "state", "name", "site", "last_pulled", "trouble")
 		})
 		return nil
 	})

@@ -22,11 +22,9 @@ func (a *app) snapshot() *cli.Command {
 					a.s.printf("No snapshots. To make one: magpie snapshot make NAME SELECTOR…\n")
 					return
 				}
-				var rows [][]cell
-				for _, x := range all {
-					rows = append(rows, []cell{{x.Name, strong}, {count(x.Count, "version", "versions"), plain}, {x.Selector, plain}, {when(x.MadeAt), plain}, {x.MadeBy, plain}, {x.Note, faint}})
-				}
-				a.s.table([]string{"snapshot", "holds", "of", "made (" + zoneName() + ")", "by", "note"}, rows)
+				list(a.s, all, cells[client.Snapshot]{
+					"count": func(x client.Snapshot) cell { return cell{count(x.Count, "version", "versions"), plain} },
+					"note":  func(x client.Snapshot) cell { return cell{x.Note, faint} }})
 			})
 			return nil
 		}),
@@ -59,11 +57,7 @@ func (a *app) snapshot() *cli.Command {
 			a.print(c, x, func() {
 				a.s.facts("snapshot", a.s.paint(strong, x.Name), "of", x.Selector, "made", fmt.Sprintf("%s %s by %s", when(x.MadeAt), zoneName(), x.MadeBy), "note", x.Note)
 				a.s.printf("\n")
-				var rows [][]cell
-				for _, v := range x.Versions {
-					rows = append(rows, []cell{{v.Device, strong}, {v.Part, plain}, {fmt.Sprint(v.Number), plain}, {v.Name, plain}, {when(v.SeenFrom), plain}, {when(v.SeenUntil), plain}})
-				}
-				a.s.table([]string{"device", "part", "version", "name", "seen from (" + zoneName() + ")", "until"}, rows)
+				list(a.s, x.Versions, nil, "device", "part", "number", "name", "seen_from", "seen_until")
 			})
 			return nil
 		}),

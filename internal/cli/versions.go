@@ -43,27 +43,32 @@ func (a *app) versions() *cli.Command {
 				a.s.printf("No versions. Pull the device: magpie pull %s\n", dev)
 				return
 			}
-			var rows [][]cell
-			for _, v := range all {
-				until := when(v.SeenUntil)
-				if v.SeenUntil.Equal(v.TakenAt) {
-					until = "once"
-				}
-				if !v.SeenOpen && v.Number == all[0].Number {
-					until += ", not since"
-				}
-				change := ""
-				if v.Number > 1 {
-					change = fmt.Sprintf("+%d −%d", v.Added, v.Removed)
-				}
-				lines := fmt.Sprint(v.Lines)
-				if v.Lines == 0 { // an opaque file
-					change, lines = "", fmt.Sprintf("%d bytes", v.Size)
-				}
-				rows = append(rows, []cell{{fmt.Sprint(v.Number), strong}, {when(v.TakenAt), plain}, {until, plain}, {change, plain}, {lines, plain},
-					{v.Author, plain}, {v.Reason, faint}, {v.Name, calm}, {marks(v), calm}, {v.Note, plain}})
-			}
-			a.s.table([]string{"no.", "taken (" + zoneName() + ")", "seen until", "change", "lines", "changed by", "pulled", "name", "marks", "note"}, rows)
+			list(a.s, all, cells[client.Version]{
+				"seen_until": func(v client.Version) cell {
+					until := when(v.SeenUntil)
+					if v.SeenUntil.Equal(v.TakenAt) {
+						until = "once"
+					}
+					if !v.SeenOpen && v.Number == all[0].Number {
+						until += ", not since"
+					}
+					return cell{until, plain}
+				},
+				"added": func(v client.Version) cell {
+					if v.Number == 1 || v.Lines == 0 {
+						return cell{}
+					}
+					return cell{fmt.Sprintf("+%d −%d", v.Added, v.Removed), plain}
+				},
+				"lines": func(v client.Version) cell {
+					if v.Lines == 0 { // an opaque file
+						return cell{fmt.Sprintf("%d bytes", v.Size), plain}
+					}
+					return cell{fmt.Sprint(v.Lines), plain}
+				},
+				"reason": func(v client.Version) cell { return cell{v.Reason, faint} },
+				"name":   func(v client.Version) cell { return cell{v.Name, calm} },
+				"pinned": func(v client.Version) cell { return cell{marks(v), calm} }})
 			if last := all[len(all)-1]; last.Number > 1 {
 				a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("older ones: magpie versions %s --before %d", got[0], last.Number)))
 			}
@@ -353,10 +358,10 @@ func (a *app) drift() *cli.Command {
 }
 
 func (a *app) showDrift(all []client.Drift, drifted int) {
-	var others [][]cell
+	var others []client.Drift
 	for _, d := range all {
 		if d.State != "drifted" {
-			others = append(others, []cell{{d.Device, plain}, {d.State, stateStyle(d.State)}, {d.Baseline, faint}, {d.Trouble, plain}})
+			others = append(others, d)
 			continue
 		}
 		a.s.printf("%s  %s: %s runs %s off its baseline %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
@@ -365,7 +370,9 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 		a.s.printf("  see it: magpie diff %s %s    put it right: magpie push %s\n\n", d.Baseline, d.Running, d.Baseline)
 	}
 	if len(others) > 0 {
-		a.s.table([]string{"device", "state", "baseline", "trouble"}, others)
+		list(a.s, others, cells[client.Drift]{
+			"state":    func(d client.Drift) cell { return cell{d.State, stateStyle(d.State)} },
+			"baseline": func(d client.Drift) cell { return cell{d.Baseline, faint} }})
 	}
 	if len(all) == 0 {
 		a.s.printf("No device is in that state.\n")

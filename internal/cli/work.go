@@ -114,11 +114,7 @@ func (a *app) leftPulling(c *cli.Command, jobs, ended []client.Job) error {
 
 // pulled shows what came of pulls.
 func (a *app) pulled(ended []client.Job) {
-	var rows [][]cell
-	for _, j := range ended {
-		rows = append(rows, []cell{{j.Device, strong}, {j.Outcome, stateStyle(j.Outcome)}, {j.Summary, plain}})
-	}
-	a.s.table([]string{"device", "outcome", "what came of it"}, rows)
+	list(a.s, ended, cells[client.Job]{"outcome": func(j client.Job) cell { return cell{j.Outcome, stateStyle(j.Outcome)} }}, "device", "outcome", "summary")
 }
 
 // advise prints what a failed job's log says to do.
@@ -172,19 +168,20 @@ func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ [
 		return err
 	}
 	a.print(c, page, func() {
-		var rows [][]cell
-		for _, j := range page.Items {
-			word := j.State
-			if j.State == "ended" {
-				word = j.Outcome
-			}
-			rows = append(rows, []cell{{j.ID, faint}, {when(j.CreatedAt), plain}, {j.Kind, plain}, {j.Device, strong}, {word, stateStyle(word)}, {j.Actor, plain}, {j.Summary, plain}})
-		}
-		if len(rows) == 0 {
+		if len(page.Items) == 0 {
 			a.s.printf("No jobs.\n")
 			return
 		}
-		a.s.table([]string{"job", "asked for (" + zoneName() + ")", "kind", "device", "state", "by", "summary"}, rows)
+		list(a.s, page.Items, cells[client.Job]{
+			"id":     func(j client.Job) cell { return cell{j.ID, faint} },
+			"device": func(j client.Job) cell { return cell{j.Device, strong} },
+			"state": func(j client.Job) cell {
+				word := j.State
+				if j.State == "ended" {
+					word = j.Outcome
+				}
+				return cell{word, stateStyle(word)}
+			}})
 	})
 	return nil
 }

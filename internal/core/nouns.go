@@ -264,7 +264,7 @@ type Job struct {
 	Awaits      string     `db:"awaits"`   // what a parked job waits for
 	Decision    string     `db:"decision"` // confirm, undo, restart, approve or decline, once a person said so
 	DecidedBy   string     `db:"decided_by"`
-	ForInstance string     `db:"for_instance"` // the only node that can do it; empty: any
+	ForInstance string     `db:"for_instance"` // the only instance that can do it; empty: any
 	Request     []byte     `db:"request"`      // sealed
 	Result      []byte     `db:"result"`       // sealed
 }

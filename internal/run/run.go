@@ -148,7 +148,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 	if err := enoughRoom(c.Data); err != nil {
 		return nil, err
 	}
-	if n.id, err = instanceID(filepath.Join(c.Data, "node")); err != nil {
+	if n.id, err = instanceID(c.Data); err != nil {
 		return nil, err
 	}
 	all, err := loadDialects(c.Dialects)
@@ -244,7 +244,15 @@ func enoughRoom(dir string) error {
 	return nil
 }
 
-func instanceID(path string) (string, error) {
+// instanceID is the name by which a data folder's instance is known to the others; it is
+// made once. Before, the file was called node.
+func instanceID(folder string) (string, error) {
+	path := filepath.Join(folder, "instance")
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		if err := os.Rename(filepath.Join(folder, "node"), path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+	}
 	raw, err := os.ReadFile(path)
 	if err == nil && len(raw) > 0 {
 		return strings.TrimSpace(string(raw)), nil

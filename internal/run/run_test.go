@@ -189,3 +189,21 @@ func ping(dsn string) error {
 	defer conn.Close()
 	return conn.Ping()
 }
+
+// TestInstanceKeepsItsName: an instance is the one that it was, also where an older
+// program wrote its name down.
+func TestInstanceKeepsItsName(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "node"), []byte("0123456789ab\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if id, err := instanceID(dir); err != nil || id != "0123456789ab" {
+			t.Errorf("%q, %v", id, err)
+		}
+	}
+	a, err := instanceID(t.TempDir())
+	if b, err2 := instanceID(t.TempDir()); err != nil || err2 != nil || len(a) != 12 || a == b {
+		t.Errorf("%q and %q, %v, %v", a, b, err, err2)
+	}
+}
