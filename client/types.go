@@ -321,7 +321,7 @@ type Job struct {
 	Device         string          `json:"device" column:"4 device"`
 	State          string          `json:"state" enum:"job states" column:"5 state"`
 	Outcome        string          `json:"outcome,omitempty" enum:"outcomes" column:"0 outcome"`
-	Summary        string          `json:"summary,omitempty" column:"7 summary"`
+	Summary        string          `json:"summary,omitempty" column:"7 what came of it"`
 	Actor          string          `json:"actor" column:"6 by"`
 	CreatedAt      time.Time       `json:"created_at" column:"2 asked for"`
 	StartedAt      *time.Time      `json:"started_at,omitempty"`
