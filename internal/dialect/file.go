@@ -474,6 +474,8 @@ type Grammar struct {
 	Indent int `yaml:"indent" is:"1..16"`
 	// What a comment begins with.
 	Comments []string `yaml:"comments" is:"some"`
+	// The word before a line that says the opposite of it. Such a line is taken away by the line without the word, and takes the place of the line that it denies.
+	Denial string `yaml:"denial" is:"/^\\S+$/"`
 	// Pairs of quotes that make one word of a text with blanks, like <>.
 	Quotes string `yaml:"quotes" is:"/^(..)*$/"`
 	// What stands where the device does not tell a secret. Such lines are not compared and not sent.
@@ -510,10 +512,30 @@ type Marks struct {
 type Rule struct {
 	// The path to the lines that the row is about.
 	Path string `yaml:"path" is:"must some"`
-	// The order of the lines directly below matters, and new ones go to the end.
+	// The order of the lines directly below matters, and new ones go to the end, or where before says.
 	Ordered bool `yaml:"ordered"`
+	// Lines of one sequence in a block, or at the top, are ordered among each other; its name, which says only what belongs together.
+	Sequence string `yaml:"sequence" is:"some"`
+	// With ordered or sequence: new lines go before the line that matches, and stay there; to the end if there is none.
+	Before string `yaml:"before" is:"pattern"`
 	// A new value replaces the old one; without it the old line is removed first.
 	Overwrites bool `yaml:"overwrites"`
+	// How such a line is taken away, where not as change.remove says. {line} is all of it, {identity} the words that tell it from its neighbours, and each capture stands for what it took.
+	Remove string `yaml:"remove" is:"some"`
+	// There is one of these at a time in a block: the old one goes before a new one comes.
+	Single bool `yaml:"single"`
+	// Of lines that agree in these captures there is one at a time, whatever else they say; the device refuses or ignores a second one.
+	SingleBy []string `yaml:"single_by" is:"filled some"`
+	// Of lines that agree in these captures there is one at a time in all of the configuration, like an address that can be in one place.
+	Unique []string `yaml:"unique" is:"filled some"`
+	// The block can only be emptied, line by line; an empty one and none are the same.
+	Empties bool `yaml:"empties"`
+	// Paths of lines elsewhere that the device takes away with this one. Captures of one name have to agree. What is to stay is made again.
+	Takes []string `yaml:"takes" is:"some"`
+	// The path of the line that this one goes with: it cannot be taken away by itself. Captures of one name have to agree.
+	GoesWith string `yaml:"goes_with" is:"some"`
+	// A named block that is in use is not taken apart: it is built under this name first, its uses are pointed there, it is rebuilt, and they are pointed back. {name} is its own.
+	Beside string `yaml:"beside" is:"/\\{name\\}/"`
 	// The device never lets go of the line; it can only be overwritten.
 	Permanent bool `yaml:"permanent"`
 	// The line carries the path by which this service reaches the device; a push that changes one is warned of.
@@ -544,8 +566,8 @@ type Rule struct {
 type Change struct {
 	// For lines: the mode in which they are typed.
 	Mode string `yaml:"mode"`
-	// How a line is taken away; {identity} stands for the words that tell it from its neighbours.
-	Remove string `yaml:"remove" is:"/\\{identity\\}/"`
+	// How a line is taken away, if its rule does not say otherwise; {identity} stands for the words that tell it from its neighbours, {line} for all of it.
+	Remove string `yaml:"remove" is:"/\\{(identity|line)\\}/"`
 	// How a block is left.
 	Leave string `yaml:"leave"`
 	// How a version is made what runs, the preferred way first.

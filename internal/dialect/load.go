@@ -717,7 +717,7 @@ func (l *loader) modes() {
 }
 
 func (l *loader) rules(d *Dialect) {
-	d.Table = &rules.Table{Quotes: d.Grammar.Quotes}
+	d.Table = &rules.Table{Quotes: d.Grammar.Quotes, Denial: d.Grammar.Denial}
 	l.pattern(d.Grammar.Withheld, "grammar", "withheld")
 	d.Table.Withheld = d.patterns[d.Grammar.Withheld]
 	defined := map[string]bool{}
@@ -728,7 +728,8 @@ func (l *loader) rules(d *Dialect) {
 	for i, r := range d.Rules {
 		at := func(keys ...string) []string { return append([]string{"rules", strconv.Itoa(i)}, keys...) }
 		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Overwrites: r.Overwrites, Permanent: r.Permanent, Reach: r.Reach, Volatile: r.Volatile,
-			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname, Hardware: r.Hardware}
+			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname, Hardware: r.Hardware,
+			Remove: r.Remove, Single: r.Single, SingleBy: r.SingleBy, Unique: r.Unique, Empties: r.Empties, Sequence: r.Sequence, Beside: r.Beside}
 		if first, twice := seen[r.Path]; twice {
 			l.at(at("path"), "the same path stands in rules[%d], which would always win", first)
 		}
@@ -748,6 +749,43 @@ func (l *loader) rules(d *Dialect) {
 			l.at(at("path"), "%v", err)
 			continue
 		}
+		l.elsewhere(c, r, at)
 		d.Table.Rules = append(d.Table.Rules, c)
 	}
 }
+
+// elsewhere adds to a rule what it says of other lines.
+func (l *loader) elsewhere(c *rules.Rule, r Rule, at func(...string) []string) {
+	path := func(p string, keys ...string) *rules.Rule {
+		other := &rules.Rule{Path: p}
+		if err := other.Compile(); err != nil {
+			l.at(at(keys...), "%v", err)
+			return nil
+		}
+		return other
+	}
+	for i, p := range r.Takes {
+		if other := path(p, "takes", strconv.Itoa(i)); other != nil {
+			c.Takes = append(c.Takes, other)
+		}
+	}
+	if r.GoesWith != "" {
+		c.GoesWith = path(r.GoesWith, "goes_with")
+	}
+	l.pattern(r.Before, at("before")...)
+	if c.Before = l.d.patterns[r.Before]; r.Before == "" {
+		c.Before = nil
+	} else if !r.Ordered && r.Sequence == "" {
+		l.at(at("before"), "says where new lines go, and neither ordered nor sequence says that their order matters")
+	}
+	for _, m := range placeholder.FindAllStringSubmatch(r.Remove, -1) {
+		if name := m[1]; name != "line" && name != "identity" && !c.Has(name) {
+			l.at(at("remove"), "{%s} is no capture of the path, nor line or identity", name)
+		}
+	}
+	if r.Beside != "" && r.Defines == "" {
+		l.at(at("beside"), "only a block that has a name (defines) can stand beside itself")
+	}
+}
+
+var placeholder = regexp.MustCompile(`\{([\w-]+)\}`)

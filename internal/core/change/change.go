@@ -5,8 +5,8 @@ package change
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
-	"strings"
 
 	"magpie/internal/core/rules"
 )
@@ -56,8 +56,20 @@ func (l *Language) Replace(from, to *rules.Item) Plan { return l.plan(from, to, 
 func (l *Language) Merge(from, to *rules.Item) Plan { return l.plan(from, to, true) }
 
 func (l *Language) plan(from, to *rules.Item, merge bool) Plan {
-	p := planner{lang: l, merge: merge, defines: map[string]int{}}
+	if !merge {
+		if p, ok := l.beside(from, to); ok {
+			return p
+		}
+	}
+	return l.straight(from, to, merge)
+}
+
+// straight plans without detours.
+func (l *Language) straight(from, to *rules.Item, merge bool) Plan {
+	p := planner{lang: l, merge: merge, from: from, to: to, removals: map[*rules.Item]int{}, settings: map[*rules.Item]int{}}
 	p.block(nil, from, to)
+	p.oneAtATime()
+	p.together()
 	p.depend()
 	plan := Plan{Steps: p.emit(), Notes: p.notes}
 	plan.Predicted = from.Clone(nil)
@@ -76,74 +88,120 @@ type op struct {
 	old   *rules.Item // what a Set overwrites
 	opens bool
 	after []int // ops that must come before
+	soft  []int // ops that had better come before
+	parts []int // of a removal that sends nothing itself: what takes its place
 }
 
+// gone tells whether the op takes its line away, itself or by others.
+func (o op) gone() bool { return o.kind == Remove || o.parts != nil }
+
 type planner struct {
-	lang    *Language
-	merge   bool
-	ops     []op
-	notes   []string
-	defines map[string]int // "space name" -> the op that makes it
+	lang     *Language
+	merge    bool
+	from, to *rules.Item
+	ops      []op
+	notes    []string
+	removals map[*rules.Item]int // by the line that goes
+	settings map[*rules.Item]int // by the line that comes
 }
 
 func (p *planner) add(o op) int {
 	p.ops = append(p.ops, o)
-	return len(p.ops) - 1
+	at := len(p.ops) - 1
+	switch {
+	case o.gone():
+		p.removals[o.item] = at
+	case o.kind == Set:
+		p.settings[o.item] = at
+	}
+	return at
+}
+
+func (p *planner) note(format string, args ...any) {
+	if n := fmt.Sprintf(format, args...); !slices.Contains(p.notes, n) {
+		p.notes = append(p.notes, n)
+	}
 }
 
 // block compares two blocks line by line. made is the op that makes the
 // block, if it is new.
 func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) {
-	if to.Ordered() {
-		p.ordered(trail, from, to, made)
-		return
-	}
 	has, wants := from.ByID(), to.ByID()
+	inTurn := map[string]bool{}
 	for _, w := range to.Kids {
-		p.line(trail, has[w.ID], w, made)
+		if among, ordered := w.Order(); !ordered {
+			p.line(trail, has[w.ID], w, made)
+		} else if !inTurn[among] {
+			inTurn[among] = true
+			p.ordered(trail, sequence(from, among), sequence(to, among), w.Before(), to, made)
+		}
 	}
 	if p.merge {
 		return
 	}
 	for _, h := range from.Kids {
-		if wants[h.ID] == nil {
+		if among, ordered := h.Order(); wants[h.ID] == nil && !(ordered && inTurn[among]) {
 			p.remove(trail, h, made)
 		}
 	}
 }
 
-// ordered compares blocks where new lines only ever go to the end: what can
-// stay is the longest head of to that from has in the same order; the rest is
-// taken away and added again.
-func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int) {
-	has, wants := from.ByID(), to.ByID()
+// sequence lists the lines of a block that are ordered among each other.
+func sequence(block *rules.Item, among string) (out []*rules.Item) {
+	for _, k := range block.Kids {
+		if of, ordered := k.Order(); ordered && of == among {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+func byID(list []*rules.Item) map[string]*rules.Item {
+	out := make(map[string]*rules.Item, len(list))
+	for _, k := range list {
+		if out[k.ID] == nil {
+			out[k.ID] = k
+		}
+	}
+	return out
+}
+
+// ordered compares lines whose order matters and where new ones only ever go to one
+// place: to the end, or before a line that stays. What can stay is the longest head of
+// to that from has in the same order; the rest is taken away and added again.
+func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *regexp.Regexp, in *rules.Item, made []int) {
+	if n, m := len(from)-1, len(to)-1; before != nil && n >= 0 && m >= 0 && from[n].ID == to[m].ID && before.MatchString(from[n].Line) && before.MatchString(to[m].Line) {
+		p.line(trail, from[n], to[m], made) // new ones go before it as it is
+		from, to = from[:n], to[:m]
+	}
+	has, wants := byID(from), byID(to)
 	keep, at := 0, 0
 	stays := map[string]bool{}
-	for ; keep < len(to.Kids) && !p.merge; keep++ {
-		next := slices.IndexFunc(from.Kids[at:], func(h *rules.Item) bool { return h.ID == to.Kids[keep].ID && h.Same(to.Kids[keep]) })
+	for ; keep < len(to) && !p.merge; keep++ {
+		next := slices.IndexFunc(from[at:], func(h *rules.Item) bool { return h.ID == to[keep].ID && h.Same(to[keep]) })
 		if next < 0 {
 			break
 		}
 		at += next + 1
-		stays[to.Kids[keep].ID] = true
+		stays[to[keep].ID] = true
 	}
-	before := slices.Clone(made)
+	first := slices.Clone(made)
 	again := 0
 	if !p.merge {
-		for _, h := range from.Kids {
+		for _, h := range from {
 			if stays[h.ID] {
 				continue
 			}
 			if wants[h.ID] != nil {
 				again++
 			}
-			before = append(before, p.remove(trail, h, made))
+			first = append(first, p.remove(trail, h, made))
 		}
 	}
 	if again > 0 {
-		p.notes = append(p.notes, fmt.Sprintf("%s: order matters here and new lines only go to the end, so %d of its lines are taken away and added again; in between it is incomplete", to.Path(), again))
+		p.note("%s: order matters here and new lines only go to %s, so %d of its lines are taken away and added again; in between it is incomplete", where(in), placed(before), again)
 	}
-	for i, w := range to.Kids {
+	for i, w := range to {
 		h := has[w.ID]
 		if i < keep || p.merge && h != nil {
 			if len(h.Kids)+len(w.Kids) > 0 {
@@ -151,8 +209,22 @@ func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int)
 			}
 			continue
 		}
-		before = []int{p.line(trail, nil, w, before)}
+		first = []int{p.line(trail, nil, w, first)}
 	}
+}
+
+func where(block *rules.Item) string {
+	if path := block.Path(); path != "" {
+		return path
+	}
+	return "at the top"
+}
+
+func placed(before *regexp.Regexp) string {
+	if before == nil {
+		return "the end"
+	}
+	return "one place"
 }
 
 // line makes w of h, which is nil when the line is new. It returns the op that
@@ -160,7 +232,7 @@ func (p *planner) ordered(trail []*rules.Item, from, to *rules.Item, made []int)
 func (p *planner) line(trail []*rules.Item, h, w *rules.Item, made []int) int {
 	inner := append(slices.Clone(trail), w)
 	if h == nil && w.Withheld() {
-		p.notes = append(p.notes, fmt.Sprintf("%s: the device did not tell this line's secret when the version was pulled, so it is not sent; set it by hand", w.Path()))
+		p.note("%s: the device did not tell this line's secret when the version was pulled, so it is not sent; set it by hand", w.Path())
 		return -1
 	}
 	if h != nil && h.Same(w) {
@@ -170,7 +242,7 @@ func (p *planner) line(trail []*rules.Item, h, w *rules.Item, made []int) int {
 		return -1
 	}
 	o := op{kind: Set, trail: trail, item: w, old: h, after: slices.Clone(made), opens: len(w.Kids) > 0 || p.lang.Table.Opens(w)}
-	if h != nil && (w.Rule == nil || !w.Rule.Overwrites) {
+	if h != nil && !w.Overwrites(h) {
 		o.after = append(o.after, p.remove(trail, h, made))
 		o.old = nil
 		h = nil
@@ -199,9 +271,19 @@ func (l *Language) fresh(w *rules.Item) *rules.Item {
 }
 
 func (p *planner) remove(trail []*rules.Item, h *rules.Item, made []int) int {
-	if h.Rule != nil && h.Rule.Permanent {
-		p.notes = append(p.notes, fmt.Sprintf("%s: the device does not let go of this line; it stays", h.Path()))
+	if at, ok := p.removals[h]; ok {
+		return at
+	}
+	switch {
+	case h.Rule != nil && h.Rule.Permanent && !h.Denied():
+		p.note("%s: the device does not let go of this line; it stays", h.Path())
 		return p.add(op{trail: trail, item: h}) // keeps indexes simple; sends nothing
+	case h.Rule != nil && h.Rule.Empties:
+		parts := []int{}
+		for _, k := range h.Kids {
+			parts = append(parts, p.remove(append(slices.Clone(trail), h), k, made))
+		}
+		return p.add(op{trail: trail, item: h, after: parts, parts: parts})
 	}
 	return p.add(op{kind: Remove, trail: trail, item: h, after: slices.Clone(made)})
 }
@@ -216,32 +298,46 @@ func names(it *rules.Item, deep bool) []string {
 	return out
 }
 
-// depend adds what the names demand: a name is made before its first use and
-// removed after its last.
+// depend adds what the names demand: a name is made before its first use, if it can be
+// with all that changes below it, and removed after its last.
 func (p *planner) depend() {
-	gone := map[string]int{}
+	comes, gone := map[string][]int{}, map[string][]int{} // "space name" -> the ops that make it, and take it away
+	inside := map[string][]int{}                          // and those below it
 	for i, o := range p.ops {
 		p.eachDefined(o, func(name string) {
-			if o.kind == Set {
-				p.defines[name] = i
-			} else if o.kind == Remove {
-				gone[name] = i
+			switch {
+			case o.kind == Set:
+				comes[name] = append(comes[name], i)
+			case o.parts != nil:
+				gone[name] = append(gone[name], o.parts...)
+			case o.kind == Remove:
+				gone[name] = append(gone[name], i)
 			}
 		})
+		if o.kind != "" {
+			for _, b := range o.trail {
+				if space, name := b.Defines(); space != "" {
+					inside[space+" "+name] = append(inside[space+" "+name], i)
+				}
+			}
+		}
 	}
 	for i := range p.ops {
 		o := &p.ops[i]
-		switch o.kind {
-		case Set:
+		switch {
+		case o.kind == Set:
 			for _, n := range names(o.item, false) {
-				if d, ok := p.defines[n]; ok && d != i {
-					o.after = append(o.after, d)
+				for _, d := range comes[n] {
+					if d != i {
+						o.after = append(o.after, d)
+					}
 				}
+				o.soft = append(o.soft, inside[n]...)
 			}
 			if o.old != nil {
 				p.dropped(gone, names(o.old, false), i)
 			}
-		case Remove:
+		case o.kind == Remove:
 			p.dropped(gone, names(o.item, true), i)
 		}
 	}
@@ -262,10 +358,12 @@ func (p *planner) eachDefined(o op, do func(string)) {
 	walk(o.item)
 }
 
-func (p *planner) dropped(gone map[string]int, used []string, by int) {
+func (p *planner) dropped(gone map[string][]int, used []string, by int) {
 	for _, n := range used {
-		if g, ok := gone[n]; ok && g != by {
-			p.ops[g].after = append(p.ops[g].after, by)
+		for _, g := range gone[n] {
+			if g != by {
+				p.ops[g].after = append(p.ops[g].after, by)
+			}
 		}
 	}
 }
@@ -274,32 +372,17 @@ func (p *planner) dropped(gone map[string]int, used []string, by int) {
 // on the way. Of what may come next, what is in the open block comes first,
 // then additions, then removals; what touches the way to the device comes last.
 func (p *planner) emit() []Step {
-	waits := make([]int, len(p.ops))
-	opensWay := make([][]int, len(p.ops))
-	for i, o := range p.ops {
-		for _, a := range o.after {
-			waits[i]++
-			opensWay[a] = append(opensWay[a], i)
-		}
-	}
-	w := writer{lang: p.lang}
 	next := newQueue(p.ops)
-	for i := range p.ops {
-		if waits[i] == 0 {
-			next.ready(i)
-		}
-	}
+	w := writer{lang: p.lang}
 	for range p.ops {
 		n, ok := next.take(w.at)
 		if !ok {
-			n = next.force()
-			p.notes = append(p.notes, fmt.Sprintf("%s: lines here depend on each other in a circle; the device may refuse one", p.ops[n].item.Path()))
-		}
-		for _, i := range opensWay[n] {
-			if waits[i]--; waits[i] == 0 {
-				next.ready(i)
+			var free bool
+			if n, free = next.force(); !free {
+				p.note("%s: lines here depend on each other in a circle; the device may refuse one", p.ops[n].item.Path())
 			}
 		}
+		next.done(n)
 		w.write(p.ops[n])
 	}
 	return w.steps
@@ -353,7 +436,7 @@ func (w *writer) write(o op) {
 	}
 	switch {
 	case o.kind == Remove:
-		w.step(Remove, o.item, strings.ReplaceAll(w.lang.Remove, "{identity}", o.item.ID))
+		w.step(Remove, o.item, w.lang.removal(o.item))
 	case o.opens:
 		w.step(Enter, o.item, o.item.Line)
 		w.steps[len(w.steps)-1].New = true
@@ -363,75 +446,14 @@ func (w *writer) write(o op) {
 	}
 }
 
-// Apply changes the tree as the device would on taking the steps. An error
-// names the first line the device is bound to refuse.
-func (l *Language) Apply(tree *rules.Item, steps []Step) error {
-	at := tree
-	head, tail, _ := strings.Cut(l.Remove, "{identity}")
-	touched := map[*rules.Item]map[string]int{} // where each line of a block stands
-	stand := func(it *rules.Item) map[string]int {
-		if touched[it] == nil {
-			touched[it] = make(map[string]int, len(it.Kids))
-			for i, k := range slices.Backward(it.Kids) {
-				touched[it][k.ID] = i
-			}
-		}
-		return touched[it]
+// removal is the line that takes another away. What denies a line goes when that is said
+// itself.
+func (l *Language) removal(it *rules.Item) string {
+	switch {
+	case it.Denied():
+		return it.Denies()
+	case it.Rule != nil && it.Rule.Remove != "":
+		return it.Expand(it.Rule.Remove)
 	}
-	closed := func(it *rules.Item) []*rules.Item { // what was taken away left a gap
-		delete(touched, it)
-		return slices.DeleteFunc(it.Kids, func(k *rules.Item) bool { return k == nil })
-	}
-	defer func() {
-		for it := range touched {
-			it.Kids = closed(it)
-		}
-	}()
-	for i, s := range steps {
-		line, where := s.Lines[0], stand(at)
-		switch {
-		case s.Kind == Leave:
-			if at.Up == nil && at == tree {
-				return fmt.Errorf("step %d: no block is open to be left", i+1)
-			}
-			at = at.Up
-		case s.Kind == Remove:
-			id := strings.TrimSuffix(strings.TrimPrefix(line, head), tail)
-			k, ok := where[id]
-			if !ok {
-				return fmt.Errorf("step %d: %s: there is no such line", i+1, line)
-			}
-			at.Kids[k] = nil
-			delete(where, id)
-		default:
-			it := l.Table.Item(at, line, s.Lines[1:])
-			if k, ok := where[it.ID]; !ok {
-				made := l.fresh(it)
-				made.Up, made.Body = at, s.Lines[1:]
-				if !made.AtDefault() {
-					where[made.ID] = len(at.Kids)
-					at.Kids = append(at.Kids, made)
-				}
-				it = made
-			} else if old := at.Kids[k]; !old.Same(it) {
-				if it.Rule == nil || !it.Rule.Overwrites {
-					return fmt.Errorf("step %d: %s: it has another value", i+1, line)
-				}
-				it.Kids = closed(old)
-				for _, k := range it.Kids {
-					k.Up = it
-				}
-				if at.Kids[k] = it; it.AtDefault() {
-					at.Kids[k] = nil
-					delete(where, it.ID)
-				}
-			} else {
-				it = old
-			}
-			if s.Kind == Enter {
-				at = it
-			}
-		}
-	}
-	return nil
+	return it.Expand(l.Remove)
 }

@@ -35,6 +35,17 @@ type Rule struct {
 	Hardware   bool     // it belongs to one piece of hardware, and does not go to another
 	Salted     []string // captures that the device shows otherwise each time: kept and sent, not compared
 
+	Remove   string         // how a line is taken away, where not as most are: with {line}, {identity} and captures
+	Single   bool           // there is one of these at a time in a block: the old one goes before a new one comes
+	SingleBy []string       // of those that agree in these captures there is one at a time
+	Unique   []string       // of those that agree in these captures there is one in all of the configuration
+	Empties  bool           // the block can only be emptied: an empty one and none are the same
+	Takes    []*Rule        // lines elsewhere that the device takes away with it, told by captures of the same name
+	GoesWith *Rule          // the line that it goes with: it cannot be taken away by itself
+	Sequence string         // lines of one sequence in a block are ordered among themselves
+	Before   *regexp.Regexp // new lines of the block, or of the sequence, go before the line that matches, not to the end
+	Beside   string         // what a block is called while it stands beside the one it is to replace: with {name}
+
 	Reach    bool   // carries the path by which the service reaches the device
 	Landmark string // a name for what matches, when it is something a person looks for
 
@@ -58,6 +69,7 @@ type Table struct {
 	Rules    []*Rule
 	Quotes   string         // pairs that make one word of a text with blanks, like `""<>`; empty: double quotes
 	Withheld *regexp.Regexp // what stands where the device does not tell a secret; nil: it always does
+	Denial   string         // the word before a line that says the opposite of it; empty: there is none
 }
 
 // Words cuts a line into words as the table's configurations do.
@@ -84,8 +96,8 @@ func (r *Rule) Compile() error {
 		}
 		r.segs = append(r.segs, toks)
 	}
-	for _, name := range append(append(slices.Clone(r.Secret), r.Salted...), r.Hostname, r.Named) {
-		if name != "" && !r.has(name) {
+	for _, name := range slices.Concat(r.Secret, r.Salted, r.SingleBy, r.Unique, []string{r.Hostname, r.Named}) {
+		if name != "" && !r.Has(name) {
 			return fmt.Errorf("the path has no <%s> or {%s}", name, name)
 		}
 	}
@@ -119,7 +131,8 @@ func (t *Table) Keys(path []string) (keys []string) {
 	return nil
 }
 
-func (r *Rule) has(capture string) bool {
+// Has tells whether the path's last segment has that capture.
+func (r *Rule) Has(capture string) bool {
 	return slices.ContainsFunc(r.segs[len(r.segs)-1], func(t token) bool { return t.capture == capture })
 }
 
@@ -138,10 +151,10 @@ func fits(seg []token, words []grammar.Word) bool {
 	return len(words) == len(seg)
 }
 
-// captures tells which words that fit a segment each capture took, a first index
-// and one past the last, and how many of the words identify the line.
-func captures(seg []token, words []grammar.Word) (caps map[string][2]int, ident int) {
-	caps, ident = make(map[string][2]int, len(seg)), -1
+// captures tells which words that fit a segment each capture took: a first index
+// and one past the last.
+func captures(seg []token, words []grammar.Word) map[string][2]int {
+	caps := make(map[string][2]int, len(seg))
 	for i, t := range seg {
 		if t.capture == "" {
 			continue
@@ -151,14 +164,39 @@ func captures(seg []token, words []grammar.Word) (caps map[string][2]int, ident 
 			end = len(words)
 		}
 		caps[t.capture] = [2]int{i, end}
-		if !t.ident && ident < 0 {
-			ident = i
+	}
+	return caps
+}
+
+// identity is what tells words that fit a segment from others: all before the first
+// value; where something that identifies stands behind a value, all but the values.
+// inner tells which words are values in the midst of it.
+func identity(seg []token, words []grammar.Word) (id string, inner []bool) {
+	value, behind := -1, -1 // the first value, and the last word that identifies
+	for i, t := range seg {
+		switch {
+		case t.capture != "" && !t.ident && value < 0:
+			value = i
+		case t.ident:
+			behind = i
 		}
 	}
-	if ident < 0 {
-		ident = len(words)
+	if value < 0 {
+		return join(words), nil
 	}
-	return caps, ident
+	if behind < value {
+		return join(words[:value]), nil
+	}
+	parts := make([]string, len(words))
+	inner = make([]bool, len(words))
+	for i, w := range words {
+		if t := seg[min(i, len(seg)-1)]; t.capture != "" && !t.ident {
+			parts[i], inner[i] = "…", true
+		} else {
+			parts[i] = w.Text
+		}
+	}
+	return strings.Join(parts, " "), inner
 }
 
 // Item is a node seen through the table.
@@ -173,23 +211,48 @@ type Item struct {
 	table *Table
 	words []grammar.Word
 	caps  map[string][2]int
+	inner []bool  // which words are values in the midst of what identifies the line
+	deny  bool    // its first word denies the rest
 	below []*Rule // whose paths lead through the item; see beneath
 }
 
-// find returns the rule for a node below up, its captures and its identity.
-// where no rule speaks of it, the first ident words identify it: all, if 0.
-func (t *Table) find(up *Item, words []grammar.Word, ident int) (*Rule, map[string][2]int, string) {
+// rule returns the one that speaks of a node below up.
+func (t *Table) rule(up *Item, words []grammar.Word) *Rule {
 	depth := up.depth()
 	for _, r := range t.beneath(up) {
 		if len(r.segs) == depth+1 && fits(r.segs[depth], words) {
-			caps, ident := captures(r.segs[depth], words)
-			return r, caps, join(words[:ident])
+			return r
 		}
 	}
-	if ident > 0 && ident < len(words) {
-		return nil, nil, join(words[:ident])
+	return nil
+}
+
+// find says of an item which rule speaks of it and what identifies it. Where none does,
+// its first ident words identify it: all, if 0. A denied line is told by what it denies.
+func (t *Table) find(it *Item, ident int) {
+	words := it.words
+	if it.Rule = t.rule(it.Up, words); it.Rule == nil && t.Denial != "" && len(words) > 1 && words[0].Text == t.Denial {
+		it.deny, words = true, words[1:]
+		it.Rule = t.rule(it.Up, words)
 	}
-	return nil, nil, join(words)
+	switch r := it.Rule; {
+	case r != nil:
+		seg := r.segs[len(r.segs)-1]
+		it.caps = captures(seg, words)
+		it.ID, it.inner = identity(seg, words)
+	case ident > 0 && ident < len(words):
+		it.ID = join(words[:ident])
+	default:
+		it.ID = join(words)
+	}
+	if it.deny { // where each word stands in the line
+		for c, at := range it.caps {
+			it.caps[c] = [2]int{at[0] + 1, at[1] + 1}
+		}
+		if it.inner != nil {
+			it.inner = append([]bool{true}, it.inner...)
+		}
+	}
 }
 
 // depth is how many lines lead to what is below the item: 0 for the top.
@@ -232,9 +295,10 @@ func (t *Table) Item(up *Item, line string, body []string) *Item {
 }
 
 func (t *Table) item(up *Item, line string, body []string, ident int) *Item {
-	words := t.Words(line)
-	r, caps, id := t.find(up, words, ident)
-	return &Item{ID: id, Line: join(words), Body: body, Rule: r, Up: up, table: t, words: words, caps: caps}
+	it := &Item{Body: body, Up: up, table: t, words: t.Words(line)}
+	it.Line = join(it.words)
+	t.find(it, ident)
+	return it
 }
 
 // Resolve sees a whole tree through the table: the canonical tree. Lines that
@@ -255,7 +319,7 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 			continue
 		}
 		if old := seen[it.ID]; old != nil {
-			old.Line, old.Body, old.words, old.caps, old.below = it.Line, it.Body, it.words, it.caps, nil
+			old.Line, old.Body, old.words, old.caps, old.inner, old.deny, old.below = it.Line, it.Body, it.words, it.caps, it.inner, it.deny, nil
 			it = old
 		} else {
 			seen[it.ID] = it
@@ -266,16 +330,153 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 	up.Kids = slices.DeleteFunc(up.Kids, (*Item).AtDefault)
 }
 
-// AtDefault tells whether the line says what the device would do without it.
+// AtDefault tells whether the line says what the device would do without it, or is a
+// block that is the same as none.
 func (it *Item) AtDefault() bool {
-	return it.Rule != nil && it.Rule.Default != "" && len(it.Kids) == 0 && it.Value() == it.Rule.Default
+	return it.Rule != nil && len(it.Kids) == 0 && (it.Rule.Empties || it.Rule.Default != "" && it.Value() == it.Rule.Default)
 }
 
-// Value is what follows the identity.
-func (it *Item) Value() string { return strings.TrimPrefix(strings.TrimPrefix(it.Line, it.ID), " ") }
+// Value is what is not part of the identity.
+func (it *Item) Value() string {
+	if it.deny && it.inner == nil {
+		return strings.TrimSuffix(it.words[0].Text+" "+strings.TrimPrefix(join(it.words[1:]), it.ID), " ")
+	}
+	if it.inner == nil {
+		return strings.TrimPrefix(strings.TrimPrefix(it.Line, it.ID), " ")
+	}
+	return it.picked(true)
+}
 
-// Ordered tells whether the order of the lines directly below matters.
-func (it *Item) Ordered() bool { return it.Rule != nil && it.Rule.Ordered }
+// Identity is the words that identify the line.
+func (it *Item) Identity() string {
+	if it.inner == nil {
+		return it.ID
+	}
+	return it.picked(false)
+}
+
+// picked are the words that are values, or those that are not.
+func (it *Item) picked(values bool) string {
+	var out []string
+	for i, w := range it.words {
+		if it.inner[i] == values {
+			out = append(out, w.Text)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// Denied tells whether the line denies what its other words say.
+func (it *Item) Denied() bool { return it.deny }
+
+// Denies is what a denied line denies.
+func (it *Item) Denies() string { return join(it.words[1:]) }
+
+// Overwrites tells whether the device takes it in another's place without the other's
+// having been taken away.
+func (it *Item) Overwrites(old *Item) bool {
+	return it.Rule != nil && it.Rule.Overwrites || it.deny != old.deny
+}
+
+// Capture is the words that a capture of the line's rule took; empty if it has none.
+func (it *Item) Capture(name string) string {
+	at, ok := it.caps[name]
+	if !ok {
+		return ""
+	}
+	return join(it.words[at[0]:at[1]])
+}
+
+// Expand puts the line, its identity and the captures of its rule into a text.
+func (it *Item) Expand(text string) string {
+	pairs := []string{"{line}", it.Line, "{identity}", it.Identity()}
+	for c := range it.caps {
+		pairs = append(pairs, "{"+c+"}", it.Capture(c))
+	}
+	return strings.NewReplacer(pairs...).Replace(text)
+}
+
+// With tells whether another line is one that the rule, of this line's, speaks of: it
+// fits, and what captures of one name took is the same.
+func (it *Item) With(r *Rule, o *Item) bool {
+	if !r.Fits(o) {
+		return false
+	}
+	mine := map[string]string{}
+	for p := it; p != nil && p.Up != nil; p = p.Up {
+		for c := range p.caps {
+			if _, nearer := mine[c]; !nearer {
+				mine[c] = p.Capture(c)
+			}
+		}
+	}
+	for i, p := len(r.segs)-1, o; i >= 0; i, p = i-1, p.Up {
+		for c, at := range captures(r.segs[i], p.words) {
+			if said, ok := mine[c]; ok && said != join(p.words[at[0]:at[1]]) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Sole names what the line shares with others that cannot stand beside it, where its
+// rule says that of such there is one at a time: in its block, or anywhere.
+func (it *Item) Sole() (shared []string) {
+	if it.Rule == nil {
+		return nil
+	}
+	agree := func(scope string, captures []string) string {
+		for _, c := range captures {
+			scope += "\x00" + it.Capture(c)
+		}
+		return scope
+	}
+	if it.Rule.Single || it.Rule.SingleBy != nil {
+		block := it.Rule.Path
+		for p := it.Up; p != nil; p = p.Up {
+			block += "\x00" + p.ID
+		}
+		shared = append(shared, agree(block+"\x00", it.Rule.SingleBy))
+	}
+	if it.Rule.Unique != nil {
+		shared = append(shared, agree(it.Rule.Path, it.Rule.Unique))
+	}
+	return shared
+}
+
+// Retold is the line written otherwise, with all that is below it, hung below up.
+func (it *Item) Retold(up *Item, line string) *Item {
+	n := it.table.Item(up, line, it.Body)
+	for _, k := range it.Kids {
+		n.Kids = append(n.Kids, k.Retold(n, k.Line))
+	}
+	return n
+}
+
+// Order names what an item is ordered among in its block, and tells whether it is at
+// all: all the block's lines, or those of a sequence.
+func (it *Item) Order() (among string, ordered bool) {
+	if it.Up != nil && it.Up.Rule != nil && it.Up.Rule.Ordered {
+		return "", true
+	}
+	if it.Rule != nil && it.Rule.Sequence != "" {
+		return it.Rule.Sequence, true
+	}
+	return "", false
+}
+
+// Before is the pattern of the line that new ones go before where the item is ordered;
+// nil: they go to the end.
+func (it *Item) Before() *regexp.Regexp {
+	if it.Up != nil && it.Up.Rule != nil && it.Up.Rule.Ordered {
+		return it.Up.Rule.Before
+	}
+	if it.Rule != nil && it.Rule.Sequence != "" {
+		return it.Rule.Before
+	}
+	return nil
+}
 
 // Defines returns the name space and name the line defines, or "", "".
 func (it *Item) Defines() (space, name string) {
@@ -285,7 +486,7 @@ func (it *Item) Defines() (space, name string) {
 	if at, ok := it.caps[it.Rule.Named]; ok {
 		return it.Rule.Defines, join(it.words[at[0]:at[1]])
 	}
-	w := strings.Fields(it.ID)
+	w := strings.Fields(it.Identity())
 	return it.Rule.Defines, w[len(w)-1]
 }
 
@@ -300,40 +501,6 @@ func (it *Item) Names() (out []string) {
 		}
 	}
 	return out
-}
-
-// Same tells whether two items' own lines say the same: what a device salts
-// anew each time, or does not tell, is not compared.
-func (it *Item) Same(o *Item) bool {
-	if it.Line != o.Line && (it.Rule == nil || it.Rule != o.Rule || it.compared(o) != o.compared(it)) {
-		return false
-	}
-	return slices.Equal(it.Body, o.Body)
-}
-
-// compared is the line without the words that cannot be compared with other's.
-func (it *Item) compared(other *Item) string {
-	parts := make([]string, len(it.words))
-	for i, w := range it.words {
-		parts[i] = w.Text
-	}
-	blank := func(capture string) {
-		if at, ok := it.caps[capture]; ok {
-			parts[at[0]] = ""
-			for i := at[0] + 1; i < at[1]; i++ {
-				parts[i] = ""
-			}
-		}
-	}
-	for _, c := range it.Rule.Salted {
-		blank(c)
-	}
-	if it.Withheld() || other.Withheld() {
-		for _, c := range it.Rule.Secret {
-			blank(c)
-		}
-	}
-	return strings.Join(parts, "\x00")
 }
 
 // Withheld tells whether the device did not tell a secret of the line, so that
@@ -413,27 +580,6 @@ func (it *Item) Clone(up *Item) *Item {
 	return &c
 }
 
-// Equivalent tells whether two canonical trees say the same.
-func Equivalent(a, b *Item) bool {
-	if !a.Same(b) || len(a.Kids) != len(b.Kids) {
-		return false
-	}
-	if a.Ordered() {
-		return slices.EqualFunc(a.Kids, b.Kids, Equivalent)
-	}
-	byID := make(map[string]*Item, len(b.Kids))
-	for _, k := range b.Kids {
-		byID[k.ID] = k
-	}
-	for _, k := range a.Kids {
-		other := byID[k.ID]
-		if other == nil || !Equivalent(k, other) {
-			return false
-		}
-	}
-	return true
-}
-
 // Node turns the item's children back into a tree that grammar can print.
 func (it *Item) Node() *grammar.Node {
 	n := &grammar.Node{Text: it.Line, Body: it.Body}
@@ -441,26 +587,6 @@ func (it *Item) Node() *grammar.Node {
 		n.Kids = append(n.Kids, k.Node())
 	}
 	return n
-}
-
-// Difference is a line that is in one of two trees only, or differs.
-type Difference struct {
-	Block string // the blocks around it
-	Have  string // the line as it is; empty when missing
-	Want  string // the line as it should be; empty when it should not be there
-	Order bool   // only its place among its neighbours differs
-	item  *Item
-}
-
-// Reach tells whether the line, or the block it stands in, carries the path by
-// which the device is reached.
-func (d Difference) Reach() bool {
-	for it := d.item; it != nil; it = it.Up {
-		if it.Rule != nil && it.Rule.Reach {
-			return true
-		}
-	}
-	return false
 }
 
 // Fits tells whether the rule's path is that of an item.
@@ -471,60 +597,6 @@ func (r *Rule) Fits(it *Item) bool {
 		}
 	}
 	return it != nil && it.Up == nil
-}
-
-// Differences lists what keeps have from being equivalent to want.
-func Differences(have, want *Item) (out []Difference) {
-	block := func(it *Item) string {
-		if it.Up == nil {
-			return ""
-		}
-		return it.Path()
-	}
-	var whole func(it *Item, add bool)
-	whole = func(it *Item, add bool) {
-		d := Difference{Block: block(it.Up), Have: it.Line, item: it}
-		if add {
-			d.Have, d.Want = "", it.Line
-		}
-		out = append(out, d)
-		for _, k := range it.Kids {
-			whole(k, add)
-		}
-	}
-	var walk func(h, w *Item)
-	walk = func(h, w *Item) {
-		var keptH, keptW []string
-		inH, inW := h.ByID(), w.ByID()
-		for _, k := range h.Kids {
-			if inW[k.ID] == nil {
-				whole(k, false)
-			} else {
-				keptH = append(keptH, k.ID)
-			}
-		}
-		for _, k := range w.Kids {
-			o := inH[k.ID]
-			if o == nil {
-				whole(k, true)
-				continue
-			}
-			keptW = append(keptW, k.ID)
-			if !o.Same(k) {
-				out = append(out, Difference{Block: block(h), Have: o.Line, Want: k.Line, item: k})
-			}
-			walk(o, k)
-		}
-		if w.Ordered() && !slices.Equal(keptH, keptW) {
-			for i, id := range keptW {
-				if keptH[i] != id {
-					out = append(out, Difference{Block: block(h), Have: inH[keptH[i]].Line, Want: inW[id].Line, Order: true, item: inW[id]})
-				}
-			}
-		}
-	}
-	walk(have, want)
-	return out
 }
 
 // Found is a landmark: a name, and what stands for it.
@@ -548,7 +620,7 @@ func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
 					continue
 				}
 				masked := m.Table.Words(m.Item(k))
-				caps, _ := captures(mark.segs[depth], k.words)
+				caps := captures(mark.segs[depth], k.words)
 				for _, t := range mark.segs[depth] {
 					if at, ok := caps[t.capture]; ok && t.capture != "" && at[1] <= len(masked) {
 						f.Values = append(f.Values, join(masked[at[0]:at[1]]))
