@@ -135,17 +135,18 @@ type Refusing struct {
 }
 
 // Refused tells what an answer's line refuses; ok is false when nothing.
-func (d *Dialect) Refused(line string) (a Refusing, ok bool) {
+func (d *Dialect) Refused(answer string) (a Refusing, ok bool) {
 	for _, r := range d.Refusals {
 		re := d.Pattern(r.Pattern)
-		m := re.FindStringSubmatch(line)
+		m := re.FindStringSubmatch(answer)
 		if m == nil {
 			continue
 		}
-		a = Refusing{Means: r.Means, Words: line}
+		a = Refusing{Means: r.Means, Words: m[0]}
 		if len(m) > 1 {
 			a.Words = m[1]
 		}
+		a.Words = strings.Join(strings.FieldsFunc(a.Words, func(r rune) bool { return r == '\n' || r == '\r' }), " / ")
 		for i, name := range re.SubexpNames() {
 			switch name {
 			case "user":

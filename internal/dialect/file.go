@@ -132,8 +132,10 @@ type Converse struct {
 	Modes map[string]Mode `yaml:"modes" is:"must filled"`
 	// What stands at the end of a page, and what goes on.
 	Pager *Pager `yaml:"pager"`
-	// Commands for this session only, like turning paging off.
+	// Commands for this session only, like turning paging off, or what keeps a shell from writing down what is typed.
 	Prepare []string `yaml:"prepare"`
+	// Characters that the line editor eats or acts on, and what is typed for each, like "?": "\x16?".
+	Keys map[string]string `yaml:"keys" is:"some keys/^.$/"`
 	// What ends the session.
 	Goodbye string `yaml:"goodbye"`
 }
@@ -195,12 +197,14 @@ type Refusal struct {
 	Means string `yaml:"means" is:"must refused|held|busy|login"`
 }
 
-// Step is one thing done with a device: type, ask, rpc or put says what.
+// Step is one thing done with a device: type, exec, ask, rpc or put says what.
 type Step struct {
 	// The mode the line is typed in.
 	Mode string `yaml:"mode" is:"some"`
 	// A line to type.
 	Type string `yaml:"type" is:"some"`
+	// A command run in an SSH channel of its own (RFC 4254 §6.5), where no line editor stands in between.
+	Exec string `yaml:"exec" is:"some"`
 	// Questions that the line may lead to.
 	Answers []Answer `yaml:"answers"`
 	// A method and a path asked over HTTP: METHOD /path.
@@ -313,18 +317,33 @@ type Held struct {
 // the device into other hardware.
 type Identity struct {
 	Source `yaml:",inline"`
-	// Where its host name is read.
-	Host string `yaml:"host" is:"pattern"`
-	// Where its model is read.
-	Model string `yaml:"model" is:"pattern"`
-	// Where its serial number is read.
-	Serial string `yaml:"serial" is:"must pattern"`
-	// Where the release of its software is read.
-	Release string `yaml:"release" is:"pattern"`
+	Traits `yaml:",inline"`
+	// Other sources of what the first does not tell; the first that tells a thing counts.
+	Also []Elsewhere `yaml:"also"`
+	// What stands in for a serial number where there is none, so that it is known for what it is: an address burnt in and a machine id are read as serial, and the host key is taken by itself. A unit that has another one is other hardware; a host key made anew is too.
+	StandIn string `yaml:"stand_in" is:"address|machine-id|host-key"`
 	// One of several serials may answer: a redundant pair, an elected lead.
 	Pair bool `yaml:"pair"`
 	// Where the device's own name for our session is read, by which it says who holds it.
 	Session string `yaml:"session" is:"pattern"`
+}
+
+// Traits are the patterns of an identity.
+type Traits struct {
+	// Where its host name is read.
+	Host string `yaml:"host" is:"pattern"`
+	// Where its model is read.
+	Model string `yaml:"model" is:"pattern"`
+	// Where its serial number is read. It has to be told somewhere, if the host key does not stand in for it.
+	Serial string `yaml:"serial" is:"pattern"`
+	// Where the release of its software is read.
+	Release string `yaml:"release" is:"pattern"`
+}
+
+// Elsewhere is one more source of an identity.
+type Elsewhere struct {
+	Source `yaml:",inline"`
+	Traits `yaml:",inline"`
 }
 
 // Listing is a list read from the device: each match is an entry.
@@ -570,6 +589,10 @@ type Change struct {
 	Remove string `yaml:"remove" is:"/\\{(identity|line)\\}/"`
 	// How a block is left.
 	Leave string `yaml:"leave"`
+	// An accepted line answers nothing. Anything else that is answered to a line is a refusal, but for what harmless matches.
+	Silent bool `yaml:"silent"`
+	// With silent: what may be answered to a line that is accepted.
+	Harmless []string `yaml:"harmless" is:"pattern"`
 	// How a version is made what runs, the preferred way first.
 	Methods []string `yaml:"methods" is:"must unique one-of:methods"`
 	// How running becomes startup.

@@ -348,6 +348,12 @@ func (l *loader) compile(d *Dialect) {
 	for i, r := range d.Refusals {
 		l.pattern(r.Pattern, "refusals", strconv.Itoa(i), "pattern")
 	}
+	for i, p := range d.Change.Harmless {
+		l.pattern(p, "change", "harmless", strconv.Itoa(i))
+		if !d.Change.Silent {
+			l.at([]string{"change", "harmless"}, "says what may be answered, and silent does not say that nothing else may")
+		}
+	}
 	if d.Held != nil {
 		l.steps(d.Held.End, "held", "end")
 	}
@@ -362,10 +368,20 @@ func (l *loader) compile(d *Dialect) {
 	id := d.Identity
 	l.group(id.Session, "identity", "session")
 	l.source(id.Source, "identity")
-	l.group(id.Host, "identity", "host")
-	l.group(id.Model, "identity", "model")
-	l.group(id.Serial, "identity", "serial")
-	l.group(id.Release, "identity", "release")
+	l.traits(id.Traits, "identity")
+	told := id.Serial != ""
+	for i, more := range id.Also {
+		at := []string{"identity", "also", strconv.Itoa(i)}
+		l.source(more.Source, at...)
+		l.traits(more.Traits, at...)
+		told = told || more.Serial != ""
+	}
+	switch byKey := id.StandIn == "host-key"; {
+	case byKey && told:
+		l.at([]string{"identity", "stand_in"}, "the host key stands in for a serial number, and one is read as well")
+	case !byKey && !told:
+		l.at([]string{"identity"}, "needs serial, here or in also; where a device has none, stand_in says what stands in for it")
+	}
 	if e := d.Elements; e != nil {
 		l.source(e.Source, "elements")
 		l.group(e.Each, "elements", "each")
@@ -414,17 +430,24 @@ func (l *loader) compile(d *Dialect) {
 	l.change()
 }
 
-// pattern compiles a pattern of the file.
+func (l *loader) traits(t Traits, path ...string) {
+	l.group(t.Host, under(path, "host")...)
+	l.group(t.Model, under(path, "model")...)
+	l.group(t.Serial, under(path, "serial")...)
+	l.group(t.Release, under(path, "release")...)
+}
+
+// pattern compiles a pattern of the file. It is held to a whole answer, in which ^ and $
+// stand for the beginning and end of a line.
 func (l *loader) pattern(source string, path ...string) {
 	if source == "" {
 		return
 	}
-	c, err := regexp.Compile(source)
-	if err != nil {
+	if _, err := regexp.Compile(source); err != nil { // told as it was written
 		l.at(path, "%v", err)
 		return
 	}
-	l.d.patterns[source] = c
+	l.d.patterns[source] = regexp.MustCompile("(?m)" + source)
 }
 
 // group compiles a pattern that must have a group around what is looked for.
@@ -501,17 +524,19 @@ func (l *loader) steps(steps []Step, path ...string) {
 	for i, st := range steps {
 		at := under(path, strconv.Itoa(i))
 		kinds := 0
-		for _, set := range []bool{st.Type != "", st.Ask != "", st.RPC != "", st.Put != nil} {
+		for _, set := range []bool{st.Type != "", st.Exec != "", st.Ask != "", st.RPC != "", st.Put != nil} {
 			if set {
 				kinds++
 			}
 		}
 		if kinds != 1 {
-			l.at(at, "is one of type, ask, rpc and put; this has %d of them", kinds)
+			l.at(at, "is one of type, exec, ask, rpc and put; this has %d of them", kinds)
 		}
 		switch {
 		case st.Type != "" && !l.speaks(SSH, Telnet):
 			l.at(under(at, "type"), "no command line is spoken to here; reach.transport is %s", l.d.Reach.Transport)
+		case st.Exec != "" && !l.speaks(SSH):
+			l.at(under(at, "exec"), "exec runs a command over SSH; reach.transport is %s", l.d.Reach.Transport)
 		case st.Type != "" && st.Mode == "":
 			l.at(at, "a typed line needs the mode it is typed in")
 		case st.Ask != "" && !l.speaks(HTTP, HTTPS):

@@ -236,5 +236,11 @@ func (s *terminal) send(lines []string, hostname string) error {
 	if err != nil {
 		return err
 	}
-	return s.refusal(lines[0], out)
+	if err := s.refusal(lines[0], out); err != nil {
+		return err
+	}
+	if said := s.talk(out); s.d.Change.Silent && said != "" {
+		return &Refused{Line: lines[0], Means: "refused", Words: said}
+	}
+	return nil
 }

@@ -1,7 +1,9 @@
 package link
 
 import (
+	"cmp"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -28,22 +30,37 @@ func (s *Session) Identity() (Identity, error) {
 	if err != nil {
 		return Identity{}, fmt.Errorf("asking who it is: %w", err)
 	}
-	get := func(pattern string) string {
+	get := func(pattern, from string) string {
 		if pattern == "" {
 			return ""
 		}
-		v, _ := find(s.d.Pattern(pattern), out)
+		v, _ := find(s.d.Pattern(pattern), from)
 		return v
 	}
-	id := Identity{Host: get(i.Host), Model: get(i.Model), Serial: get(i.Serial), Release: get(i.Release)}
+	var id Identity
+	tells := func(t dialect.Traits, from string) {
+		id.Host, id.Model = cmp.Or(id.Host, get(t.Host, from)), cmp.Or(id.Model, get(t.Model, from))
+		id.Serial, id.Release = cmp.Or(id.Serial, get(t.Serial, from)), cmp.Or(id.Release, get(t.Release, from))
+	}
+	tells(i.Traits, out)
+	for j := range i.Also {
+		more, err := s.lines("who it is", &i.Also[j].Source)
+		if err != nil {
+			return Identity{}, fmt.Errorf("asking who it is: %w", err)
+		}
+		tells(i.Also[j].Traits, more)
+	}
+	if i.StandIn == "host-key" {
+		id.Serial = standIn(s.call.Target.HostKey)
+	}
 	if id.Serial == "" {
-		return id, fmt.Errorf("asking who it is: the answer names no serial number")
+		return id, fmt.Errorf("asking who it is: the answer names no serial number; identity.serial says how it looks")
 	}
 	s.d = s.call.Dialect.For(s.call.Target.Transport, id.Model, id.Release)
 	if t, ok := s.sp.(*typist); ok {
 		t.d = s.d
 	}
-	if own := get(i.Session); own != "" {
+	if own := get(i.Session, out); own != "" {
 		s.own = own
 	}
 	s.vars["host"], s.vars["serial"], s.vars["model"], s.vars["release"] = id.Host, id.Serial, id.Model, id.Release
@@ -57,6 +74,15 @@ func (s *Session) Identity() (Identity, error) {
 		id.Factory = shows(re, out)
 	}
 	return id, nil
+}
+
+// standIn is what is taken for a serial number where the host key stands in for it.
+func standIn(hostKey string) string {
+	if hostKey == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(hostKey))
+	return "key-" + hex.EncodeToString(sum[:6])
 }
 
 // lines reads a source and brings it into lines that patterns can be held to: a
@@ -140,7 +166,7 @@ func (s *Session) Members() ([]Member, error) {
 			if pattern == "" {
 				return ""
 			}
-			v, _ := find(regexp.MustCompile(strings.ReplaceAll(pattern, "{member}", regexp.QuoteMeta(name))), out)
+			v, _ := find(regexp.MustCompile("(?m)"+strings.ReplaceAll(pattern, "{member}", regexp.QuoteMeta(name))), out)
 			return v
 		}
 		all = append(all, Member{name, get(m.Serial), get(m.Model), get(m.Release), get(m.Standing)})
@@ -534,7 +560,7 @@ func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 		}
 	}
 	for _, pattern := range p.Whole.Has {
-		if !hasLine(d.Pattern(pattern), src) {
+		if !shows(d.Pattern(pattern), src) {
 			return fmt.Sprintf("no line matches %s, which is always there", pattern)
 		}
 	}
@@ -545,7 +571,7 @@ func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 // beginning and end, which only a device can make, are not asked for.
 func Lacks(d *dialect.Dialect, p *dialect.Part, src string) string {
 	for _, pattern := range p.Whole.Has {
-		if !hasLine(d.Pattern(pattern), src) {
+		if !shows(d.Pattern(pattern), src) {
 			return fmt.Sprintf("no line matches %s, which is always there", pattern)
 		}
 	}

@@ -309,6 +309,16 @@ func (s *Session) one(st *dialect.Step) (string, error) {
 		}
 		return "", s.putFile(st.Put, path, s.raw["content"])
 	}
+	if st.Exec != "" {
+		out, err := (&execs{s}).read(st.Exec, &dialect.Source{Exec: st.Exec}, func(string) string { return "" })
+		if err != nil {
+			return out, err
+		}
+		if a, refused := s.d.Refused(out); refused {
+			return out, refusalOf(a, st.Exec)
+		}
+		return out, nil
+	}
 	return s.sp.step(st)
 }
 
@@ -317,6 +327,8 @@ func (s *Session) describe(st *dialect.Step) string {
 	switch {
 	case st.Type != "":
 		return fmt.Sprintf("%q", st.Type)
+	case st.Exec != "":
+		return fmt.Sprintf("%q", st.Exec)
 	case st.Ask != "":
 		return st.Ask
 	case st.RPC != "":
@@ -328,28 +340,14 @@ func (s *Session) describe(st *dialect.Step) string {
 // find returns the first group of the first line that matches, or of the text
 // as a whole.
 func find(re *regexp.Regexp, src string) (string, bool) {
-	for _, l := range text.Lines(src) {
-		if m := re.FindStringSubmatch(l); m != nil {
-			return strings.TrimSpace(m[1]), true
-		}
-	}
 	if m := re.FindStringSubmatch(src); m != nil {
 		return strings.TrimSpace(m[1]), true
 	}
 	return "", false
 }
 
-// shows tells whether an answer matches, as a whole or in one of its lines.
-func shows(re *regexp.Regexp, src string) bool { return re.MatchString(src) || hasLine(re, src) }
-
-func hasLine(re *regexp.Regexp, src string) bool {
-	for _, l := range text.Lines(src) {
-		if re.MatchString(l) {
-			return true
-		}
-	}
-	return false
-}
+// shows tells whether an answer matches.
+func shows(re *regexp.Regexp, src string) bool { return re.MatchString(src) }
 
 func firstLine(src string, re *regexp.Regexp) string {
 	for _, l := range text.Lines(src) {

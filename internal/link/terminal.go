@@ -163,7 +163,7 @@ func (s *terminal) write(line string) error {
 	if s.silent {
 		s.echoes = 0
 	}
-	if _, err := io.WriteString(s.st, line+"\r"); err != nil {
+	if _, err := io.WriteString(s.st, s.keys(line)+"\r"); err != nil {
 		return ErrCut
 	}
 	return nil
@@ -315,6 +315,9 @@ func (s *terminal) output(line string) string {
 	out = out[:strings.LastIndexByte(out, '\n')+1]
 	for _, sent := range strings.Split(line, "\r") {
 		rest, ok := strings.CutPrefix(out, sent+"\n")
+		if !ok {
+			rest, ok = strings.CutPrefix(out, s.keys(sent)+"\n")
+		}
 		if !ok && !s.silent {
 			rest, ok = strings.CutPrefix(out, "\n") // some line editors show that Enter was pressed, and nothing else
 		}
@@ -335,18 +338,48 @@ func (s *terminal) prompt(mode string) *regexp.Regexp {
 	return s.prompts[mode]
 }
 
-// refusal finds the first line that the dialect takes for a refusal.
+// refusal tells whether the dialect takes an answer for a refusal.
 func (s *terminal) refusal(line, out string) error {
+	a, refused := s.d.Refused(out)
+	if !refused {
+		return nil
+	}
+	r := refusalOf(a, line)
+	if a.Means == "login" {
+		return fmt.Errorf("%w: %w", ErrLoginRefused, r)
+	}
+	return r
+}
+
+// talk is what an answer says where an accepted line answers nothing: all that is not
+// harmless, on one line.
+func (s *terminal) talk(out string) string {
+	for _, p := range s.d.Change.Harmless {
+		out = s.d.Pattern(p).ReplaceAllString(out, "")
+	}
+	var said []string
 	for _, l := range text.Lines(out) {
-		if a, refused := s.d.Refused(l); refused {
-			r := refusalOf(a, line)
-			if a.Means == "login" {
-				return fmt.Errorf("%w: %w", ErrLoginRefused, r)
-			}
-			return r
+		if l = strings.TrimSpace(l); l != "" {
+			said = append(said, l)
 		}
 	}
-	return nil
+	return strings.Join(said, " / ")
+}
+
+// keys is a line as it has to be typed.
+func (s *terminal) keys(line string) string {
+	if len(s.d.Converse.Keys) == 0 {
+		return line
+	}
+	var b strings.Builder
+	for _, r := range line {
+		if typed, ok := s.d.Converse.Keys[string(r)]; ok {
+			b.WriteString(typed)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
 }
 
 // Command sends a line in the mode the session is in and returns the answer.

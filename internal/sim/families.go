@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/sim/box"
+	"magpie/internal/sim/curlew"
 	"magpie/internal/sim/dunlin"
 	"magpie/internal/sim/fulmar"
 	"magpie/internal/sim/heron"
@@ -29,9 +30,11 @@ var families = map[string]family{
 	"skua":   {box.HTTPS, restorer(skua.Restore)},
 	"dunlin": {box.HTTP, restorer(dunlin.Restore)},
 	"fulmar": {box.SSH, restorer(fulmar.Restore)},
+	"curlew": {box.SSH, restorer(curlew.Restore)},
 }
 
-// AllFamilies names every family, for Open.
+// AllFamilies names every family of the scenario, for Open. There are others, whose habits
+// are worth a test: curlew.
 const AllFamilies = "plover,heron,skua,dunlin,fulmar"
 
 // restorer makes a device of what was kept of it.
@@ -81,6 +84,13 @@ func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 		add("skerrinsay-p1", "skerrinsay", which, func(serial string) (box.Model, error) {
 			return fulmar.New("skerrinsay-p1", serial, stripLines("skerrinsay-p1", "quay house, cupboard two"))
 		})
+	case "curlew":
+		for i, site := range []string{"callowmere", "wrackhaven"} {
+			name, net := site+"-c1", first[2+4*i].net
+			add(name, site, which, func(string) (box.Model, error) {
+				return curlew.New(name, fmt.Sprintf("02-5e-%02x-%02x-%02x-0%d", r.IntN(256), r.IntN(256), r.IntN(256), i), lineRouter(name, net))
+			})
+		}
 	default:
 		return nil, fmt.Errorf("no family is named %q; there are %s", which, AllFamilies)
 	}
@@ -112,6 +122,17 @@ func switchLines(name string, net int) []string {
 		l = append(l, fmt.Sprintf("port %d : power is off", p))
 	}
 	return l
+}
+
+func lineRouter(name string, net int) []string {
+	return []string{"call " + name, "never answer pings", "keeper " + ServiceUser + " word " + ServiceWord, "keeper " + PersonUser + " word " + PersonWord,
+		"ask 10.30.0.5", "ask 10.30.0.6",
+		"gate quay", "rung 10 lets tcp any to any", "rung 20 lets udp any to any", "rung 30 stops any any to any", "end",
+		"pier 1", "says ticket hall, who is next?", fmt.Sprintf("carries 10.%d.1.1/24 as first", net), "gate in quay", "end",
+		"pier 2", "says to the control centre!", fmt.Sprintf("carries 10.%d.2.1/24 as first", net), "never lit", "end",
+		"choice main", "when 10.30.0.0/16 take pier 2", "when 10.0.0.0/8 take pier 1", "otherwise stop", "end",
+		"at pier 1 choice main", "watch pier 1 every 10",
+		fmt.Sprintf("path 10.30.0.0/16 cost 1 over 10.%d.2.254", net), "beacon every 5", "beacon tint green"}
 }
 
 func firewallConfig(name string) string {

@@ -14,6 +14,9 @@ type Terminal struct {
 	TTY  bool
 	More string // what stands at the end of a page
 	Rows int    // of a page; 0: no pages
+
+	Acts map[byte]func() // keys that do something instead of standing in the line
+	Next byte            // the key after which the next one stands for itself; 0: there is none
 }
 
 // NewTerminal makes a terminal of a connection.
@@ -49,6 +52,20 @@ func (t *Terminal) ReadLine(echo bool) (string, error) {
 		b, err := t.In.ReadByte()
 		if err != nil {
 			return "", err
+		}
+		if act := t.Acts[b]; act != nil && t.TTY {
+			act()
+			_, _ = t.Out.Write(line) // what was typed so far is shown again
+			continue
+		}
+		if t.Next != 0 && b == t.Next && t.TTY {
+			if b, err = t.In.ReadByte(); err != nil {
+				return "", err
+			}
+			if line = append(line, b); echo {
+				_ = t.Out.WriteByte(b)
+			}
+			continue
 		}
 		switch b {
 		case '\r', '\n':

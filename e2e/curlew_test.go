@@ -1,0 +1,58 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"magpie/client"
+)
+
+// TestLineRouter: a device whose lines go away in ways of their own, whose line editor
+// eats characters, that has no serial number, and that says nothing to a line which it
+// accepts: changed by hand, it is put back exactly, and what is refused is told in all
+// its words.
+func TestLineRouter(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("curlew"))
+	const name = "callowmere-c1"
+	if j := w.pull(name); j.Outcome != "done" {
+		t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	d := must(w.admin.Device(ctx(t), name))(t)
+	if d.Serial != w.fleet.status(name).Serial || d.Model != "Curlew L2" || d.Release != "6.3" {
+		t.Errorf("it is taken for %s, %s, %s", d.Serial, d.Model, d.Release)
+	}
+	before := w.fleet.running(name)
+	if !strings.Contains(before, "who is next?") || !strings.Contains(before, "control centre!") {
+		t.Fatalf("nothing here is eaten by a line editor:\n%s", before)
+	}
+	changes := strings.Split("call callowmere-c9|answer pings|strike ask 10.30.0.5|"+
+		"gate quay|strike rung 10|rung 15 lets tcp any to any|strike rung 30|end|"+
+		"pier 1|strike gate in|says nothing|end|pier 2|strike carries as first|end|pier 1|strike carries as first|carries 10.16.2.1/24 as first|end|pier 2|lit|says something else|end|"+
+		"choice main|strike when 10.30.0.0/16|when 10.30.0.0/16 take pier 1|otherwise pass|end|"+
+		"strike watch pier 1|strike path 10.30.0.0/16 over 10.16.2.254|strike beacon", "|")
+	w.fleet.amend(name, "mwilks", changes...)
+	p := w.preview(client.NewPreview{Ref: name + "@1"})
+	if len(p.Remaining) > 0 || len(p.Warnings) > 0 {
+		t.Errorf("%+v, %q", p.Remaining, p.Warnings)
+	}
+	if notes := strings.Join(p.Notes, "\n"); !strings.Contains(notes, "choice main: it is built anew beside, as main-beside, to which its uses point until it stands again; there is no moment without it") {
+		t.Error(notes)
+	}
+	if j := w.push(name + "@1"); j.Outcome != "equal" {
+		t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	if after := w.fleet.running(name); after != before {
+		t.Errorf("it runs\n%s\nand ran\n%s", after, before)
+	}
+	// What it does not accept it says in words of its own, in two lines.
+	text := must(w.admin.Text(ctx(t), name+"@1"))(t).Text
+	v := must(w.admin.Edit(ctx(t), client.NewVersion{Ref: name + "@1", Text: strings.Replace(text, "  never lit\n", "  never lit\n  gate out nowhere\n", 1), Override: "to see what is said", Note: "a gate that is nowhere"}))(t)
+	j := w.push(v.Ref)
+	if j.Outcome != "undone" || j.Push.Refused == nil || j.Push.Refused.Answer != "there is no gate nowhere / nothing was changed" {
+		t.Errorf("%s: %s, %+v", j.Outcome, j.Summary, j.Push.Refused)
+	}
+	if after := w.fleet.running(name); after != before {
+		t.Errorf("after the refusal it runs\n%s", after)
+	}
+}
