@@ -501,6 +501,7 @@ type NewPreview struct {
 	UndoOf string `json:"undo_of,omitempty"`
 
 	Only      []string `json:"only,omitempty"`       // only these blocks of it, like "lane quay1" or "flock 7 / neighbour 10.0.0.1"
+	InPlace   bool     `json:"in_place,omitempty"`   // what is in use is taken apart where it stands, not built anew beside first
 	Swap      bool     `json:"swap,omitempty"`       // other hardware that answers is to take the device's place
 	At        string   `json:"at,omitempty"`         // where the unit is for now, HOST or HOST:PORT: a factory address, a bench
 	AcceptKey string   `json:"accept_key,omitempty"` // the fingerprint of its key
@@ -568,6 +569,8 @@ type Preview struct {
 	TouchesManagementPath bool `json:"touches_management_path"` // it touches what the device is reached by, or the account that signs in
 
 	Only      []string       `json:"only,omitempty"` // the blocks it is limited to
+	InPlace   bool           `json:"in_place"`       // what is in use is taken apart where it stands
+	Beside    bool           `json:"beside"`         // something in use is built anew beside first
 	Warnings  []string       `json:"warnings"`       // what speaks against it; a push has to say why it is done all the same
 	Swap      *Newcomer      `json:"swap,omitempty"`
 	Factory   bool           `json:"factory"` // the unit has factory settings

@@ -39,6 +39,13 @@ func TestLineRouter(t *testing.T) {
 	if notes := strings.Join(p.Notes, "\n"); !strings.Contains(notes, "choice main: it is built anew beside, as main-beside, to which its uses point until it stands again; there is no moment without it") {
 		t.Error(notes)
 	}
+	// A person can choose otherwise.
+	if p := w.preview(client.NewPreview{Ref: name + "@1", InPlace: true}); !p.InPlace || p.Beside || strings.Contains(strings.Join(p.Notes, "\n"), "beside") || !strings.Contains(strings.Join(p.Notes, "\n"), "in between it is incomplete") {
+		t.Errorf("in place: %+v", p.Notes)
+	}
+	if out, _, status := w.cli("push", name+"@1", "--preview", "--in-place"); status != 0 || strings.Contains(out, "beside") {
+		t.Errorf("%d: %s", status, out)
+	}
 	if j := w.push(name + "@1"); j.Outcome != "equal" {
 		t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}

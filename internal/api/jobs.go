@@ -163,7 +163,7 @@ func (s *Server) newPreview(c *gin.Context) {
 		return
 	}
 	j, err := s.Pushes.RequestPreview(ctx, actor(c), d, target,
-		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay}, k)
+		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, InPlace: in.InPlace, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay}, k)
 	s.answerJob(c, http.StatusAccepted, j, err)
 }
 

@@ -31,6 +31,7 @@ func pushFlags() []cli.Flag {
 		&cli.StringFlag{Name: "relay", Category: "where", Usage: "speak to the unit through this `RELAY`, a machine beside it; see magpie relay"},
 		&cli.StringFlag{Name: "accept-key", Category: "where", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
 		&cli.BoolFlag{Name: "preview", Category: "what", Usage: "show what would be sent, and stop"},
+		&cli.BoolFlag{Name: "in-place", Category: "how", Usage: "take what is in use apart where it stands, where the dialect would build it anew beside first"},
 		&cli.BoolFlag{Name: "no-save", Category: "how", Usage: "do not save to startup afterwards"},
 		&cli.BoolFlag{Name: "leave", Category: "safety", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
 		&cli.BoolFlag{Name: "hold-restart", Category: "when", Usage: "with --method stage: write startup, and leave the restart to later"},
@@ -121,6 +122,7 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 
 // runPush previews a push, asks, begins it and follows it to its end.
 func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask client.NewPreview) error {
+	ask.InPlace = c.Bool("in-place")
 	ask.Method, ask.At, ask.AcceptKey, ask.Relay = c.String("method"), c.String("at"), c.String("accept-key"), c.String("relay")
 	if ask.Relay != "" && ask.At == "" {
 		all, err := s.Relays(ctx)

@@ -53,7 +53,9 @@ type Preview struct {
 	Saves                 bool               `json:"saves"`   // startup can be written afterwards
 	Unsaved               bool               `json:"unsaved"`
 	UndoOf                string             `json:"undo_of,omitempty"`
-	Only                  []string           `json:"only,omitempty"`   // the blocks it is limited to
+	Only                  []string           `json:"only,omitempty"` // the blocks it is limited to
+	InPlace               bool               `json:"in_place,omitempty"`
+	Beside                bool               `json:"beside,omitempty"`
 	Warnings              []string           `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
 	Where                 visit.Where        `json:"where"`
 	Swap                  *Swap              `json:"swap,omitempty"`

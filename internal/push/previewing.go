@@ -28,7 +28,8 @@ type PreviewRequest struct {
 	VersionID string   `json:"version_id"`
 	Method    string   `json:"method"`
 	UndoOf    string   `json:"undo_of,omitempty"`
-	Only      []string `json:"only,omitempty"`   // only these blocks of it; see change.Choose
+	Only      []string `json:"only,omitempty"` // only these blocks of it; see change.Choose
+	InPlace   bool     `json:"in_place,omitempty"`
 	Swap      bool     `json:"swap,omitempty"`   // other hardware that answers is to take the device's place
 	At        string   `json:"at,omitempty"`     // where the unit is for now: HOST or HOST:PORT
 	Accept    string   `json:"accept,omitempty"` // the fingerprint of its key
@@ -227,13 +228,13 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		unfit = append(unfit, others...)
 	}
 	other := from.Serial != "" && from.Serial != v.Pull.Serial && !v.Dialect.Identity.Pair
-	pl, err := s.script(v, doc, part, ask{req.Method, got.Text, string(raw), passphrase, req.Only, other})
+	pl, err := s.script(v, doc, part, ask{req.Method, got.Text, string(raw), passphrase, req.Only, other, req.InPlace})
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", target.Ref(), d.Name, err)
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.Pull.Serial, Method: req.Method, TargetID: target.ID, Target: target.Ref(), TargetName: target.Name,
 		BaseID: base.ID, Base: base.Ref(), Fingerprint: base.Fingerprint, DialectRev: v.Dialect.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Warnings: unfit, SetAside: pl.setAside}
+		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Warnings: unfit, SetAside: pl.setAside}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}

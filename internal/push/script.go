@@ -72,6 +72,7 @@ type script struct {
 	remains   []visit.Difference
 	notes     []string
 	setAside  []visit.Difference // lines of the version that are set aside
+	beside    bool               // something in use is built anew beside
 }
 
 // ask is what a push is to be worked out of.
@@ -81,6 +82,7 @@ type ask struct {
 	passphrase string // of want
 	only       []string
 	otherUnit  bool // want was taken from another piece of hardware
+	inPlace    bool // what is in use is taken apart where it stands
 }
 
 // script works out what to send so that a part that runs have runs want: lines
@@ -115,15 +117,17 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		if ask.otherUnit {
 			to, held = change.Bound(from, to)
 		}
-		plan := doc.Language.Replace(from, to)
+		lang := *doc.Language
+		lang.InPlace = ask.inPlace
+		plan := lang.Replace(from, to)
 		if method == "merge" {
-			plan = doc.Language.Merge(from, to)
+			plan = lang.Merge(from, to)
 		}
 		steps := sendSteps(plan.Steps, mask)
 		if len(steps) > 0 && len(v.Dialect.Change.Live) > 0 {
 			steps = append(steps, say("live", "what was sent takes effect"))
 		}
-		return script{steps: steps, predicted: doc.Blocks.Print(plan.Predicted.Node()), remains: visit.Masked(plan.Remains, mask), notes: plan.Notes, setAside: s.setAsideWords(held, mask)}, nil
+		return script{steps: steps, predicted: doc.Blocks.Print(plan.Predicted.Node()), remains: visit.Masked(plan.Remains, mask), notes: plan.Notes, beside: plan.Beside, setAside: s.setAsideWords(held, mask)}, nil
 	}
 	if len(only) > 0 {
 		return p, fmt.Errorf("%s goes there as a whole, so no blocks of it can be chosen", part)

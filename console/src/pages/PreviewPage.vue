@@ -33,6 +33,16 @@ const key = crypto.randomUUID() // one page makes one push, however often it is 
 const onlySave = computed(() => p.value && !p.value.steps.length && p.value.unsaved && p.value.saves)
 const something = computed(() => p.value && (p.value.steps.length > 0 || onlySave.value))
 
+const otherwise = computed(() => ({
+  path: '/push',
+  query: {
+    ref: (p.value?.target ?? '').split(',')[0],
+    to: p.value?.device,
+    method: p.value?.method,
+    only: p.value?.only?.join('\n'),
+    in_place: p.value?.in_place ? undefined : '1',
+  },
+}))
 const blocks = ref('')
 function choose() {
   const ref = (p.value?.target ?? '').split(',')[0]
@@ -155,6 +165,9 @@ const ink = {
         <div v-for="w in p.notes" :key="w" class="mt-3 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink">
           <b>Note:</b> {{ w }}
         </div>
+        <p v-if="operator && (p.beside || p.in_place) && !p.swap && !p.undo_of" class="mt-2">
+          <RouterLink :to="otherwise">{{ p.beside ? 'Take it apart where it stands instead' : 'Build it anew beside instead' }}</RouterLink>
+        </p>
         <template v-if="landmarks.length">
           <h2 class="mt-4 mb-2">Landmarks that change</h2>
           <div class="card overflow-x-auto">

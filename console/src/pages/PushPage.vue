@@ -57,6 +57,7 @@ async function look(accepted?: string) {
           to: device || undefined,
           method,
           only: only.length ? only : undefined,
+          in_place: route.query.in_place === '1' || undefined,
           swap: swap || undefined,
           at: place,
           accept_key: accepted,

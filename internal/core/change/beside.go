@@ -64,6 +64,7 @@ func (l *Language) beside(from, to *rules.Item) (plan Plan, ok bool) {
 		return plan, false
 	}
 	plan = l.straight(from, by, false)
+	plan.Beside = true
 	back := l.straight(plan.Predicted, to, false)
 	plan.Steps = append(append(plan.Steps, l.home(plan.Steps)...), back.Steps...)
 	plan.Notes = append(append(notes, plan.Notes...), back.Notes...)

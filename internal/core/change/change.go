@@ -16,6 +16,8 @@ type Language struct {
 	Table  *rules.Table
 	Remove string // how a line is taken away; {identity} stands for what identifies it
 	Leave  string // how a block is left
+
+	InPlace bool // what is in use is taken apart where it stands, even if it could be built anew beside
 }
 
 // Kind is what a step does.
@@ -46,6 +48,7 @@ type Plan struct {
 	Predicted *rules.Item        // what the device should run afterwards
 	Remains   []rules.Difference // where that is not what was asked for
 	Notes     []string           // what a person should know before
+	Beside    bool               // something in use is built anew beside
 }
 
 // Replace plans the steps after which the device runs exactly to.
@@ -56,7 +59,7 @@ func (l *Language) Replace(from, to *rules.Item) Plan { return l.plan(from, to, 
 func (l *Language) Merge(from, to *rules.Item) Plan { return l.plan(from, to, true) }
 
 func (l *Language) plan(from, to *rules.Item, merge bool) Plan {
-	if !merge {
+	if !merge && !l.InPlace {
 		if p, ok := l.beside(from, to); ok {
 			return p
 		}
