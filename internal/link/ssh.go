@@ -282,8 +282,13 @@ func authentication(c Credential) (method string, auth []ssh.AuthMethod, done fu
 		used = true
 		return nil
 	}
-	return "password", []ssh.AuthMethod{
-		ssh.PasswordCallback(func() (string, error) { return c.Password, once() }),
+	auth = []ssh.AuthMethod{
+		ssh.PasswordCallback(func() (string, error) {
+			// Beginning keyboard-interactive after this would be a second try to a device that
+			// offers both: no key takes its place, of which nothing is sent.
+			auth[1] = ssh.PublicKeys()
+			return c.Password, once()
+		}),
 		// RFC 4256: a device may ask nothing, and may ask in several rounds.
 		ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
 			if len(questions) == 0 {
@@ -297,7 +302,8 @@ func authentication(c Credential) (method string, auth []ssh.AuthMethod, done fu
 			}
 			return []string{c.Password}, once()
 		}),
-	}, done, nil
+	}
+	return "password", auth, done, nil
 }
 
 // insecure lists which of the algorithms agreed on are old.
