@@ -475,3 +475,32 @@ func TestSavedInTheWindow(t *testing.T) {
 		t.Errorf("afterwards it is %s", d.State)
 	}
 }
+
+// TestStartupWrittenInTheWindow: what somebody wrote to startup while a push waited to be
+// confirmed is kept, and not overwritten without a word.
+func TestStartupWrittenInTheWindow(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "by hand"`)
+	w.fleet.stow(r1)
+	w.pull(r1)
+	j := w.parked(w.within("5m", r1+"@1").ID)
+	w.fleet.amend(r1, "mwilks", "lane quay1", "mtu 1400")
+	w.fleet.stow(r1)
+	w.fleet.amend(r1, "mwilks", "lane quay1", "cancel mtu")
+	written := w.fleet.startup(r1)
+	w.pull(r1) // that it was pulled meanwhile does not make it ours
+	must(w.admin.Confirm(ctx(t), j.ID))(t)
+	end := w.end(j.ID)
+	if end.Outcome != "unsaved" || !strings.Contains(end.Summary, "somebody wrote startup since the push began") || w.fleet.startup(r1) != written {
+		t.Errorf("%s: %s\n%s\nstartup is\n%s", end.Outcome, end.Summary, w.logText(j.ID), w.fleet.startup(r1))
+	}
+	if kept := must(w.admin.Text(ctx(t), r1+"/startup@latest"))(t); !strings.Contains(kept.Text, "mtu 1400") {
+		t.Errorf("what was written is not kept:\n%s", kept.Text)
+	}
+	// Asked for again, startup holds what runs.
+	if j := w.push(r1 + "@1"); j.Outcome != "equal" || w.fleet.startup(r1) == written {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}

@@ -144,6 +144,28 @@ func TestChangedHostKey(t *testing.T) {
 	}
 }
 
+// TestKeyForOnePush: a key accepted with a push is accepted for that push. The place keeps
+// the one that it is known by, and says so when another is shown.
+func TestKeyForOnePush(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	was := must(w.admin.Device(ctx(t), r1))(t).HostKey
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "by hand"`)
+	w.fleet.call("POST", "/devices/"+r1+"/hostkey", nil, nil)
+	shown := must(w.admin.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222))(t)
+	p := w.preview(client.NewPreview{Ref: r1 + "@1", AcceptKey: shown.Fingerprint})
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "equal" {
+		t.Fatalf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.HostKey != was {
+		t.Errorf("its key is %s, and was %s", d.HostKey, was)
+	}
+	if j := w.pull(r1); j.Outcome != "failed" || !strings.Contains(w.logText(j.ID), "magpie device trust "+r1) {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}
+
 // changed gives a device a second version, so that there is something to push.
 func changed(w *world) {
 	w.t.Helper()

@@ -45,7 +45,7 @@ func (u *push) check() Report {
 		return u.reported(fmt.Errorf("what runs could not be kept: %w", err))
 	}
 	u.before = k.Versions[u.p.Part]
-	u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
+	u.res.Before, u.res.BeforeID, u.res.StartupID = u.before.Ref(), u.before.ID, k.Versions["startup"].ID
 	u.l.Info("kept as %s: %s", u.before.Ref(), k.Summary())
 	switch {
 	case u.v.Pull.Serial != u.p.Serial:

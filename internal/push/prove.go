@@ -82,7 +82,14 @@ func (u *push) prove() (f Facts) {
 // outcome will say that it is unsaved.
 func (u *push) saveStartup() Report {
 	u.l.Step("what runs is proved; saving to startup")
-	answer, err := u.v.Session.Save()
+	answer, err := "", error(nil)
+	if written, e := u.startupWritten(); e != nil {
+		err = e
+	} else if written {
+		err = fmt.Errorf("somebody wrote startup since the push began, and that is kept and not overwritten; look: magpie diff %[1]s/startup %[1]s; to have startup hold what runs: magpie push %[2]s", u.j.Device, u.p.Target)
+	} else {
+		answer, err = u.v.Session.Save()
+	}
 	if u.saveErr = err; err != nil {
 		u.l.Warn("not saved: %v", err)
 	} else {
@@ -95,6 +102,26 @@ func (u *push) saveStartup() Report {
 		return u.reported(err)
 	}
 	return Done
+}
+
+// startupWritten tells whether startup, as it was just read, holds neither what it held
+// when the push began nor what runs: somebody wrote it in between.
+func (u *push) startupWritten() (bool, error) {
+	now, ok := u.v.Parts["startup"]
+	doc := u.v.Dialect.Doc(u.p.Part)
+	if !ok || now.Absent || doc.Equivalent(now.Text, u.v.Parts[u.p.Part].Text) {
+		return false, nil
+	}
+	if u.res.StartupID == "" { // there was none
+		return true, nil
+	}
+	q := u.s.Store.As(job.Service)
+	was, err := q.VersionByID(context.Background(), u.res.StartupID)
+	if err != nil {
+		return false, err
+	}
+	raw, err := q.Content(context.Background(), was.ContentID)
+	return err == nil && !doc.Equivalent(now.Text, string(raw)), err
 }
 
 // judge keeps what was pulled, and compares it with what was asked for.

@@ -12,10 +12,11 @@ import (
 )
 
 // takePlace makes the unit that was pushed to the device's hardware. It is called
-// when what it runs is proved, so that what it ran before never counts.
+// when what it runs is proved, so that what it ran before never counts. A key that was
+// accepted without a swap was accepted for that push: the place keeps its own.
 func (u *push) takePlace() error {
 	ctx := context.Background()
-	if u.p.Swap == nil && u.p.Where.Key == "" {
+	if u.p.Swap == nil {
 		return nil
 	}
 	return u.l.Commit(ctx, func(q *store.Q) error {
@@ -29,7 +30,7 @@ func (u *push) takePlace() error {
 				return err
 			}
 		}
-		if u.p.Swap != nil && !u.placed(d) {
+		if !u.placed(d) {
 			d.Serials = core.Words{u.p.Swap.NewSerial}
 			u.l.Step("serial %s takes the place of %s", u.p.Swap.NewSerial, strings.Join(u.p.Swap.OldSerials, " or "))
 		}
