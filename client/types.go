@@ -557,6 +557,7 @@ type Preview struct {
 	MadeAt     time.Time    `json:"made_at"`
 	Steps      []Step       `json:"steps"`
 	Lines      int          `json:"lines"`
+	Assumed    int          `json:"assumed"` // how many of them no rule speaks of
 	Predicted  string       `json:"predicted"`
 	Remaining  []Difference `json:"remaining"`
 	Notes      []string     `json:"notes"`
@@ -584,6 +585,8 @@ type Step struct {
 	Lines []string `json:"lines"`
 	Block string   `json:"block,omitempty"`
 	Depth int      `json:"depth"`
+
+	Assumed bool `json:"assumed"` // no rule of the dialect speaks of it: that it does what most lines do is assumed
 }
 
 // Plan is how a planned push stands.
@@ -726,6 +729,8 @@ type DialectProblem struct {
 	Column int    `json:"column"`
 	Path   string `json:"path"`
 	Text   string `json:"text"`
+
+	Warning bool `json:"warning,omitempty"` // it is allowed, and hardly meant
 }
 
 // Login is a sign-in.

@@ -112,7 +112,12 @@ func (s *Server) checkDialect(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if _, out, ok := s.load(c, c.DefaultQuery("name", "dialect.yaml"), source); ok {
+	if d, out, ok := s.load(c, c.DefaultQuery("name", "dialect.yaml"), source); ok {
+		if d != nil {
+			for _, p := range d.Doubts {
+				out = append(out, client.DialectProblem(p))
+			}
+		}
 		c.JSON(200, client.Page[client.DialectProblem]{Items: out})
 	}
 }

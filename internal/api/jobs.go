@@ -198,7 +198,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	return q.VersionByID(ctx, journal.BeforeID)
 }
 
-var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Changes", "Remaining", "SetAside", "Loaded")
+var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded")
 
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
@@ -214,6 +214,11 @@ func (s *Server) preview(c *gin.Context) {
 	out.ID, out.Hash, out.MadeAt, out.At, out.Relay = row.ID, row.Hash, row.MadeAt, p.Where.Address, p.Where.Relay
 	out.Methods, out.Masked, out.Lines = []string{}, !a.Secrets, len(p.Steps)
 	out.Changes, out.Remaining, out.SetAside, out.Loaded = visit.SeenBy(a, p.Changes), visit.SeenBy(a, p.Remaining), visit.SeenBy(a, p.SetAside), visit.SeenBy(a, p.Loaded)
+	for _, st := range p.Steps {
+		if st.Assumed {
+			out.Assumed++
+		}
+	}
 	if !a.Secrets {
 		out.Predicted = p.PredictedRed
 		for i, st := range p.Steps {

@@ -38,7 +38,7 @@ func (a *app) dialect() *cli.Command {
 			if err != nil {
 				return err
 			}
-			found := dialect.Problems{}
+			found, unsound := dialect.Problems{}, false
 			for _, f := range files {
 				raw, err := os.ReadFile(f)
 				if err != nil {
@@ -47,7 +47,11 @@ func (a *app) dialect() *cli.Command {
 				d, err := dialect.Load(f, raw)
 				if err != nil {
 					found = append(found, err.(dialect.Problems)...)
-				} else if !c.Bool("json") {
+					unsound = true
+					continue
+				}
+				found = append(found, d.Doubts...)
+				if !c.Bool("json") {
 					a.s.printf("%s: sound; dialect %s, %s, %s\n", f, d.Dialect, count(len(d.Rules), "rule", "rules"), count(len(d.Parts), "part", "parts"))
 				}
 			}
@@ -56,11 +60,13 @@ func (a *app) dialect() *cli.Command {
 					a.s.printf("%s\n", p)
 				}
 			})
-			if len(found) > 0 {
+			if unsound {
 				return errDiffers
 			}
 			return nil
 		}},
+		{Name: "explain", ArgsUsage: "FILE LINE", Usage: "how a line is read and changed; needs no service. Blocks around it stand before it, joined by \" / \"",
+			Action: a.dialectExplain},
 		a.do("load", "FILE", "check a dialect file and take it into use, on every instance", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			raw, err := os.ReadFile(got[0])
 			if err != nil {
@@ -182,4 +188,48 @@ func (a *app) showTrial(t client.DialectTried) {
 	for _, w := range t.Tried.Warnings {
 		a.s.printf("note: %s\n", w)
 	}
+}
+
+// dialectExplain tells how a dialect file reads a line.
+func (a *app) dialectExplain(_ context.Context, c *cli.Command) error {
+	got, err := args(c, 2, 2)
+	if err != nil {
+		return err
+	}
+	raw, err := os.ReadFile(got[0])
+	if err != nil {
+		return err
+	}
+	d, err := dialect.Load(got[0], raw)
+	if err != nil {
+		return err
+	}
+	read, err := d.Explain(got[1])
+	if err != nil {
+		return err
+	}
+	a.print(c, read, func() {
+		for i, e := range read {
+			rule := e.Rule
+			if rule == "" {
+				rule = "none"
+			}
+			a.s.printf("%s%s  %s\n", strings.Repeat("  ", i), a.s.paint(strong, e.Line), a.s.paint(faint, "rule: "+rule))
+		}
+		e := read[len(read)-1]
+		var captures []string
+		for _, p := range e.Captures {
+			captures = append(captures, p[0]+" = "+p[1])
+		}
+		none := func(lines []string) string {
+			if len(lines) == 0 {
+				return "nothing is typed"
+			}
+			return strings.Join(lines, "\n")
+		}
+		a.s.printf("\n")
+		a.s.facts("told by", e.Identity, "value", e.Value, "captures", strings.Join(captures, ", "), "which says", strings.Join(e.Says, "\n"),
+			"to add", none(e.Add), "to remove", none(e.Remove), "note", e.Trouble)
+	})
+	return nil
 }

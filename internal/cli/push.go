@@ -432,7 +432,11 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 			} else {
 				pad = ""
 			}
-			a.s.printf("  %s  %s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l))
+			mark := ""
+			if st.Assumed && i == 0 {
+				mark = a.s.paint(faint, "   (assumed)")
+			}
+			a.s.printf("  %s  %s%s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l), mark)
 		}
 	}
 	if len(p.Changes) > 0 {
@@ -469,11 +473,21 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	if len(p.Remaining) > 0 {
 		a.s.printf("\n%s would still differ from %s:\n", count(len(p.Remaining), "line", "lines"), p.Target)
 		a.residuals(p.Remaining)
+	} else if p.Assumed > 0 {
+		a.s.printf("\nAfterwards it is expected to run what %s says, if %s. No rule of its dialect speaks of what is marked so.\n", p.Target, assumed(p.Assumed))
 	} else if len(p.SetAside) > 0 {
 		a.s.printf("\nAfterwards it is expected to run what %s says, but for that.\n", p.Target)
 	} else {
 		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
 	}
+}
+
+// assumed says what is taken for granted of lines that no rule speaks of.
+func assumed(n int) string {
+	if n == 1 {
+		return "the assumed line does what most lines do"
+	}
+	return fmt.Sprintf("the %d assumed lines do what most lines do", n)
 }
 
 // spokenTo says where a unit is spoken to for now.

@@ -28,6 +28,7 @@ type Dialect struct {
 	Blocks   *grammar.Blocks // nil where the form is another
 	Table    *rules.Table
 	Language *change.Language
+	Doubts   Problems // what is allowed in the file, and hardly meant
 	Connect  time.Duration
 	Answer   time.Duration
 	Idle     time.Duration

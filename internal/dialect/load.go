@@ -37,10 +37,15 @@ type Problem struct {
 	Column int    `json:"column"`
 	Path   string `json:"path"` // where in the data, like rules[3].path
 	Text   string `json:"text"`
+
+	Warning bool `json:"warning,omitempty"` // it is allowed, and hardly meant
 }
 
 func (p Problem) String() string {
 	s := fmt.Sprintf("%s:%d:%d: ", p.File, p.Line, p.Column)
+	if p.Warning {
+		s += "warning: "
+	}
 	if p.Path != "" {
 		s += p.Path + ": "
 	}
@@ -118,10 +123,14 @@ func Load(name string, source []byte) (*Dialect, error) {
 		return nil, l.syntax(err)
 	}
 	l.compile(d)
+	if len(l.found) == 0 {
+		l.warn(d)
+	}
 	l.variants(d, any)
 	if len(l.found) > 0 {
 		return nil, l.sorted()
 	}
+	d.Doubts = l.doubts
 	return d, nil
 }
 
@@ -191,6 +200,17 @@ type loader struct {
 	d     *Dialect
 	found Problems
 	where []string // what every path is below: a variant
+
+	doubts Problems
+}
+
+// doubt notes what is allowed and hardly meant.
+func (l *loader) doubt(path []string, format string, args ...any) {
+	found := l.found
+	l.at(path, format, args...)
+	p := l.found[len(found)]
+	p.Warning = true
+	l.doubts, l.found = append(l.doubts, p), found
 }
 
 func (l *loader) sorted() Problems {

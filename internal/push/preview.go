@@ -82,7 +82,8 @@ type SendStep struct {
 	Depth    int      `json:"depth"`
 	Hostname string   `json:"hostname,omitempty"` // a name the prompt shows from then on
 	Secrets  []string `json:"secrets,omitempty"`
-	Reach    bool     `json:"reach,omitempty"` // it carries the path by which the device is reached
+	Reach    bool     `json:"reach,omitempty"`   // it carries the path by which the device is reached
+	Assumed  bool     `json:"assumed,omitempty"` // no rule speaks of it
 
 	Content    []byte `json:"content,omitempty"` // of a load, stage or restart: the document or file, or what startup must hold
 	Current    []byte `json:"current,omitempty"` // and what it is laid over

@@ -197,7 +197,7 @@ func sendSteps(steps []change.Step, mask rules.Masker) []SendStep {
 		o := SendStep{Kind: string(st.Kind), Lines: st.Lines, Masked: slices.Clone(st.Lines), Block: st.Block, Depth: st.Depth}
 		if st.Item != nil {
 			o.Reach = st.Item.Rule != nil && st.Item.Rule.Reach
-			o.Secrets = st.Item.Secrets()
+			o.Secrets, o.Assumed = st.Item.Secrets(), st.Assumed()
 			if st.Kind != change.Remove {
 				o.Hostname = st.Item.Hostname()
 			}

@@ -144,9 +144,13 @@ const ink = {
             <span class="w-4 shrink-0 select-none">{{ s.kind === 'set' ? '+' : s.kind === 'remove' ? '−' : '' }}</span>
             <span class="whitespace-pre"
               ><b v-if="whole" class="font-semibold">{{ s.kind }}&nbsp;</b>{{ '  '.repeat(s.depth) + s.lines.join('\n') }}</span
-            >
+            ><i v-if="s.assumed" class="pl-4 text-faded">assumed</i>
           </li>
         </ol>
+        <p v-if="p.assumed" class="mt-2 text-faded">
+          No rule of the dialect speaks of {{ p.assumed === 1 ? '1 line' : `${p.assumed} lines` }}: that {{ p.assumed === 1 ? 'it does' : 'they do' }}
+          what most lines do is assumed.
+        </p>
         <template v-if="p.changes.length">
           <h2 class="mt-4 mb-2">What that changes in {{ p.part }}</h2>
           <DifferenceList :differences="changes" />

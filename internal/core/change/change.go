@@ -42,6 +42,12 @@ type Step struct {
 	Item  *rules.Item // what it is about; nil for Leave
 }
 
+// Assumed tells whether a line is added or taken away that no rule speaks of: that this
+// does what it does with most lines is assumed.
+func (s Step) Assumed() bool {
+	return s.Item != nil && s.Item.Rule == nil && (s.Kind != Enter || s.New)
+}
+
 // Plan is a change worked out.
 type Plan struct {
 	Steps     []Step

@@ -131,6 +131,31 @@ func (t *Table) Keys(path []string) (keys []string) {
 	return nil
 }
 
+// Covers tells whether the rule matches all that another does.
+func (r *Rule) Covers(o *Rule) bool {
+	if len(r.segs) != len(o.segs) {
+		return false
+	}
+	for i, seg := range r.segs {
+		other := o.segs[i]
+		for j, t := range seg {
+			if j >= len(other) {
+				return false
+			}
+			if t.rest {
+				break
+			}
+			if other[j].rest || t.capture == "" && (other[j].capture != "" || other[j].word != t.word) {
+				return false
+			}
+			if j == len(seg)-1 && len(other) != len(seg) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // Has tells whether the path's last segment has that capture.
 func (r *Rule) Has(capture string) bool {
 	return slices.ContainsFunc(r.segs[len(r.segs)-1], func(t token) bool { return t.capture == capture })
