@@ -19,7 +19,7 @@ func TestGuide(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	guide, _, _ := strings.Cut(string(raw), "## The reference")
+	guide, _, _ := strings.Cut(string(raw), "## When a line is not like the others")
 	var src strings.Builder
 	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(guide, -1) {
 		src.WriteString(m[1])

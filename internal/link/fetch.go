@@ -13,6 +13,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"magpie/internal/core"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
@@ -539,7 +540,7 @@ func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 	}
 	first := p.Whole.First
 	if len(lines) <= len(first) {
-		return fmt.Sprintf("only %d lines came", len(lines))
+		return "only " + core.Count(len(lines), "line", "lines") + " came"
 	}
 	for i, pattern := range first {
 		if !d.Pattern(pattern).MatchString(lines[i]) {

@@ -54,6 +54,6 @@ func (u *push) found(ctx context.Context) (outcome, said string, err error) {
 		}
 		return core.Undone, "looked at since: the device runs what it ran before, " + u.res.Before, nil
 	}
-	return core.Differs, fmt.Sprintf("looked at since and kept as %s: %d lines differ from %s; to go back to what ran before: magpie push %s; to finish it: magpie push %s",
-		u.res.After, len(u.res.Remaining), u.p.Target, u.res.Before, u.p.Target), nil
+	return core.Differs, fmt.Sprintf("looked at since and kept as %s: %s from %s; to go back to what ran before: magpie push %s; to finish it: magpie push %s",
+		u.res.After, core.Count(len(u.res.Remaining), "line differs", "lines differ"), u.p.Target, u.res.Before, u.p.Target), nil
 }

@@ -464,11 +464,11 @@ func (s State) known() string {
 	}
 	switch {
 	case s.Answered == s.Lines:
-		return fmt.Sprintf("the push broke off while %s; all %d lines had been taken", doing, s.Lines)
+		return fmt.Sprintf("the push broke off while %s; all of %s had been taken", doing, core.Count(s.Lines, "line", "lines"))
 	case s.Answered < s.Announced:
-		return fmt.Sprintf("the push broke off while %s: of %d lines, %d were taken and line %d is in doubt", doing, s.Lines, s.Answered, s.Announced)
+		return fmt.Sprintf("the push broke off while %s: of %s, %d were taken and line %d is in doubt", doing, core.Count(s.Lines, "line", "lines"), s.Answered, s.Announced)
 	}
-	return fmt.Sprintf("the push broke off while %s: of %d lines, %d were taken", doing, s.Lines, s.Answered)
+	return fmt.Sprintf("the push broke off while %s: of %s, %d were taken", doing, core.Count(s.Lines, "line", "lines"), s.Answered)
 }
 
 // Before is the state as it is saved before a deed.

@@ -192,9 +192,9 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	}
 	switch n := len(u.res.Remaining); {
 	case n > 0 && u.merged(u.res.Remaining):
-		return core.Differs, fmt.Sprintf("all of %s is there; %d other lines were left, as the preview said", u.p.Target, n), nil
+		return core.Differs, fmt.Sprintf("all of %s is there; %s left, as the preview said", u.p.Target, core.Count(n, "other line was", "other lines were")), nil
 	case n > 0:
-		return core.Differs, fmt.Sprintf("%d lines still differ from %s", n, u.p.Target), nil
+		return core.Differs, fmt.Sprintf("%s from %s", core.Count(n, "line still differs", "lines still differ"), u.p.Target), nil
 	case v.Unsaved():
 		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
 	}

@@ -276,7 +276,7 @@ func (u *push) course(a Action, f Facts) {
 // quote the configuration.
 func (u *push) reason(a Action, f Facts) (why, said string) {
 	sending := u.st.Phase == Sending || u.st.Phase == Arming
-	count := fmt.Sprintf("after %d of %d lines", u.st.Answered, u.st.Lines)
+	count := fmt.Sprintf("after %d of %s", u.st.Answered, core.Count(u.st.Lines, "line", "lines"))
 	switch a.Why {
 	case ByHand:
 		if sending {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"magpie/internal/core"
 	"magpie/internal/core/change"
 	"magpie/internal/core/rules"
 	"magpie/internal/core/text"
@@ -142,7 +143,7 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 	if len(p.changes) == 0 {
 		return p, nil
 	}
-	what := fmt.Sprintf("the whole of %s, %d lines", part, len(text.Lines(want)))
+	what := fmt.Sprintf("the whole of %s, %s", part, core.Count(len(text.Lines(want)), "line", "lines"))
 	if doc.Opaque() {
 		what = fmt.Sprintf("the file %s, %d bytes", part, len(want))
 	}
@@ -179,7 +180,7 @@ func (s *Service) staged(v *visit.Visit, doc *dialect.Doc, have, want string) (p
 		return p, err
 	}
 	if now := v.Parts["startup"]; now.Absent || !doc.Equivalent(now.Text, want) {
-		put := say("stage", fmt.Sprintf("startup, %d lines", len(text.Lines(want))))
+		put := say("stage", "startup, "+core.Count(len(text.Lines(want)), "line", "lines"))
 		put.Content = []byte(want)
 		p.steps = append(p.steps, put)
 	} else {

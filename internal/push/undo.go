@@ -35,7 +35,7 @@ func (u *push) undo() (f Facts) {
 	u.res.Remaining = left
 	switch {
 	case len(left) > 0:
-		f.Outcome, u.said = core.Differs, fmt.Sprintf("undone but for %d lines", len(left))
+		f.Outcome, u.said = core.Differs, "undone but for "+core.Count(len(left), "line", "lines")
 	case u.v.Unsaved() && !u.p.Unsaved && u.v.Dialect.Change.Save != nil:
 		f.Outcome, u.said = core.NotSaved, "the device runs again what it ran before, "+u.res.Before+", but startup does not hold that: a restart would bring something else"
 	default:

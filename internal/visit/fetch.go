@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"magpie/internal/core"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
@@ -68,7 +69,7 @@ func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into m
 		case dia.Doc(name).Opaque():
 			l.Info("%s: %d bytes, whole", name, len(p.Text))
 		default:
-			l.Info("%s: %d lines, whole", name, len(text.Lines(p.Text)))
+			l.Info("%s: %s, whole", name, core.Count(len(text.Lines(p.Text)), "line", "lines"))
 		}
 	}
 	return nil

@@ -208,7 +208,11 @@ func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *r
 		}
 	}
 	if again > 0 {
-		p.note("%s: order matters here and new lines only go to %s, so %d of its lines are taken away and added again; in between it is incomplete", where(in), placed(before), again)
+		lines := "1 of its lines is"
+		if again > 1 {
+			lines = fmt.Sprintf("%d of its lines are", again)
+		}
+		p.note("%s: order matters here and new lines only go to %s, so %s taken away and added again; in between it is incomplete", where(in), placed(before), lines)
 	}
 	for i, w := range to {
 		h := has[w.ID]
