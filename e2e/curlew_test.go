@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"magpie/client"
+	"magpie/dialects"
 )
 
 // TestLineRouter: a device whose lines go away in ways of their own, whose line editor
@@ -61,5 +62,19 @@ func TestLineRouter(t *testing.T) {
 	}
 	if after := w.fleet.running(name); after != before {
 		t.Errorf("after the refusal it runs\n%s", after)
+	}
+	// Of what no rule speaks the preview says that it is assumed, and counts it.
+	src, err := dialects.Files.ReadFile("curlew.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	must(w.admin.LoadDialect(ctx(t), "curlew.yaml", strings.Replace(string(src), "  - {path: 'ask {address}', sequence: ask}\n", "", 1)))(t)
+	w.fleet.amend(name, "mwilks", "strike ask 10.30.0.6", "pier 1", "says less", "end")
+	p = w.preview(client.NewPreview{Ref: name + "@1"})
+	if p.Assumed != 1 || p.Lines != 3 {
+		t.Errorf("%d of %d lines are assumed", p.Assumed, p.Lines)
+	}
+	if out, _, _ := w.cli("push", name+"@1", "--preview"); !strings.Contains(out, "ask 10.30.0.6   (assumed)") || !strings.Contains(out, "if the assumed line does what most lines do") {
+		t.Error(out)
 	}
 }

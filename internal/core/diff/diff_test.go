@@ -216,3 +216,21 @@ func FuzzPatchingOneSideYieldsTheOther(f *testing.F) {
 		}
 	})
 }
+
+// TestHunkNamesItsBlocks: a hunk says of each change which block it stands in, each once,
+// and not of more than a few.
+func TestHunkNamesItsBlocks(t *testing.T) {
+	var a, b []string
+	for i := range 6 {
+		a = append(a, fmt.Sprintf("lane %d", i), "  mtu 1500", "  note x")
+		b = append(b, fmt.Sprintf("lane %d", i), "  mtu 9000", "  note x")
+	}
+	in := func(_ bool, line int) string { return a[(line-1)/3*3] }
+	for lanes, want := range map[int]string{1: "lane 0", 2: "lane 0; lane 1", 4: "lane 0; lane 1; lane 2; lane 3", 6: "lane 0; lane 1; lane 2; lane 3; …"} {
+		old := append(slices.Clone(a[:3*lanes]), "end")
+		now := append(slices.Clone(b[:3*lanes]), "end")
+		if got := Hunks(old, now, Lines(old, now), 3, in); len(got) != 1 || got[0].Block != want {
+			t.Errorf("%d lanes: %+v", lanes, got)
+		}
+	}
+}

@@ -4,14 +4,15 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 )
 
 // Hunk is a group of edits with the unchanged lines around them.
 type Hunk struct {
-	A, ALen int // first line in the old text, from 1, and how many
-	B, BLen int // the same in the new text
-	Block   string
+	A, ALen int    // first line in the old text, from 1, and how many
+	B, BLen int    // the same in the new text
+	Block   string // the blocks that its changes stand in, joined by "; "; empty at the top
 	Lines   []Line
 }
 
@@ -54,13 +55,35 @@ func frame(es []Edit, lenA, lenB, context int, enclosing func(bool, int) string)
 	h := Hunk{A: first.Start - lead + 1, B: first.From - lead + 1,
 		ALen: last.End + trail - (first.Start - lead), BLen: last.To + trail - (first.From - lead)}
 	if enclosing != nil {
-		if first.To > first.From {
-			h.Block = enclosing(false, first.From+1)
-		} else {
-			h.Block = enclosing(true, first.Start+1)
-		}
+		h.Block = blocks(es, enclosing)
 	}
 	return h
+}
+
+// mostBlocks is how many a hunk names.
+const mostBlocks = 4
+
+// blocks names those that edits stand in, each once, in their order.
+func blocks(es []Edit, enclosing func(old bool, line int) string) string {
+	var named []string
+	name := func(old bool, line int) (more bool) {
+		if b := enclosing(old, line); b != "" && !slices.Contains(named, b) {
+			named = append(named, b)
+		}
+		return len(named) <= mostBlocks
+	}
+	for _, e := range es {
+		old, from, to := false, e.From, e.To
+		if from == to {
+			old, from, to = true, e.Start, e.End
+		}
+		for i := from; i < to; i++ {
+			if !name(old, i+1) {
+				return strings.Join(named[:mostBlocks], "; ") + "; …"
+			}
+		}
+	}
+	return strings.Join(named, "; ")
 }
 
 // walk calls line for every line of a hunk, with its places from 0.
