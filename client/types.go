@@ -4,6 +4,8 @@ package client
 
 import (
 	_ "embed"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -197,6 +199,15 @@ type Identity struct {
 	Serial  string `json:"serial"`
 	Release string `json:"release,omitempty"`
 	Factory bool   `json:"factory,omitempty"` // it has factory settings
+}
+
+// Said is all that it says, in words.
+func (i Identity) Said() string {
+	said := []string{i.Host, i.Model, "serial " + i.Serial, i.Release}
+	if i.Release != "" {
+		said[3] = "release " + i.Release
+	}
+	return strings.Join(slices.DeleteFunc(said, func(s string) bool { return s == "" }), ", ")
 }
 
 // Version is one part's content at one time, immutable.

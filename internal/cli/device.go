@@ -329,7 +329,7 @@ func (a *app) showTried(t client.Tried) {
 	for _, w := range t.Warnings {
 		fmt.Fprintf(a.s.err, "Note: %s\n", w)
 	}
-	fmt.Fprintf(a.s.err, "Signed in: %s, %s, serial %s, release %s\n", t.Host, t.Model, t.Serial, t.Release)
+	fmt.Fprintf(a.s.err, "Signed in: %s\n", t.Said())
 	if t.Factory {
 		fmt.Fprintf(a.s.err, "It has factory settings.\n")
 	}

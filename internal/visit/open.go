@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/job"
 	"magpie/internal/link"
@@ -83,7 +84,7 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 		return err
 	}
 	id := v.Identity
-	v.Log.Info("signed in: %s, %s, serial %s, release %s", id.Host, id.Model, id.Serial, id.Release)
+	v.Log.Info("signed in: %s", client.Identity(id).Said())
 	if v.Device.Member != "" {
 		return v.findMember()
 	}

@@ -212,7 +212,7 @@ func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *r
 		if again > 1 {
 			lines = fmt.Sprintf("%d of its lines are", again)
 		}
-		p.note("%s: order matters here and new lines only go to %s, so %s taken away and added again; in between it is incomplete", where(in), placed(before), lines)
+		p.note("%s: order matters here and new lines only go to %s, so %s taken away and added again; in between it is incomplete", where(in, to[0]), placed(before), lines)
 	}
 	for i, w := range to {
 		h := has[w.ID]
@@ -226,11 +226,16 @@ func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *r
 	}
 }
 
-func where(block *rules.Item) string {
-	if path := block.Path(); path != "" {
-		return path
+// where names lines of a block that are ordered among each other, by one of them.
+func where(block, one *rules.Item) string {
+	path := block.Path()
+	if path == "" {
+		path = "at the top"
 	}
-	return "at the top"
+	if among, _ := one.Order(); among != "" {
+		path += ", " + among
+	}
+	return path
 }
 
 func placed(before *regexp.Regexp) string {
