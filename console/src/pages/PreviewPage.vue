@@ -148,7 +148,8 @@ const ink = {
           </li>
         </ol>
         <p v-if="p.assumed" class="mt-2 text-faded">
-          No rule of the dialect speaks of {{ p.assumed === 1 ? '1 line' : `${p.assumed} lines` }}: that {{ p.assumed === 1 ? 'it does' : 'they do' }}
+          No rule of the dialect speaks of {{ p.assumed === 1 ? '1 line' : `${p.assumed} lines` }}: that
+          {{ p.assumed === 1 ? 'it does' : 'they do' }}
           what most lines do is assumed.
         </p>
         <template v-if="p.changes.length">
