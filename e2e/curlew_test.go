@@ -78,3 +78,64 @@ func TestLineRouter(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+// TestWhatCannotBeRead: a stretch that the grammar cannot read costs only itself. The pull
+// says so, what can be read is pushed, nobody without the right to secrets sees the rest, and
+// a push that would have to touch it is refused before anything is sent.
+func TestWhatCannotBeRead(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("curlew"))
+	const name = "callowmere-c1"
+	src, err := dialects.Files.ReadFile("curlew.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	must(w.admin.LoadDialect(ctx(t), "curlew.yaml", strings.Replace(string(src), `|choice \S+)$`, `)$`, 1)))(t)
+	j := w.pull(name)
+	if log := w.logText(j.ID); j.Outcome != "done" || !strings.Contains(log, "1 line cannot be read as dialect curlew says, the first is line ") || !strings.Contains(log, `"end" closes a block, and none is open`) {
+		t.Fatalf("%s\n%s", j.Outcome, log)
+	}
+	before := w.fleet.running(name)
+	w.fleet.amend(name, "mwilks", "pier 1", "says less", "end")
+	if j := w.push(name + "@1"); j.Outcome != "equal" || w.fleet.running(name) != before {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	if got := must(w.addUser("shortsighted", "reader").Text(ctx(t), name+"@1"))(t); !strings.Contains(got.Text, "‹a line that the dialect cannot read›") || strings.Contains(got.Text, "demo-nest") {
+		t.Error(got.Text)
+	}
+	w.fleet.amend(name, "mwilks", "strike at pier 1 choice", "strike choice main")
+	if _, said, status := w.cli("push", name+"@1", "--preview"); status == 0 || !strings.Contains(said, "cannot be read as dialect curlew says") || !strings.Contains(said, "nothing was sent") {
+		t.Errorf("%d: %s", status, said)
+	}
+}
+
+// TestExact: of a part that is kept by hand every byte counts.
+func TestExact(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	src, err := dialects.Files.ReadFile("tern.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if j := w.pull(r1); !strings.Contains(j.Summary, "running 1") {
+		t.Fatal(j.Summary)
+	}
+	exact := strings.Replace(string(src), "\nparts:\n  running:\n", "\nparts:\n  running:\n    exact: true\n", 1)
+	if exact == string(src) {
+		t.Fatal("the dialect was not changed")
+	}
+	must(w.admin.LoadDialect(ctx(t), "tern.yaml", exact))(t)
+	eventually(t, "the time of day in its head is another one", func() bool {
+		return strings.Contains(w.pull(r1).Summary, "running 2")
+	})
+	d := must(w.admin.Diff(ctx(t), r1+"@1", r1+"@2", 0, false))(t)
+	if d.Relation != "different" || !strings.Contains(d.Unified, "+.. running of ") {
+		t.Errorf("%s\n%s", d.Relation, d.Unified)
+	}
+	yes := true
+	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &yes}))(t)
+	drift := must(w.admin.Drift(ctx(t), []string{r1}, false))(t)
+	if len(drift) != 1 || drift[0].State != "drifted" || len(drift[0].Differences) < 2 || !strings.HasPrefix(drift[0].Differences[0].Have, ".. running of ") {
+		t.Errorf("%+v", drift)
+	}
+}

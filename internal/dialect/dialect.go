@@ -301,6 +301,15 @@ func (d *Doc) Tree(src string) (*grammar.Node, error) {
 	return d.grammar.Parse(src)
 }
 
+// Unread lists the lines of a text that the grammar cannot read, in their order.
+func (d *Doc) Unread(src string) []*grammar.Node {
+	root, err := d.Tree(src)
+	if err != nil {
+		return nil
+	}
+	return grammar.Unread(root)
+}
+
 // Parse reads configuration text as the dialect's grammar says and returns
 // both the tree and what it means.
 func (d *Doc) Parse(src string) (*grammar.Node, *rules.Item, error) {
@@ -316,6 +325,9 @@ func (d *Doc) Parse(src string) (*grammar.Node, *rules.Item, error) {
 // Contents that agree in it are unchanged. Text the grammar cannot read is
 // returned as it is.
 func (d *Doc) Settled(src string) string {
+	if d.Part.Exact {
+		return src
+	}
 	if d.grammar == nil {
 		raw := []byte(src)
 		for _, r := range d.Part.Ignore {
@@ -344,6 +356,9 @@ func (d *Doc) Settled(src string) string {
 // Resalted returns a text's lines without the words that the device salts anew
 // each time.
 func (d *Doc) Resalted(lines []string, src string) []string {
+	if d.Part.Exact {
+		return lines
+	}
 	root, err := d.Tree(src)
 	if err != nil {
 		return lines
@@ -368,7 +383,7 @@ func (d *Doc) Salted(src string) (out []string) {
 // SettledLines tells of each line whether Settled keeps it.
 func (d *Doc) SettledLines(src string) []bool {
 	n := len(text.Lines(src))
-	if root, err := d.Tree(src); err == nil {
+	if root, err := d.Tree(src); err == nil && !d.Part.Exact {
 		return d.Table.Settled(n, root)
 	}
 	all := make([]bool, n)
@@ -381,8 +396,8 @@ func (d *Doc) SettledLines(src string) []bool {
 // Equivalent compares two contents under the dialect's rules, and as they are
 // once settled where the grammar cannot read a side.
 func (d *Doc) Equivalent(a, b string) bool {
-	if a == b {
-		return true
+	if a == b || d.Part.Exact {
+		return a == b
 	}
 	_, ta, errA := d.Parse(a)
 	_, tb, errB := d.Parse(b)

@@ -397,6 +397,8 @@ type Part struct {
 	Holds string `yaml:"holds" is:"all|differences"`
 	// Whether secrets in it are what they are, other each time, or left out.
 	Secrets string `yaml:"secrets" is:"real|salted|withheld"`
+	// It is kept by hand, so that every byte counts: comments, blanks, order, the end of the last line. It is unchanged only while all of them are the same, and is read by the grammar all the same.
+	Exact bool `yaml:"exact"`
 	// Where it is not of the grammar's form.
 	Form string `yaml:"form" is:"opaque"`
 	// Bytes of an opaque file that change by themselves.

@@ -54,7 +54,6 @@ type Result struct {
 	Target    string             `json:"target"`
 	Before    string             `json:"before,omitempty"` // the version kept before
 	BeforeID  string             `json:"before_id,omitempty"`
-	StartupID string             `json:"startup_id,omitempty"` // the version that startup held then
 	After     string             `json:"after,omitempty"`
 	Sent      int                `json:"sent"`  // lines the device took
 	Total     int                `json:"total"` // lines previewed

@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -45,7 +46,8 @@ func (u *push) check() Report {
 		return u.reported(fmt.Errorf("what runs could not be kept: %w", err))
 	}
 	u.before = k.Versions[u.p.Part]
-	u.res.Before, u.res.BeforeID, u.res.StartupID = u.before.Ref(), u.before.ID, k.Versions["startup"].ID
+	u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
+	u.st.Startup = cmp.Or(k.Versions["startup"].ID, noStartup)
 	u.l.Info("kept as %s: %s", u.before.Ref(), k.Summary())
 	switch {
 	case u.v.Pull.Serial != u.p.Serial:

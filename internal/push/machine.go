@@ -117,6 +117,7 @@ type State struct {
 	Due       *time.Time `json:"due,omitempty"`       // the end of its window
 	Fires     *time.Time `json:"fires,omitempty"`     // when the device's own undo has had its time
 	Cancelled bool       `json:"cancelled,omitempty"` // a person's cancel is why it is taken back
+	Startup   string     `json:"startup,omitempty"`   // the version that startup held when it was checked; decides nothing
 	Kept      string     `json:"kept,omitempty"`      // by whom it was confirmed; that stands
 	Owed      bool       `json:"owed,omitempty"`      // the undo is owed, whatever it takes
 	Left      bool       `json:"left,omitempty"`      // a line was refused, and what was applied before it was left

@@ -104,6 +104,9 @@ func (u *push) saveStartup() Report {
 	return Done
 }
 
+// noStartup stands for startup's version where the device had none.
+const noStartup = "none"
+
 // startupWritten tells whether startup, as it was just read, holds neither what it held
 // when the push began nor what runs: somebody wrote it in between.
 func (u *push) startupWritten() (bool, error) {
@@ -112,11 +115,14 @@ func (u *push) startupWritten() (bool, error) {
 	if !ok || now.Absent || doc.Equivalent(now.Text, u.v.Parts[u.p.Part].Text) {
 		return false, nil
 	}
-	if u.res.StartupID == "" { // there was none
+	switch u.st.Startup {
+	case "": // checked by an older program, which did not say
+		return false, nil
+	case noStartup:
 		return true, nil
 	}
 	q := u.s.Store.As(job.Service)
-	was, err := q.VersionByID(context.Background(), u.res.StartupID)
+	was, err := q.VersionByID(context.Background(), u.st.Startup)
 	if err != nil {
 		return false, err
 	}

@@ -124,6 +124,9 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		if method == "merge" {
 			plan = lang.Merge(from, to)
 		}
+		if u := plan.Unread; u != nil {
+			return p, fmt.Errorf("line %d cannot be read as dialect %s says (%s), and this push would have to send it or take it away; nothing was sent. Have the dialect read it, choose blocks that leave it alone, or push it another way", u.Src, v.Dialect.Dialect, u.Unread)
+		}
 		steps := sendSteps(plan.Steps, mask)
 		if len(steps) > 0 && len(v.Dialect.Change.Live) > 0 {
 			steps = append(steps, say("live", "what was sent takes effect"))

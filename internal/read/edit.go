@@ -93,6 +93,9 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 	if _, _, err := doc.Parse(content); err != nil {
 		return no("it cannot be read as the dialect says: %v", err)
 	}
+	if u := doc.Unread(content); len(u) > 0 {
+		return no("line %d cannot be read as the dialect says: %s", u[0].Line, u[0].Unread)
+	}
 	raw, err := q.Content(ctx, base.ContentID)
 	if err != nil {
 		return base, err

@@ -70,6 +70,9 @@ func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into m
 			l.Info("%s: %d bytes, whole", name, len(p.Text))
 		default:
 			l.Info("%s: %s, whole", name, core.Count(len(text.Lines(p.Text)), "line", "lines"))
+			if u := dia.Doc(name).Unread(p.Text); len(u) > 0 {
+				l.Warn("%s: %s read as dialect %s says, the first is line %d: %s; what cannot be read is kept and compared as it stands", name, core.Count(len(u), "line cannot be", "lines cannot be"), dia.Dialect, u[0].Line, u[0].Unread)
+			}
 		}
 	}
 	return nil

@@ -5,11 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/change"
+	"magpie/internal/core/diff"
 	"magpie/internal/core/rules"
+	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/store"
 	"magpie/internal/wire"
@@ -44,6 +47,9 @@ func (s *Service) DifferencesOf(doc *dialect.Doc, have, want string, other bool)
 		}
 		return []Difference{{Have: h, Want: w, HaveMasked: h, WantMasked: w}}, nil
 	}
+	if doc.Part.Exact {
+		return s.exactly(doc, have, want)
+	}
 	_, is, err := doc.Parse(have)
 	if err != nil {
 		return nil, err
@@ -56,6 +62,54 @@ func (s *Service) DifferencesOf(doc *dialect.Doc, have, want string, other bool)
 		should, _ = change.Bound(is, should)
 	}
 	return Masked(rules.Differences(is, should), s.Masker(doc.Dialect)), nil
+}
+
+// exactly lists what differs between texts of which every byte counts, line by line.
+func (s *Service) exactly(doc *dialect.Doc, have, want string) ([]Difference, error) {
+	out := []Difference{}
+	if have == want {
+		return out, nil
+	}
+	masked := map[string][]string{}
+	for _, src := range []string{have, want} {
+		m, err := s.Masked(doc, src)
+		if err != nil {
+			return nil, err
+		}
+		masked[src] = text.Lines(m)
+	}
+	a, b := doc.Split(have), doc.Split(want)
+	within := func(t diff.Text, i int) string {
+		if i < len(t.Within) {
+			return t.Within[i]
+		}
+		return ""
+	}
+	// A line without words still has to be seen.
+	shown := func(l string) string {
+		if strings.TrimSpace(l) == "" {
+			return fmt.Sprintf("a blank line of %d characters", len(l))
+		}
+		return l
+	}
+	for _, e := range diff.Lines(a.Lines, b.Lines) {
+		for i := e.Start; i < e.End; i++ {
+			out = append(out, Difference{Block: within(a, i), Have: shown(a.Lines[i]), HaveMasked: shown(masked[have][i])})
+		}
+		for i := e.From; i < e.To; i++ {
+			out = append(out, Difference{Block: within(b, i), Want: shown(b.Lines[i]), WantMasked: shown(masked[want][i])})
+		}
+	}
+	if len(out) == 0 {
+		const ended, open = "the last line ends as lines do", "the last line has no end"
+		d := Difference{Have: ended, Want: open}
+		if strings.HasSuffix(want, "\n") {
+			d = Difference{Have: open, Want: ended}
+		}
+		d.HaveMasked, d.WantMasked = d.Have, d.Want
+		out = append(out, d)
+	}
+	return out, nil
 }
 
 // FileMark tells files apart without telling anything of them: they may hold

@@ -69,6 +69,9 @@ func (l *Language) beside(from, to *rules.Item) (plan Plan, ok bool) {
 	plan.Steps = append(append(plan.Steps, l.home(plan.Steps)...), back.Steps...)
 	plan.Notes = append(append(notes, plan.Notes...), back.Notes...)
 	plan.Predicted, plan.Remains = back.Predicted, back.Remains
+	if plan.Unread == nil {
+		plan.Unread = back.Unread
+	}
 	return plan, true
 }
 

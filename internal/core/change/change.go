@@ -55,6 +55,7 @@ type Plan struct {
 	Remains   []rules.Difference // where that is not what was asked for
 	Notes     []string           // what a person should know before
 	Beside    bool               // something in use is built anew beside
+	Unread    *rules.Item        // a line that would have to be sent or taken away, and that the grammar cannot read; nil: none
 }
 
 // Replace plans the steps after which the device runs exactly to.
@@ -81,6 +82,12 @@ func (l *Language) straight(from, to *rules.Item, merge bool) Plan {
 	p.together()
 	p.depend()
 	plan := Plan{Steps: p.emit(), Notes: p.notes}
+	for _, o := range p.ops {
+		if o.kind != "" && o.item.Unread != "" {
+			plan.Unread = o.item
+			break
+		}
+	}
 	plan.Predicted = from.Clone(nil)
 	if err := l.Apply(plan.Predicted, plan.Steps); err != nil {
 		plan.Notes = append(plan.Notes, "the device is expected to refuse a line: "+err.Error())

@@ -33,9 +33,6 @@ func TestForms(t *testing.T) {
 	}{
 		{"braces", braces, "# c\na b {\n  c 1;\n  d {\n    e;\n  }\n}\nf;\n", "a b\n c 1\n d\n  e\nf\n", ""},
 		{"an empty block in braces", braces, "a {\n}\n", "a\n", ""},
-		{"a brace too few", braces, "a {\n b;\n", "", `line 1: the block "a" is never closed`},
-		{"a brace too many", braces, "a {\n}\n}\n", "", "line 3: "},
-		{"no end to a line", braces, "a\n", "", "line 1: "},
 		{"a closing word", closing, "pen a\n gate b\n  x\n done\n y\ndone\nz\n", "pen a\n gate b\n  x\n y\nz\n", ""},
 		{"flat", &Blocks{Flat: true, Comments: []string{"#"}}, "a : b\n  c : d\n\n# e\n", "a : b\nc : d\n", ""},
 		{"a list told by its first leaf", XML{}, "<a><b><n>1</n><v>x</v></b><b><n>2</n></b></a>", "a\n b 1\n  v x\n b 2\n", ""},

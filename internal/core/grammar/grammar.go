@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"unicode"
 
 	"magpie/internal/core/text"
 )
@@ -23,6 +24,10 @@ type Node struct {
 	Last int      // where it ends when that is another line: a closing mark; else 0
 	Body []string // delimited text after the line, verbatim, closing line included
 	Kids []*Node
+
+	// Unread is why the grammar cannot read the line; empty where it can. Such a line
+	// is kept as it stands and means nothing but itself.
+	Unread string
 
 	// Ident is how many of the words tell the node from its siblings, where the
 	// form itself says so; 0 where it does not.
@@ -68,7 +73,8 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Msg) }
 
-// Parse reads src. The error, if any, is an *Error.
+// Parse reads src. What it cannot read costs only that stretch: its lines are kept as
+// they are, each with the reason. There is no error.
 func (g *Blocks) Parse(src string) (*Node, error) {
 	if g.Flat || g.Marks != nil {
 		return g.marked(src)
@@ -93,29 +99,41 @@ func (g *Blocks) Parse(src string) (*Node, error) {
 			open = open[:len(open)-1]
 		}
 		parent := open[len(open)-1]
-		if len(parent.node.Kids) > 0 && parent.node.Kids[0].Line > 0 {
-			first := lines[parent.node.Kids[0].Line-1]
-			if want := len(first) - len(strings.TrimLeft(first, " \t")); want != indent {
-				return nil, &Error{i + 1, fmt.Sprintf("indented by %d, between its neighbours' depths (%d was expected)", indent, want)}
-			}
-		}
 		n := &Node{Text: strings.TrimRight(bare, " \t"), Line: i + 1}
-		if len(parent.node.Kids) == 0 && len(parent.node.Body) > 0 {
-			return nil, &Error{i + 1, "indented below a delimited text"}
-		}
 		parent.node.Kids = append(parent.node.Kids, n)
-		open = append(open, level{indent, n})
-		var err error
-		if i, err = g.body(n, lines, i); err != nil {
-			return nil, err
+		if want := depthOf(parent.node, n, lines); want >= 0 && want != indent {
+			n.Unread = fmt.Sprintf("indented by %d, between its neighbours' depths (%d was expected)", indent, want)
+		} else if len(parent.node.Kids) == 1 && len(parent.node.Body) > 0 {
+			n.Unread = "indented below a delimited text"
 		}
+		if n.Unread != "" { // and so is what stands deeper
+			for i+1 < len(lines) && strings.TrimSpace(lines[i+1]) != "" && len(lines[i+1])-len(strings.TrimLeft(lines[i+1], " \t")) > indent {
+				i++
+				parent.node.Kids = append(parent.node.Kids, &Node{Text: strings.TrimSpace(lines[i]), Line: i + 1, Unread: "it stands below a line that cannot be read"})
+			}
+			continue
+		}
+		open = append(open, level{indent, n})
+		i = g.body(n, lines, i)
 	}
 	return root, nil
 }
 
+// depthOf is how deep the first line of a block stands that could be read, besides n;
+// -1 if there is none.
+func depthOf(block, n *Node, lines []string) int {
+	for _, k := range block.Kids {
+		if k != n && k.Unread == "" && k.Line > 0 {
+			l := lines[k.Line-1]
+			return len(l) - len(strings.TrimLeft(l, " \t"))
+		}
+	}
+	return -1
+}
+
 // body takes the delimited text that follows a line, if one does, and returns
-// the index of the last line taken.
-func (g *Blocks) body(n *Node, lines []string, i int) (int, error) {
+// the index of the last line taken. One that is never closed cannot be read.
+func (g *Blocks) body(n *Node, lines []string, i int) int {
 	for _, d := range g.Delimited {
 		if !d.Opens.MatchString(n.Text) {
 			continue
@@ -123,12 +141,30 @@ func (g *Blocks) body(n *Node, lines []string, i int) (int, error) {
 		for i++; i < len(lines); i++ {
 			n.Body = append(n.Body, lines[i])
 			if d.Closes.MatchString(lines[i]) {
-				return i, nil
+				return i
 			}
 		}
-		return i, &Error{n.Line, fmt.Sprintf("%q is never closed", n.Text)}
+		n.Unread = fmt.Sprintf("%q is never closed", n.Text)
+		return i
 	}
-	return i, nil
+	return i
+}
+
+// comment cuts a comment off that stands behind the mark which ends a line.
+func (g *Blocks) comment(bare string) string {
+	for _, c := range g.Comments {
+		for at := strings.Index(bare, c); at > 0; {
+			if before := strings.TrimRight(bare[:at], " \t"); strings.HasSuffix(before, g.Marks.End) || g.Marks.Closes.MatchString(before) || g.Marks.Opens.MatchString(before) {
+				return before
+			}
+			next := strings.Index(bare[at+1:], c)
+			if next < 0 {
+				break
+			}
+			at += 1 + next
+		}
+	}
+	return bare
 }
 
 // marked reads text whose blocks are told by marks, or that has none.
@@ -144,17 +180,36 @@ func (g *Blocks) marked(src string) (*Node, error) {
 		top := open[len(open)-1]
 		n := &Node{Text: bare, Line: i + 1}
 		if m := g.Marks; m != nil {
-			if m.Closes.MatchString(bare) {
-				if len(open) == 1 {
-					return nil, &Error{i + 1, fmt.Sprintf("%q closes a block, and none is open", bare)}
+			if m.End != "" && !m.Closes.MatchString(bare) && !strings.HasSuffix(bare, m.End) {
+				bare = g.comment(bare)
+				n.Text = bare
+			}
+			head := m.head(bare)
+			if head == "" && i+1 < len(lines) && !m.Closes.MatchString(bare) && (m.End == "" || !strings.HasSuffix(bare, m.End)) {
+				// The mark that opens it may stand on a line of its own.
+				if mark := strings.TrimSpace(lines[i+1]); mark != "" && m.head(mark) == "" && !strings.ContainsAny(mark, " \t") && m.head(bare+" "+mark) != "" && !m.Closes.MatchString(mark) {
+					head = m.head(bare + " " + mark)
+					i++
 				}
+			}
+			// A block may be closed and the next one opened on one line.
+			if rest, ok := strings.CutPrefix(bare, m.Close); ok && len(open) > 1 && m.Close != "" && !m.Closes.MatchString(bare) {
+				apart := rest != strings.TrimSpace(rest) || !unicode.IsLetter(rune(m.Close[len(m.Close)-1]))
+				if rest = strings.TrimSpace(rest); apart && rest != "" && m.head(rest) != "" {
+					top.Last, open = n.Line, open[:len(open)-1]
+					top, head = open[len(open)-1], m.head(rest)
+				}
+			}
+			switch {
+			case m.Closes.MatchString(bare) && len(open) == 1:
+				n.Unread = fmt.Sprintf("%q closes a block, and none is open", bare)
+				top.Kids = append(top.Kids, n)
+				continue
+			case m.Closes.MatchString(bare):
 				top.Last, open = i+1, open[:len(open)-1]
 				continue
-			}
-			if head := m.Opens.FindStringSubmatch(bare); head != nil {
-				if len(head) > 1 {
-					n.Text = strings.TrimSpace(head[1])
-				}
+			case head != "":
+				n.Text = head
 				top.Kids = append(top.Kids, n)
 				open = append(open, n)
 				continue
@@ -162,21 +217,44 @@ func (g *Blocks) marked(src string) (*Node, error) {
 			if m.End != "" {
 				cut, ok := strings.CutSuffix(bare, m.End)
 				if !ok {
-					return nil, &Error{i + 1, fmt.Sprintf("neither opens a block nor ends in %q", m.End)}
+					n.Unread = fmt.Sprintf("neither opens a block nor ends in %q", m.End)
+				} else {
+					n.Text = strings.TrimSpace(cut)
 				}
-				n.Text = strings.TrimSpace(cut)
 			}
 		}
 		top.Kids = append(top.Kids, n)
-		var err error
-		if i, err = g.body(n, lines, i); err != nil {
-			return nil, err
+		if n.Unread == "" {
+			i = g.body(n, lines, i)
 		}
 	}
-	if n := open[len(open)-1]; n != root {
-		return nil, &Error{n.Line, fmt.Sprintf("the block %q is never closed", n.Text)}
+	for _, n := range open[1:] {
+		n.Unread = fmt.Sprintf("the block %q is never closed", n.Text)
 	}
 	return root, nil
+}
+
+// head is what a line that opens a block begins with; empty for a line that opens none.
+func (m *Marks) head(line string) string {
+	found := m.Opens.FindStringSubmatch(line)
+	switch {
+	case found == nil:
+		return ""
+	case len(found) > 1:
+		return strings.TrimSpace(found[1])
+	}
+	return line
+}
+
+// Unread lists the lines below a node that could not be read, in their order.
+func Unread(n *Node) (out []*Node) {
+	for _, k := range n.Kids {
+		if k.Unread != "" {
+			out = append(out, k)
+		}
+		out = append(out, Unread(k)...)
+	}
+	return out
 }
 
 // IsComment tells whether a line, without its indentation, is a comment.
@@ -203,7 +281,7 @@ func (g *Blocks) Print(root *Node) string {
 				head := strings.ReplaceAll(m.Open, "{head}", k.Text)
 				if len(k.Kids) > 0 || k.Last > 0 || m.Open == "{head}" && m.Opens.MatchString(k.Text) {
 					line, closed = head, true
-				} else {
+				} else if k.Unread == "" {
 					line += m.End
 				}
 			}

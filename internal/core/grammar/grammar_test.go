@@ -1,6 +1,8 @@
 package grammar
 
 import (
+	"fmt"
+	"magpie/internal/core/text"
 	"regexp"
 	"strings"
 	"testing"
@@ -27,19 +29,51 @@ func TestParseAndPrint(t *testing.T) {
 	}
 }
 
-func TestParseErrors(t *testing.T) {
+// TestUnread: what cannot be read costs only that stretch, which is kept as it is and says
+// why; what stands around it is read.
+func TestUnread(t *testing.T) {
+	braces := &Blocks{Comments: []string{"//"}, Marks: &Marks{Opens: regexp.MustCompile(`^(.+) \{$`), Closes: regexp.MustCompile(`^\}$`), Open: "{head} {", Close: "}", End: ";"}}
 	for _, c := range []struct {
+		g    *Blocks
 		src  string
-		line int
+		want string // the tree, unread lines behind a question mark
 		says string
 	}{
-		{"a\n    b\n  c\n", 3, "between its neighbours' depths"},
-		{"a\nplacard ((\ntext\n", 2, "never closed"},
+		{tern, "a\n    b\n  c\n     d\ne\n  f\n", "a(b ?c ?d) e(f)", "3: indented by 2"},
+		{tern, "a\nplacard ((\ntext\nmore\n", "a ?placard ((", "2: \"placard ((\" is never closed"},
+		{braces, "}\na {\n b;\n}\n", "?} a(b)", "1: \"}\" closes a block"},
+		{braces, "a {\n b\n c;\n}\n", "a(?b c)", "2: neither opens a block nor ends"},
+		{braces, "a {\n c;\n", "?a(c)", "1: the block \"a\" is never closed"},
+		// These are read.
+		{braces, "a\n{\n b;\n}\nc;\n", "a(b) c", ""},
+		{braces, "if x {\n b;\n} else {\n c;\n}\n", "if x(b) else(c)", ""},
+		{braces, "a { // why\n b; // because\n} // done\nc \"http://x\";\n", "a(b) c \"http://x\"", ""},
 	} {
-		_, err := tern.Parse(c.src)
-		e, ok := err.(*Error)
-		if !ok || e.Line != c.line || !strings.Contains(e.Msg, c.says) {
-			t.Errorf("%q: %v", c.src, err)
+		root, err := c.g.Parse(c.src)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var tell func(n *Node) string
+		tell = func(n *Node) string {
+			var out []string
+			for _, k := range n.Kids {
+				s := k.Text
+				if k.Unread != "" {
+					s = "?" + s
+				}
+				if in := tell(k); in != "" {
+					s += "(" + in + ")"
+				}
+				out = append(out, s)
+			}
+			return strings.Join(out, " ")
+		}
+		said := ""
+		if u := Unread(root); len(u) > 0 {
+			said = fmt.Sprintf("%d: %s", u[0].Line, u[0].Unread)
+		}
+		if got := tell(root); got != c.want || !strings.HasPrefix(said, c.says) || (c.says == "") != (said == "") {
+			t.Errorf("%q is read as %q, and said of it is %q", c.src, got, said)
 		}
 	}
 }
@@ -66,6 +100,26 @@ func FuzzParse(f *testing.F) {
 		root, err := tern.Parse(src)
 		if err != nil {
 			return
+		}
+		// No line is lost, whether it can be read or not.
+		kept := map[int]bool{}
+		var walk func(n *Node)
+		walk = func(n *Node) {
+			for _, k := range n.Kids {
+				for i := range len(k.Body) + 1 {
+					kept[k.Line+i] = true
+				}
+				walk(k)
+			}
+		}
+		walk(root)
+		for i, l := range text.Lines(src) {
+			if bare := strings.TrimSpace(l); bare != "" && !tern.IsComment(strings.TrimLeft(l, " \t")) && !kept[i+1] {
+				t.Fatalf("line %d of %q is in no node", i+1, src)
+			}
+		}
+		if len(Unread(root)) > 0 {
+			return // printed, it may be read
 		}
 		once := tern.Print(root)
 		again, err := tern.Parse(once)

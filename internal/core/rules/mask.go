@@ -18,6 +18,9 @@ type Masker struct {
 	Tag   Tag
 }
 
+// hiddenLine stands for a line that could not be read.
+const hiddenLine = "‹a line that the dialect cannot read›"
+
 // Shown is how a hidden secret reads.
 func (m Masker) Shown(secret string) string { return "‹secret " + m.Tag(secret) + "›" }
 
@@ -25,6 +28,11 @@ func (m Masker) Shown(secret string) string { return "‹secret " + m.Tag(secret
 func (m Masker) Text(src string, root *grammar.Node) string {
 	lines := text.Lines(src)
 	m.Table.replace(lines, root, func(r *Rule) []string { return r.Secret }, m.Shown)
+	for _, n := range grammar.Unread(root) { // nobody knows where secrets stand in them
+		for i := n.Line; i <= n.Line+len(n.Body) && i <= len(lines); i++ {
+			lines[i-1] = hiddenLine
+		}
+	}
 	out := strings.Join(lines, "\n")
 	if strings.HasSuffix(src, "\n") {
 		out += "\n"
@@ -45,7 +53,7 @@ func (t *Table) replace(lines []string, root *grammar.Node, captures func(*Rule)
 		for _, k := range n.Kids {
 			it := t.item(up, k.Text, k.Body, k.Ident)
 			walk(it, k)
-			if it.Rule == nil || len(captures(it.Rule)) == 0 {
+			if k.Unread != "" || it.Rule == nil || len(captures(it.Rule)) == 0 {
 				continue
 			}
 			at := k.Spans
@@ -81,7 +89,12 @@ func (t *Table) replace(lines []string, root *grammar.Node, captures func(*Rule)
 }
 
 // Item returns the item's line with its secrets hidden.
-func (m Masker) Item(it *Item) string { return m.hide(it, it.Line) }
+func (m Masker) Item(it *Item) string {
+	if it.Unread != "" {
+		return hiddenLine
+	}
+	return m.hide(it, it.Line)
+}
 
 func (m Masker) hide(it *Item, line string) string {
 	if it.Rule == nil || len(it.Rule.Secret) == 0 {
@@ -128,8 +141,11 @@ func (m Masker) Difference(d Difference) Difference {
 		return d
 	}
 	mask := func(line string) string {
-		if line == "" {
+		switch {
+		case line == "":
 			return ""
+		case d.item.Unread != "":
+			return hiddenLine
 		}
 		return m.Item(m.Table.Item(d.item.Up, line, nil))
 	}

@@ -233,6 +233,9 @@ type Item struct {
 	Kids  []*Item
 	Up    *Item
 	Src   int // line in the source, from 1; 0 if it has none
+
+	Unread string // why the grammar cannot read it; it means nothing but itself
+
 	table *Table
 	words []grammar.Word
 	caps  map[string][2]int
@@ -340,6 +343,9 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 	for _, k := range n.Kids {
 		it := t.item(up, k.Text, k.Body, k.Ident)
 		it.Src = k.Line
+		if k.Unread != "" {
+			it = t.unread(up, k, seen)
+		}
 		if it.Rule != nil && it.Rule.Volatile {
 			continue
 		}
@@ -353,6 +359,17 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 		t.resolve(it, k)
 	}
 	up.Kids = slices.DeleteFunc(up.Kids, (*Item).AtDefault)
+}
+
+// unread is an item of a line that could not be read: it is told by its whole text, and
+// there may be several alike.
+func (t *Table) unread(up *Item, k *grammar.Node, seen map[string]*Item) *Item {
+	it := &Item{Line: k.Text, Body: k.Body, Up: up, Src: k.Line, Unread: k.Unread, table: t, words: t.Words(k.Text)}
+	for n := 1; ; n++ {
+		if it.ID = fmt.Sprintf("unread %d %s", n, k.Text); seen[it.ID] == nil {
+			return it
+		}
+	}
 }
 
 // AtDefault tells whether the line says what the device would do without it, or is a
@@ -607,7 +624,7 @@ func (it *Item) Clone(up *Item) *Item {
 
 // Node turns the item's children back into a tree that grammar can print.
 func (it *Item) Node() *grammar.Node {
-	n := &grammar.Node{Text: it.Line, Body: it.Body}
+	n := &grammar.Node{Text: it.Line, Body: it.Body, Unread: it.Unread}
 	for _, k := range it.Kids {
 		n.Kids = append(n.Kids, k.Node())
 	}
