@@ -226,13 +226,13 @@ func identity(seg []token, words []grammar.Word) (id string, inner []bool) {
 
 // Item is a node seen through the table.
 type Item struct {
-	ID    string // tells it from its siblings
-	Line  string // its words, one blank between them
-	Body  []string
-	Rule  *Rule // nil when no rule speaks of it
-	Kids  []*Item
-	Up    *Item
-	Src   int // line in the source, from 1; 0 if it has none
+	ID   string // tells it from its siblings
+	Line string // its words, one blank between them
+	Body []string
+	Rule *Rule // nil when no rule speaks of it
+	Kids []*Item
+	Up   *Item
+	Src  int // line in the source, from 1; 0 if it has none
 
 	Unread string // why the grammar cannot read it; it means nothing but itself
 
