@@ -109,6 +109,43 @@ func TestWhatCannotBeRead(t *testing.T) {
 	}
 }
 
+// TestOnePartMissing: a part that cannot be had does not cost the others. The pull keeps what
+// it got, ends failed, and says which part is missing and why; a push is not begun without it.
+func TestOnePartMissing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	src, err := dialects.Files.ReadFile("tern.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lost := strings.Replace(string(src), "command: recite startup", "command: recite begin", 1)
+	if lost == string(src) {
+		t.Fatal("the dialect was not changed")
+	}
+	must(w.admin.LoadDialect(ctx(t), "tern.yaml", lost))(t)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "by hand"`)
+	j := w.pull(r1)
+	if j.Outcome != "failed" || !strings.Contains(j.Summary, "running 2 (+1 −1)") || !strings.Contains(j.Summary, "startup cannot be had: ") {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "failing" || d.Latest != 2 || !strings.Contains(d.Trouble, "startup cannot be had") {
+		t.Errorf("%s, %d: %s", d.State, d.Latest, d.Trouble)
+	}
+	before := w.fleet.running(r1)
+	if _, said, status := w.cli("push", r1+"@1", "--yes"); status == 0 || w.fleet.running(r1) != before {
+		t.Errorf("%d: %s", status, said)
+	}
+	// Put right, the next pull says so.
+	must(w.admin.LoadDialect(ctx(t), "tern.yaml", string(src)))(t)
+	if j := w.pull(r1); j.Outcome != "done" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State == "failing" || d.Trouble != "" {
+		t.Errorf("%s: %s", d.State, d.Trouble)
+	}
+}
+
 // TestExact: of a part that is kept by hand every byte counts.
 func TestExact(t *testing.T) {
 	t.Parallel()

@@ -2,6 +2,7 @@ package visit
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -23,8 +24,8 @@ func (v *Visit) Fetch() (err error) {
 	if err != nil {
 		return err
 	}
-	v.Names, v.Parts, v.Members = partNames(v.Dialect, elements), map[string]link.Part{}, nil
-	err = fetchParts(sess, v.Dialect, v.Names, v.Parts, v.Log)
+	v.Names, v.Parts, v.Members, v.missing = partNames(v.Dialect, elements), map[string]link.Part{}, nil, nil
+	err = v.fetchParts(sess)
 	if err != nil && v.Identity.Factory {
 		// A first-run page may stand before everything else.
 		v.Log.Info("it has factory settings, and shows nothing of them: %v", err)
@@ -54,6 +55,37 @@ func partNames(dia *dialect.Dialect, elements []string) []string {
 		}
 	}
 	return names
+}
+
+// fetchParts gets the device's own parts. What a pull cannot have does not cost it the
+// others: that is told, and only the main part is indispensable.
+func (v *Visit) fetchParts(sess *link.Session) error {
+	if !v.pull {
+		return fetchParts(sess, v.Dialect, v.Names, v.Parts, v.Log)
+	}
+	var had []string
+	for _, name := range v.Names {
+		err := fetchParts(sess, v.Dialect, []string{name}, v.Parts, v.Log)
+		if err != nil && (name == v.Dialect.Main() || !ofPart(err)) {
+			return err
+		}
+		if err != nil {
+			v.Log.Trouble(fmt.Sprintf("%s cannot be had: %v", name, err), "")
+			v.missing = append(v.missing, fmt.Sprintf("%s cannot be had: %v", name, err))
+			continue
+		}
+		had = append(had, name)
+	}
+	v.Names = had
+	return nil
+}
+
+// ofPart tells whether what went wrong is about one part, so that the conversation can go
+// on: the device refused it, or what came was not whole and nothing more did.
+func ofPart(err error) bool {
+	var refused *link.Refused
+	var part *link.Incomplete
+	return errors.As(err, &refused) && refused.Means == "refused" || errors.As(err, &part) && part.Err == nil
 }
 
 func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into map[string]link.Part, l *job.Log) error {

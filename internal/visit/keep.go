@@ -166,8 +166,14 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	if aside != "" {
 		d.State = aside
 	} else {
-		d.Unsaved, d.Drifted = settled["startup"] != settled["running"] && unsaved(dia, parts), drifted
+		d.Drifted = drifted
+		if _, had := parts["startup"]; had || dia.Parts["startup"] == nil {
+			d.Unsaved = settled["startup"] != settled["running"] && unsaved(dia, parts)
+		}
 		d.State = Standing(*d)
+		if len(v.missing) > 0 && d.ID == v.Device.ID {
+			d.State, d.Trouble = core.Failing, strings.Join(v.missing, "; ")
+		}
 	}
 	k.Device = *d
 	return q.SetStanding(ctx, *d)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -60,6 +61,7 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	visit := s.NewVisit(j, d, req.Reason, l)
+	visit.pull = true
 	defer visit.Close()
 	if !s.Visited(ctx, j, l, visit) {
 		return
@@ -90,8 +92,12 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 				return err
 			}
 		}
-		l.Add("end", core.Done+": "+k.Summary(), "")
-		return s.EndIn(ctx, q, j, core.Done, k.Summary(), k.Result)
+		outcome, summary := core.Done, k.Summary()
+		if len(v.missing) > 0 {
+			outcome, summary = core.Failed, strings.Join(append([]string{summary}, v.missing...), "; ")
+		}
+		l.Add("end", outcome+": "+summary, "")
+		return s.EndIn(ctx, q, j, outcome, summary, k.Result)
 	})
 	if err == nil {
 		v.leased = false
