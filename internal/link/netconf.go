@@ -173,12 +173,16 @@ func (n *netconf) rpc(content string) ([]byte, error) {
 		if r.XMLName.Local != "rpc-reply" || r.ID != "" && r.ID != id {
 			continue // a notification (RFC 5277), or a late answer
 		}
+		var wrong []RPCError
 		for _, e := range r.Errors {
 			if strings.TrimSpace(e.Severity) == "warning" {
 				n.s.call.Warn("the device warns: " + e.Error())
-				continue
+			} else {
+				wrong = append(wrong, e)
 			}
-			return raw, n.refused(e)
+		}
+		if wrong != nil {
+			return raw, n.refused(wrong)
 		}
 		return raw, nil
 	}
@@ -209,12 +213,17 @@ func (n *netconf) userOf(session string) string {
 	return ""
 }
 
-func (n *netconf) refused(e RPCError) error {
+// refused is what a reply's errors mean: the first decides, and all are told.
+func (n *netconf) refused(all []RPCError) error {
+	e := all[0]
 	r := &Refused{Means: "refused", Words: e.Error()}
+	for _, more := range all[1:] {
+		r.Words += " / " + more.Error()
+	}
 	switch strings.TrimSpace(e.Tag) {
 	case "lock-denied", "in-use":
 		r.Means, r.Holder = "held", strings.TrimSpace(e.Info.Session)
-		r.Words = "held by " + describeHolder(r.Holder) + ": " + e.Error()
+		r.Words = "held by " + describeHolder(r.Holder) + ": " + r.Words
 	case "resource-denied":
 		r.Means = "busy"
 	}
