@@ -8,10 +8,15 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"magpie/dialects"
+	"magpie/internal/dialect"
 	"magpie/internal/link"
+	"magpie/internal/sim/box"
+	"magpie/internal/sim/curlew"
 )
 
 // TestOneAttemptOfAll: a refused login is one attempt in all, whatever ways of signing in a
@@ -71,5 +76,36 @@ func TestOneAttemptOfAll(t *testing.T) {
 				t.Errorf("%d attempts by password and %d by question", passwords.Load(), asked.Load())
 			}
 		})
+	}
+}
+
+// TestWrongPrompt: where another prompt comes than the dialect says, the error shows it.
+func TestWrongPrompt(t *testing.T) {
+	m, err := curlew.New("quay-c1", "02-5e", []string{"call quay-c1", "keeper magpie word w"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := stand(t, m)
+	src, err := dialects.Files.ReadFile("curlew.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrong := strings.Replace(string(src), `{host}(/[a-z]+)?\+ `, `{host}(/[a-z]+)?\* `, 1)
+	d, err := dialect.Load("curlew.yaml", []byte(wrong))
+	if err != nil || wrong == string(src) {
+		t.Fatal(err)
+	}
+	d.Answer, d.Idle, d.Connect = time.Second, time.Second, 5*time.Second
+	key, _, err := link.Probe(t.Context(), link.Target{Address: address, Port: box.SSH, Transport: "ssh"}, 5*time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := open(t, link.Call{Dialect: d, Credential: link.Credential{User: "magpie", Password: "w"}, Target: link.Target{Address: address, Port: box.SSH, Transport: "ssh", HostKey: key}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Begin(); err == nil || !strings.Contains(err.Error(), `but "quay-c1+ "`) {
+		t.Errorf("%v", err)
 	}
 }

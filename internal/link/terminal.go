@@ -303,10 +303,25 @@ func (s *terminal) until(what string, ends ...*regexp.Regexp) (int, error) {
 			s.paged, first = len(s.buf), true
 		}
 		if err := s.more(first, what); err != nil {
-			return 0, err
+			return 0, s.instead(err)
 		}
 	}
 }
+
+// instead adds to a time-out what stands where a prompt was waited for, if that looks like
+// one. Other text may hold secrets, and is not shown.
+func (s *terminal) instead(err error) error {
+	var late *TimeoutError
+	tail := s.tail()
+	if !errors.As(err, &late) || len(tail) > 60 || !promptLike.MatchString(tail) {
+		return err
+	}
+	more := *late
+	more.What += fmt.Sprintf("; no prompt of mode %s came, but %q", s.mode, tail)
+	return &more
+}
+
+var promptLike = regexp.MustCompile(`^\S{1,40}( \S{1,10})?[^\w\s"']\s*$`)
 
 // output is what came, without the echo of the line and without the last,
 // unfinished line.
