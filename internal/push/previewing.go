@@ -250,6 +250,10 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	} else if p.PredictedRed, err = s.Masked(doc, p.Predicted); err != nil {
 		return p, err
 	}
+	if n := len(doc.Unread(got.Text)) + len(doc.Unread(string(raw))); n > 0 && len(doc.Unread(p.Predicted)) == 0 && !doc.Opaque() {
+		// Written anew, a line may be read, and stand in the wrong block.
+		p.PredictedRed = "‹not shown: what runs, or the version, holds lines that the dialect cannot read›\n"
+	}
 	kids, err := q.Children(ctx, d.ID)
 	if err != nil {
 		return p, err

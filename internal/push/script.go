@@ -205,7 +205,9 @@ func sendSteps(steps []change.Step, mask rules.Masker) []SendStep {
 			if st.Kind != change.Remove {
 				o.Hostname = st.Item.Hostname()
 			}
-			o.Masked[0] = mask.Answer(st.Lines[0], o.Secrets)
+			if o.Masked[0] = mask.Answer(st.Lines[0], o.Secrets); st.Item.Hidden() {
+				o.Masked[0] = mask.Item(st.Item)
+			}
 		}
 		out[i] = o
 	}

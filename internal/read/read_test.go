@@ -257,8 +257,9 @@ func TestRelations(t *testing.T) {
 	}
 }
 
-// TestWhatCannotBeMaskedIsNotShown: a text the dialect cannot read is shown only
-// to who may see secrets.
+// TestWhatCannotBeMaskedIsNotShown: of a text that the dialect cannot wholly read, what it
+// cannot read is shown only to who may see secrets, and so is what no rule speaks of, for
+// that may stand in the wrong block.
 func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
 	y := newYard(t, 1)
 	y.tx(func(q *store.Q) error {
@@ -276,7 +277,7 @@ func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, err := y.s.Shown(reader, side); !errors.Is(err, visit.ErrCannotMask) || got != "" {
+	if got, err := y.s.Shown(reader, side); err != nil || strings.Contains(got, "hush") || strings.Contains(got, "deep") || strings.Contains(got, "between") || !strings.Contains(got, "lane q") {
 		t.Errorf("a reader is shown %q, %v", got, err)
 	}
 	if got, err := y.s.Shown(admin, side); err != nil || !strings.Contains(got, "hush") {

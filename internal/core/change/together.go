@@ -39,10 +39,8 @@ func (p *planner) oneAtATime() {
 // outOfTheWay is the op after which a line does not stand in the way of what an op sets;
 // -1 where that takes its place anyway.
 func (p *planner) outOfTheWay(i int, h *rules.Item) int {
-	for x := h; x.Up != nil; x = x.Up {
-		if at, goes := p.removals[x]; goes {
-			return at
-		}
+	if at := p.going(h); at >= 0 {
+		return at
 	}
 	w := p.ops[i].item
 	trail, again := p.counterpart(h)
@@ -119,16 +117,26 @@ func (p *planner) goesWith(i int, h *rules.Item) {
 		if !h.With(h.Rule.GoesWith, x) {
 			continue
 		}
-		at, goes := p.removals[x]
-		if !goes {
+		at := p.going(x)
+		if at < 0 {
 			at = p.again(x)
 		}
 		if at < 0 {
-			return // a block around it goes, and it too
+			return
 		}
 		p.ops[i].kind, p.ops[i].parts, p.ops[i].after = "", []int{at}, append(p.ops[i].after, at)
 		return
 	}
+}
+
+// going is the op by which a line goes, itself or with a block around it; -1 if it stays.
+func (p *planner) going(x *rules.Item) int {
+	for ; x.Up != nil; x = x.Up {
+		if at, goes := p.removals[x]; goes {
+			return at
+		}
+	}
+	return -1
 }
 
 // again takes a line away and makes it anew.
@@ -147,12 +155,26 @@ func (p *planner) again(x *rules.Item) int {
 	return at
 }
 
-// whole makes a line and all below it that nothing makes yet.
+// whole makes a line and all below it that nothing makes yet, and takes away what the
+// device adds by itself and is not wanted.
 func (p *planner) whole(trail []*rules.Item, w *rules.Item, after ...int) {
 	at := p.add(op{kind: Set, trail: trail, item: w, after: slices.Clone(after), opens: len(w.Kids) > 0 || p.lang.Table.Opens(w)})
+	inner := append(slices.Clone(trail), w)
+	fresh := p.lang.fresh(w)
+	made, wants := fresh.ByID(), w.ByID()
 	for _, k := range w.Kids {
-		if _, ok := p.settings[k]; !ok {
-			p.whole(append(slices.Clone(trail), w), k, at)
+		if own := made[k.ID]; own != nil && own.Same(k) && len(k.Kids) == 0 {
+			continue
+		}
+		if c, ok := p.settings[k]; ok {
+			p.ops[c].after, p.ops[c].old = append(p.ops[c].after, at), nil
+		} else {
+			p.whole(inner, k, at)
+		}
+	}
+	for _, own := range fresh.Kids {
+		if wants[own.ID] == nil {
+			p.remove(inner, own, []int{at})
 		}
 	}
 }

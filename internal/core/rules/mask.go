@@ -18,8 +18,34 @@ type Masker struct {
 	Tag   Tag
 }
 
-// hiddenLine stands for a line that could not be read.
+// hiddenLine stands for a line of which nobody knows where its secrets stand.
 const hiddenLine = "‹a line that the dialect cannot read›"
+
+// Hidden tells whether nobody can say where secrets stand in a line: it could not be read,
+// or no rule speaks of it where another could not be, so that it may stand in the wrong block.
+func (it *Item) Hidden() bool {
+	if it.Unread != "" || it.Rule != nil {
+		return it.Unread != ""
+	}
+	top := it
+	for top.Up != nil {
+		top = top.Up
+	}
+	return top.torn
+}
+
+// hide takes lines out of a text of which nobody can say where their secrets stand.
+func (t *Table) hide(lines []string, up *Item, n *grammar.Node) {
+	for _, k := range n.Kids {
+		it := t.item(up, k.Text, k.Body, k.Ident)
+		if it.Unread = k.Unread; it.Hidden() {
+			for i := k.Line; i <= k.Line+len(k.Body) && i <= len(lines); i++ {
+				lines[i-1] = hiddenLine
+			}
+		}
+		t.hide(lines, it, k)
+	}
+}
 
 // Shown is how a hidden secret reads.
 func (m Masker) Shown(secret string) string { return "‹secret " + m.Tag(secret) + "›" }
@@ -28,10 +54,8 @@ func (m Masker) Shown(secret string) string { return "‹secret " + m.Tag(secret
 func (m Masker) Text(src string, root *grammar.Node) string {
 	lines := text.Lines(src)
 	m.Table.replace(lines, root, func(r *Rule) []string { return r.Secret }, m.Shown)
-	for _, n := range grammar.Unread(root) { // nobody knows where secrets stand in them
-		for i := n.Line; i <= n.Line+len(n.Body) && i <= len(lines); i++ {
-			lines[i-1] = hiddenLine
-		}
+	if len(grammar.Unread(root)) > 0 {
+		m.Table.hide(lines, &Item{torn: true}, root)
 	}
 	out := strings.Join(lines, "\n")
 	if strings.HasSuffix(src, "\n") {
@@ -90,7 +114,7 @@ func (t *Table) replace(lines []string, root *grammar.Node, captures func(*Rule)
 
 // Item returns the item's line with its secrets hidden.
 func (m Masker) Item(it *Item) string {
-	if it.Unread != "" {
+	if it.Hidden() {
 		return hiddenLine
 	}
 	return m.hide(it, it.Line)
@@ -144,7 +168,7 @@ func (m Masker) Difference(d Difference) Difference {
 		switch {
 		case line == "":
 			return ""
-		case d.item.Unread != "":
+		case d.item.Hidden():
 			return hiddenLine
 		}
 		return m.Item(m.Table.Item(d.item.Up, line, nil))

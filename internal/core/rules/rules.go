@@ -241,6 +241,7 @@ type Item struct {
 	caps  map[string][2]int
 	inner []bool  // which words are values in the midst of what identifies the line
 	deny  bool    // its first word denies the rest
+	torn  bool    // of the top: some line could not be read, so that others may stand in the wrong block
 	below []*Rule // whose paths lead through the item; see beneath
 }
 
@@ -333,7 +334,7 @@ func (t *Table) item(up *Item, line string, body []string, ident int) *Item {
 // change by themselves and lines at their default are left out; a line given
 // twice counts once, the last value winning.
 func (t *Table) Resolve(root *grammar.Node) *Item {
-	top := &Item{}
+	top := &Item{torn: len(grammar.Unread(root)) > 0}
 	t.resolve(top, root)
 	return top
 }
