@@ -25,6 +25,7 @@ type applied struct {
 	lang     *Language
 	tree, at *rules.Item
 	stand    map[*rules.Item]map[string]int // where each line of a block stands; gaps are nil
+	tangle   *tangle                        // of the tree; nil before anything was taken
 	hollow   []*rules.Item                  // blocks that may have come out empty, where an empty one is none
 }
 
@@ -94,7 +95,10 @@ func (a *applied) take(it *rules.Item) {
 	if up := it.Up; up.Rule != nil && up.Rule.Empties {
 		a.hollow = append(a.hollow, up)
 	}
-	for _, other := range a.lang.goesToo(a.tree, it) {
+	if a.tangle == nil {
+		a.tangle = newTangle(a.lang, a.tree)
+	}
+	for _, other := range a.tangle.goesToo(it) {
 		a.drop(other)
 	}
 }
@@ -138,6 +142,9 @@ func (a *applied) set(line string, body []string) (*rules.Item, error) {
 // or at the end.
 func (a *applied) add(it *rules.Item) {
 	at := a.at
+	if a.tangle != nil {
+		a.tangle.came(it)
+	}
 	if before := it.Before(); before != nil {
 		kids := a.closed(at)
 		if i := slices.IndexFunc(kids, func(k *rules.Item) bool { return before.MatchString(k.Line) }); i >= 0 && !before.MatchString(it.Line) {

@@ -76,7 +76,7 @@ func (l *Language) plan(from, to *rules.Item, merge bool) Plan {
 
 // straight plans without detours.
 func (l *Language) straight(from, to *rules.Item, merge bool) Plan {
-	p := planner{lang: l, merge: merge, from: from, to: to, removals: map[*rules.Item]int{}, settings: map[*rules.Item]int{}}
+	p := planner{lang: l, merge: merge, from: from, to: to, removals: map[*rules.Item]int{}, settings: map[*rules.Item]int{}, tangle: newTangle(l, from)}
 	p.block(nil, from, to)
 	p.oneAtATime()
 	p.together()
@@ -119,6 +119,8 @@ type planner struct {
 	notes    []string
 	removals map[*rules.Item]int // by the line that goes
 	settings map[*rules.Item]int // by the line that comes
+	tangle   *tangle             // of from
+	byID     map[*rules.Item]map[string]*rules.Item
 }
 
 func (p *planner) add(o op) int {
@@ -131,6 +133,17 @@ func (p *planner) add(o op) int {
 		p.settings[o.item] = at
 	}
 	return at
+}
+
+// kids are the lines of a block by what identifies them.
+func (p *planner) kids(block *rules.Item) map[string]*rules.Item {
+	if p.byID == nil {
+		p.byID = map[*rules.Item]map[string]*rules.Item{}
+	}
+	if p.byID[block] == nil {
+		p.byID[block] = block.ByID()
+	}
+	return p.byID[block]
 }
 
 func (p *planner) note(format string, args ...any) {

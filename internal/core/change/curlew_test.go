@@ -152,7 +152,7 @@ func TestWaysALineGoes(t *testing.T) {
 		{"an entry under another number: the old one goes first", "gate n\n  rung 10 lets tcp any to any\nend\n", "gate n\n  rung 20 lets tcp any to any\nend\n",
 			"gate n\n  strike rung 10\n  rung 20 lets tcp any to any\n"},
 		{"two entries change places", "gate n\n  rung 10 lets tcp any to any\n  rung 20 stops any any to any\nend\n", "gate n\n  rung 10 stops any any to any\n  rung 20 lets tcp any to any\nend\n",
-			"gate n\n  strike rung 10\n  rung 20 lets tcp any to any\n  rung 10 stops any any to any\n"},
+			"gate n\n  strike rung 20\n  rung 10 stops any any to any\n  rung 20 lets tcp any to any\n"},
 		{"a block that is emptied", "gate n\n  rung 10 lets tcp any to any\n  rung 20 stops any any to any\nend\n", "", "gate n\n  strike rung 20\n  strike rung 10\n"},
 		{"what goes with another line", "beacon every 5\nbeacon tint green\n", "", "strike beacon\n"},
 		{"what cannot go by itself", "beacon every 5\nbeacon tint green\n", "beacon every 5\n", "strike beacon\nbeacon every 5\n"},

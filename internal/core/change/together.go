@@ -21,6 +21,11 @@ func (p *planner) oneAtATime() {
 			stand[shared] = append(stand[shared], h)
 		}
 	}
+	type conflict struct {
+		op, other int // which comes after which, if that can be
+		h         *rules.Item
+	}
+	var open []conflict
 	for i := 0; i < len(p.ops); i++ {
 		if p.ops[i].kind != Set {
 			continue
@@ -28,56 +33,106 @@ func (p *planner) oneAtATime() {
 		w := p.ops[i].item
 		for _, shared := range w.Sole() {
 			for _, h := range stand[shared] {
-				if at := p.outOfTheWay(i, h); at >= 0 {
+				_, again := p.counterpart(h)
+				c, changes := p.settings[again]
+				switch at := p.going(h); {
+				case at >= 0:
 					p.ops[i].after = append(p.ops[i].after, at)
+				case again == w: // it takes its place anyway
+				case changes && p.ops[c].old != nil: // it says something else by then
+					open = append(open, conflict{i, c, h})
+				default:
+					p.outOfTheWay(i, h)
 				}
 			}
 		}
 	}
+	// Where they would wait for each other, one of each circle is taken away first.
+	for len(open) > 0 {
+		more := map[int][]int{}
+		for _, c := range open {
+			more[c.op] = append(more[c.op], c.other)
+		}
+		circle, broken := p.circles(more), map[int]bool{}
+		var left []conflict
+		for _, c := range open {
+			switch in := circle[c.op]; {
+			case in != circle[c.other]:
+				p.ops[c.op].after = append(p.ops[c.op].after, c.other)
+			case !broken[in]:
+				broken[in] = true
+				p.outOfTheWay(c.op, c.h)
+			default:
+				left = append(left, c)
+			}
+		}
+		open = left
+	}
 }
 
-// outOfTheWay is the op after which a line does not stand in the way of what an op sets;
-// -1 where that takes its place anyway.
-func (p *planner) outOfTheWay(i int, h *rules.Item) int {
-	if at := p.going(h); at >= 0 {
-		return at
-	}
+// outOfTheWay takes a line away that cannot stand beside what an op sets, before that.
+func (p *planner) outOfTheWay(i int, h *rules.Item) {
 	w := p.ops[i].item
-	trail, again := p.counterpart(h)
-	if again == w {
-		return -1
-	}
-	c, changes := p.settings[again]
-	if changes && p.ops[c].old != nil && !p.waits(c, i) {
-		return c // it says something else by then
-	}
-	if p.merge {
-		p.note("%s: there can be one at a time only, so %s goes", w.Path(), h.Path())
-	}
-	if again == nil { // what is only there: merging leaves it otherwise
-		for x := h.Up; x.Up != nil; x = x.Up {
-			trail = append([]*rules.Item{x}, trail...)
+	at := p.going(h)
+	if at < 0 {
+		trail, again := p.counterpart(h)
+		if p.merge {
+			p.note("%s: there can be one at a time only, so %s goes", w.Path(), h.Path())
+		}
+		if again == nil { // what is only there: merging leaves it otherwise
+			for x := h.Up; x.Up != nil; x = x.Up {
+				trail = append([]*rules.Item{x}, trail...)
+			}
+		}
+		at = p.add(op{kind: Remove, trail: trail, item: h})
+		if c, changes := p.settings[again]; changes {
+			p.ops[c].after, p.ops[c].old = append(p.ops[c].after, at), nil
 		}
 	}
-	at := p.add(op{kind: Remove, trail: trail, item: h})
-	if changes {
-		p.ops[c].after, p.ops[c].old = append(p.ops[c].after, at), nil
-	}
-	return at
+	p.ops[i].after = append(p.ops[i].after, at)
 }
 
-// waits tells whether an op comes after another, whatever is in between.
-func (p *planner) waits(op, other int) bool {
-	seen := map[int]bool{}
-	var walk func(i int) bool
-	walk = func(i int) bool {
-		if i == other || seen[i] {
-			return i == other
+// circles numbers the ops so that those that wait for each other, by what they wait for and
+// by more, have one number (R. Tarjan's strongly connected components).
+func (p *planner) circles(more map[int][]int) []int {
+	n := len(p.ops)
+	number, low, circle := make([]int, n), make([]int, n), make([]int, n)
+	var stack []int
+	next, found := 1, 0
+	on := make([]bool, n)
+	var visit func(v int)
+	visit = func(v int) {
+		number[v], low[v] = next, next
+		next++
+		stack, on[v] = append(stack, v), true
+		for _, list := range [][]int{p.ops[v].after, more[v]} {
+			for _, w := range list {
+				if number[w] == 0 {
+					visit(w)
+					low[v] = min(low[v], low[w])
+				} else if on[w] {
+					low[v] = min(low[v], number[w])
+				}
+			}
 		}
-		seen[i] = true
-		return slices.ContainsFunc(p.ops[i].after, walk)
+		if low[v] == number[v] {
+			found++
+			for {
+				w := stack[len(stack)-1]
+				stack, on[w] = stack[:len(stack)-1], false
+				circle[w] = found
+				if w == v {
+					break
+				}
+			}
+		}
 	}
-	return walk(op)
+	for v := range n {
+		if number[v] == 0 {
+			visit(v)
+		}
+	}
+	return circle
 }
 
 // together arranges for lines that go with others: what a removal takes with it is made
@@ -97,13 +152,14 @@ func (p *planner) together() {
 			p.takes(i)
 		}
 	}
+	coming := newTangle(p.lang, p.to)
 	for i := range p.ops { // what belongs to another comes after it
 		w := p.ops[i].item
 		if p.ops[i].kind != Set || w.Rule == nil || w.Rule.GoesWith == nil {
 			continue
 		}
-		for x, at := range p.settings {
-			if w.With(w.Rule.GoesWith, x) {
+		for _, x := range coming.with(w, w.Rule.GoesWith) {
+			if at, ok := p.settings[x]; ok {
 				p.ops[i].after = append(p.ops[i].after, at)
 			}
 		}
@@ -113,10 +169,7 @@ func (p *planner) together() {
 // goesWith turns the removal of a line that cannot go by itself into that of the line
 // which it goes with.
 func (p *planner) goesWith(i int, h *rules.Item) {
-	for _, x := range every(p.from) {
-		if !h.With(h.Rule.GoesWith, x) {
-			continue
-		}
+	for _, x := range p.tangle.with(h, h.Rule.GoesWith) {
 		at := p.going(x)
 		if at < 0 {
 			at = p.again(x)
@@ -182,7 +235,7 @@ func (p *planner) whole(trail []*rules.Item, w *rules.Item, after ...int) {
 // takes arranges for what a removal takes with it: what is to go as well goes before, and
 // what is to stay comes again.
 func (p *planner) takes(i int) {
-	for _, y := range p.lang.goesToo(p.from, p.ops[i].item) {
+	for _, y := range p.tangle.goesToo(p.ops[i].item) {
 		if at, goes := p.removals[y]; goes {
 			if p.ops[at].parts == nil {
 				p.ops[i].after = append(p.ops[i].after, at)
@@ -215,33 +268,7 @@ func (p *planner) counterpart(it *rules.Item) (trail []*rules.Item, w *rules.Ite
 	if up != p.to {
 		trail = append(slices.Clone(trail), up)
 	}
-	return trail, up.Kid(it.ID)
-}
-
-// goesToo are the lines of a tree that the device takes away with one of them, or with
-// what is below it.
-func (l *Language) goesToo(tree, it *rules.Item) (out []*rules.Item) {
-	for _, x := range append([]*rules.Item{it}, every(it)...) {
-		if x.Rule == nil {
-			continue
-		}
-		belongs := map[*rules.Rule]bool{} // rules of lines that go with such a line
-		for _, r := range l.Table.Rules {
-			if r.GoesWith != nil && r.GoesWith.Fits(x) {
-				belongs[r] = true
-			}
-		}
-		if len(belongs)+len(x.Rule.Takes) == 0 {
-			continue
-		}
-		for _, y := range every(tree) {
-			taken := slices.ContainsFunc(x.Rule.Takes, func(r *rules.Rule) bool { return x.With(r, y) })
-			if y != x && (taken || belongs[y.Rule] && y.With(y.Rule.GoesWith, x)) {
-				out = append(out, y)
-			}
-		}
-	}
-	return out
+	return trail, p.kids(up)[it.ID]
 }
 
 // every lists what is below an item, gaps left out.

@@ -439,28 +439,37 @@ func (it *Item) Expand(text string) string {
 	return strings.NewReplacer(pairs...).Replace(text)
 }
 
-// With tells whether another line is one that the rule, of this line's, speaks of: it
-// fits, and what captures of one name took is the same.
-func (it *Item) With(r *Rule, o *Item) bool {
-	if !r.Fits(o) {
-		return false
+// Shared lists the captures that the paths of two rules both have, in order.
+func (r *Rule) Shared(o *Rule) (names []string) {
+	has := map[string]bool{}
+	for _, seg := range o.segs {
+		for _, t := range seg {
+			has[t.capture] = t.capture != ""
+		}
 	}
-	mine := map[string]string{}
-	for p := it; p != nil && p.Up != nil; p = p.Up {
-		for c := range p.caps {
-			if _, nearer := mine[c]; !nearer {
-				mine[c] = p.Capture(c)
+	for _, seg := range r.segs {
+		for _, t := range seg {
+			if has[t.capture] && !slices.Contains(names, t.capture) {
+				names = append(names, t.capture)
 			}
 		}
 	}
-	for i, p := len(r.segs)-1, o; i >= 0; i, p = i-1, p.Up {
+	slices.Sort(names)
+	return names
+}
+
+// Took is what captures took of a line that fits the rule's path and of the blocks around
+// it, as one text.
+func (r *Rule) Took(it *Item, names []string) string {
+	took := make([]string, len(names))
+	for i, p := len(r.segs)-1, it; i >= 0; i, p = i-1, p.Up {
 		for c, at := range captures(r.segs[i], p.words) {
-			if said, ok := mine[c]; ok && said != join(p.words[at[0]:at[1]]) {
-				return false
+			if n, ok := slices.BinarySearch(names, c); ok {
+				took[n] = join(p.words[at[0]:at[1]])
 			}
 		}
 	}
-	return true
+	return strings.Join(took, "\x00")
 }
 
 // Sole names what the line shares with others that cannot stand beside it, where its
