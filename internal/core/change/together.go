@@ -169,16 +169,16 @@ func (p *planner) together() {
 // goesWith turns the removal of a line that cannot go by itself into that of the line
 // which it goes with.
 func (p *planner) goesWith(i int, h *rules.Item) {
-	for _, x := range p.tangle.with(h, h.Rule.GoesWith) {
-		at := p.going(x)
-		if at < 0 {
-			at = p.again(x)
-		}
-		if at < 0 {
-			return
-		}
-		p.ops[i].kind, p.ops[i].parts, p.ops[i].after = "", []int{at}, append(p.ops[i].after, at)
+	with := p.tangle.with(h, h.Rule.GoesWith)
+	if len(with) == 0 {
 		return
+	}
+	at := p.going(with[0])
+	if at < 0 {
+		at = p.again(with[0])
+	}
+	if at >= 0 {
+		p.ops[i].kind, p.ops[i].parts, p.ops[i].after = "", []int{at}, append(p.ops[i].after, at)
 	}
 }
 
