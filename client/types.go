@@ -145,6 +145,11 @@ type TriedPart struct {
 	Bytes   int    `json:"bytes"`
 	Absent  bool   `json:"absent,omitempty"`
 	Trouble string `json:"trouble,omitempty"`
+
+	Unruled      int    `json:"unruled"`                 // lines that no rule of the dialect speaks of
+	FirstUnruled string `json:"first_unruled,omitempty"` // the first of them, with the blocks around it
+	Unread       int    `json:"unread"`                  // lines that the grammar cannot read
+	FirstUnread  string `json:"first_unread,omitempty"`  // where the first of them stands, and why
 }
 
 // CredentialSet is a credential that many devices share, without its secrets.

@@ -1,11 +1,15 @@
 package e2e
 
 import (
+	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"magpie/client"
 	"magpie/dialects"
+	"magpie/internal/sim"
 )
 
 // TestLineRouter: a device whose lines go away in ways of their own, whose line editor
@@ -90,7 +94,18 @@ func TestWhatCannotBeRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	must(w.admin.LoadDialect(ctx(t), "curlew.yaml", strings.Replace(string(src), `|choice \S+)$`, `)$`, 1)))(t)
+	half := strings.Replace(string(src), `|choice \S+)$`, `)$`, 1)
+	file := filepath.Join(w.dir, "half.yaml")
+	if err := os.WriteFile(file, []byte(half), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := w.fleet.place(name)
+	shown := must(w.admin.Probe(ctx(t), "", at.Address, at.Port))(t)
+	if out, said, status := w.cli("dialect", "try", file, "--address", at.Address, "--port", fmt.Sprint(at.Port), "--user", sim.ServiceUser, "--accept-key", shown.Fingerprint); status != 0 ||
+		!strings.Contains(out, `1 line that the grammar cannot read; line `) || !strings.Contains(out, "3 lines that no rule speaks of; the first: when 10.30.0.0/16 take pier 2") {
+		t.Errorf("%d: %s%s", status, out, said)
+	}
+	must(w.admin.LoadDialect(ctx(t), "curlew.yaml", half))(t)
 	j := w.pull(name)
 	if log := w.logText(j.ID); j.Outcome != "done" || !strings.Contains(log, "1 line cannot be read as dialect curlew says, the first is line ") || !strings.Contains(log, `"end" closes a block, and none is open`) {
 		t.Fatalf("%s\n%s", j.Outcome, log)

@@ -154,10 +154,7 @@ func (s *Server) attempt(ctx context.Context, q *store.Q, dia *dialect.Dialect, 
 		secret = &of
 	}
 	t, err := s.Visits.Try(ctx, dia, e.d, visit.LinkCredential(*secret), trace)
-	out := client.Tried{Identity: client.Identity(t.Identity), Parts: []client.TriedPart{}, Members: t.Members, Warnings: t.Warnings}
-	for _, p := range t.Parts {
-		out.Parts = append(out.Parts, client.TriedPart(p))
-	}
+	out := client.Tried{Identity: client.Identity(t.Identity), Parts: append([]client.TriedPart{}, t.Parts...), Members: t.Members, Warnings: t.Warnings}
 	if out.Members == nil {
 		out.Members = []string{}
 	}

@@ -178,6 +178,12 @@ func (a *app) showTrial(t client.DialectTried) {
 			case p.Lines == 0:
 				what = fmt.Sprintf("%d bytes, whole", p.Bytes)
 			}
+			if p.Unread > 0 {
+				what += "\n" + a.s.paint(alarm, count(p.Unread, "line", "lines")+" that the grammar cannot read; "+p.FirstUnread)
+			}
+			if p.Unruled > 0 {
+				what += "\n" + count(p.Unruled, "line", "lines") + " that no rule speaks of; the first: " + p.FirstUnruled
+			}
 			said = append(said, "part "+p.Name, what)
 		}
 		a.s.facts(said...)

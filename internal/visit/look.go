@@ -5,7 +5,10 @@ import (
 	"errors"
 	"fmt"
 
+	"magpie/client"
 	"magpie/internal/core"
+	"magpie/internal/core/grammar"
+	"magpie/internal/core/rules"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
@@ -48,17 +51,9 @@ func (s *Service) Look(ctx context.Context, d core.Device, part string) (link.Pa
 // Tried is what a device that is not registered let us see.
 type Tried struct {
 	Identity link.Identity
-	Parts    []TriedPart
+	Parts    []client.TriedPart
 	Members  []string // devices it speaks for
 	Warnings []string
-}
-
-// TriedPart is one part, fetched and thrown away.
-type TriedPart struct {
-	Name         string
-	Lines, Bytes int
-	Absent       bool
-	Trouble      string // why it could not be had
 }
 
 // Try signs in to a device that is not registered, asks who it is, and fetches
@@ -85,7 +80,7 @@ func (s *Service) Try(ctx context.Context, dia *dialect.Dialect, d core.Device, 
 	}
 	for _, name := range partNames(dia, elements) {
 		p, err := sess.Fetch(name)
-		t := TriedPart{Name: name, Absent: p.Absent, Bytes: len(p.Text)}
+		t := client.TriedPart{Name: name, Absent: p.Absent, Bytes: len(p.Text)}
 		switch {
 		case err != nil:
 			t.Trouble = err.Error()
@@ -94,6 +89,7 @@ func (s *Service) Try(ctx context.Context, dia *dialect.Dialect, d core.Device, 
 			}
 		case !dia.Doc(name).Opaque():
 			t.Lines = len(text.Lines(p.Text))
+			said(dia.Doc(name), p.Text, &t)
 		}
 		out.Parts = append(out.Parts, t)
 	}
@@ -102,4 +98,28 @@ func (s *Service) Try(ctx context.Context, dia *dialect.Dialect, d core.Device, 
 		out.Members = append(out.Members, m.Name)
 	}
 	return out, err
+}
+
+// said tells how much of a text the dialect's rules and grammar reach.
+func said(doc *dialect.Doc, src string, t *client.TriedPart) {
+	root, top, err := doc.Parse(src)
+	if err != nil {
+		t.Unread, t.FirstUnread = len(text.Lines(src)), err.Error()
+		return
+	}
+	if u := grammar.Unread(root); len(u) > 0 {
+		t.Unread, t.FirstUnread = len(u), fmt.Sprintf("line %d: %s", u[0].Line, u[0].Unread)
+	}
+	var walk func(it *rules.Item)
+	walk = func(it *rules.Item) {
+		for _, k := range it.Kids {
+			if k.Rule == nil && k.Unread == "" {
+				if t.Unruled++; t.Unruled == 1 {
+					t.FirstUnruled = k.Path()
+				}
+			}
+			walk(k)
+		}
+	}
+	walk(top)
 }
