@@ -71,3 +71,28 @@ func TestCandidate(t *testing.T) {
 	}
 	w.fleet.faults(f1, box.Faults{})
 }
+
+// TestLoadedInTheWindow: what somebody loads into the candidate while a push waits to be
+// confirmed is not committed by the confirmation, which waits until it is gone.
+func TestLoadedInTheWindow(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron"))
+	w.pull(f1)
+	first := w.fleet.running(f1)
+	w.fleet.amend(f1, "okonkwo", outsideSays("by hand"))
+	w.fleet.stow(f1)
+	w.pull(f1)
+	j := w.parked(w.within("5m", f1+"@1").ID)
+	w.fleet.call("POST", "/devices/"+f1+"/load", map[string]any{"Lines": []string{outsideSays("half done")}}, nil)
+	must(w.admin.Confirm(ctx(t), j.ID))(t)
+	eventually(t, "the confirmation waits", func() bool {
+		return strings.Contains(w.logText(j.ID), "confirming would commit it along")
+	})
+	if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" || strings.Contains(w.fleet.running(f1), "half done") || strings.Contains(w.fleet.startup(f1), "half done") {
+		t.Fatalf("%s: %s\n%s", got.State, got.Summary, w.fleet.running(f1))
+	}
+	w.fleet.call("POST", "/devices/"+f1+"/load", map[string]any{}, nil)
+	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(f1) != first {
+		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+}

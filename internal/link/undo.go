@@ -2,6 +2,8 @@ package link
 
 import (
 	"fmt"
+	"magpie/internal/core/grammar"
+	"magpie/internal/core/rules"
 	"math"
 	"strconv"
 	"time"
@@ -25,6 +27,32 @@ type UndoTimer struct {
 func (s *Session) commits() (*netconf, bool) {
 	n, ok := s.sp.(*netconf)
 	return n, ok && s.d.Change.Undo == nil
+}
+
+// Uncommitted tells whether the candidate holds what does not run, though we loaded
+// nothing: confirming would commit it (RFC 6241 §8.4.1).
+func (s *Session) Uncommitted() (bool, error) {
+	n, ok := s.commits()
+	if !ok || n.target() != "candidate" {
+		return false, nil
+	}
+	var says [2]*rules.Item
+	for i, store := range []string{"candidate", "running"} {
+		raw, err := n.rpc("<get-config><source><" + store + "/></source></get-config>")
+		if err != nil {
+			return false, fmt.Errorf("reading %s: %w", store, err)
+		}
+		var root *grammar.Node
+		text, err := grammar.FormatXML(raw, "rpc-reply / data")
+		if err == nil {
+			root, err = grammar.XML{Keys: s.d.Table.Keys}.Parse(text)
+		}
+		if err != nil {
+			return false, fmt.Errorf("reading %s: %w", store, err)
+		}
+		says[i] = s.d.Table.Resolve(root) // whatever order a server shows either in
+	}
+	return !rules.Equivalent(says[0], says[1]), nil
 }
 
 // UndoTimer tells how the device itself can go back; nil when it cannot.

@@ -3,6 +3,7 @@ package push
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"time"
 
@@ -58,10 +59,23 @@ func (u *push) arm() Report {
 	return Done
 }
 
+// errUncommitted is why a confirmed commit is not confirmed yet.
+var errUncommitted = errors.New("somebody loaded something into the candidate and did not commit it; confirming would commit it along, so that waits until it is committed or discarded")
+
 // callOff tells the device to keep what it runs, where it was told to go back by
 // itself. That it has nothing to call off any more is no trouble: what it runs
 // shows in the proof.
 func (u *push) callOff(done string) Report {
+	if u.st.UndoBy == link.ByCommit && (u.st.Fires == nil || u.s.Now().Before(*u.st.Fires)) {
+		loaded, err := u.v.Session.Uncommitted()
+		if err == nil && loaded {
+			err = errUncommitted
+		}
+		if err != nil {
+			u.l.Warn("%v", err)
+			return u.reported(err)
+		}
+	}
 	err := u.v.Session.Confirm(u.st.Token)
 	if r := linkRefused(err); r != nil {
 		u.l.Warn("the device says that there is nothing to call off: %s", r.Words)

@@ -124,8 +124,15 @@ func (d *Device) Amend(_ string, lines []string) error {
 	return err
 }
 
-// Load leaves changes in the candidate that nobody commits.
+// Load leaves changes in the candidate that nobody commits; without lines it throws away
+// what is there.
 func (d *Device) Load(lines []string) error {
+	if len(lines) == 0 {
+		d.Lock()
+		defer d.Unlock()
+		d.cand = d.running.clone()
+		return nil
+	}
 	by, err := parse([]byte(strings.Join(lines, "\n")))
 	if err != nil {
 		return err
