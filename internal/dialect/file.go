@@ -603,6 +603,8 @@ type Change struct {
 	Load []Step `yaml:"load"`
 	// Which NETCONF datastore is written. Locks, validation and commit follow from what the device says it can.
 	Target string `yaml:"target" is:"candidate|running"`
+	// What is left out over NETCONF although the device says that it can: locking the datastores, validating what was loaded, confirmed commits.
+	Without []string `yaml:"without" is:"unique lock|validate|confirm"`
 	// The steps under load have the device fetch the document from the inbox, by this protocol; {inbox}, {inbox-port} and {inbox-path} say where.
 	Offer string `yaml:"offer" is:"one-of:inbound"`
 	// The device restarts after a load and is back within this time.

@@ -718,6 +718,9 @@ func (l *loader) change() {
 	if d.Blocks != nil {
 		d.Language = &change.Language{Table: d.Table, Remove: c.Remove, Leave: c.Leave}
 	}
+	if len(c.Without) > 0 && !l.speaks(Netconf) {
+		l.at([]string{"change", "without"}, "leaves out steps of NETCONF, which is not spoken here")
+	}
 	if c.Offer != "" && len(c.Load) == 0 {
 		l.at([]string{"change", "offer"}, "needs change.load: the steps that have the device fetch it")
 	}

@@ -320,7 +320,7 @@ func (n *netconf) begin() error {
 		stores = append(stores, "candidate")
 	}
 	for _, store := range stores {
-		if slices.Contains(n.locked, store) {
+		if slices.Contains(n.locked, store) || slices.Contains(n.s.d.Change.Without, "lock") {
 			continue
 		}
 		if _, err := n.rpc("<lock><target><" + store + "/></target></lock>"); err != nil {
@@ -356,7 +356,7 @@ func (n *netconf) load(c Change) error {
 	if _, err := n.rpc("<edit-config><target><" + n.target() + "/></target>" + options + "<config>" + config + "</config></edit-config>"); err != nil {
 		return err
 	}
-	if n.target() == "candidate" && n.can(capValidate) {
+	if n.target() == "candidate" && n.can(capValidate) && !slices.Contains(n.s.d.Change.Without, "validate") {
 		if _, err := n.rpc("<validate><source><candidate/></source></validate>"); err != nil {
 			return fmt.Errorf("the device finds the document wrong: %w", err)
 		}

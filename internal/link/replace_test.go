@@ -7,8 +7,11 @@ import (
 	"testing"
 	"time"
 
+	"magpie/dialects"
 	"magpie/internal/core/grammar"
+	"magpie/internal/dialect"
 	"magpie/internal/link"
+	"magpie/internal/sim/box"
 )
 
 // randomFirewall makes a valid configuration in the IETF's models (RFC 7317,
@@ -202,5 +205,44 @@ func TestConfirmedCommit(t *testing.T) {
 	time.Sleep(time.Until(begun.Add(5 * time.Second))) // its time to confirm, and some more
 	if runs() == begin {
 		t.Error("confirmed, and it went back")
+	}
+}
+
+// TestWithout: what a dialect leaves out of NETCONF is not asked for, although the device
+// says that it can.
+func TestWithout(t *testing.T) {
+	src, err := dialects.Files.ReadFile("heron.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, what := range []string{"lock", "validate"} {
+		d, target := newHeron(t, 0)
+		d.SetFaults(box.Faults{Hang: what})
+		dia, err := dialect.Load("heron.yaml", []byte(strings.Replace(string(src), "\n  target: candidate\n", "\n  target: candidate\n  without: ["+what+", confirm]\n", 1)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		dia.Answer, dia.Idle, dia.Connect = 2*time.Second, 2*time.Second, 5*time.Second
+		s, err := open(t, link.Call{Dialect: dia, Target: target})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if un := s.UndoTimer(); un != nil {
+			t.Errorf("%+v", un)
+		}
+		now, err := s.Fetch("running")
+		if err == nil {
+			err = s.Begin()
+		}
+		if err == nil {
+			err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(strings.Replace(now.Text, "to the world", "to the sound", 1)), Current: now.Text})
+		}
+		if err == nil {
+			err = s.Send(link.Change{Kind: "commit"})
+		}
+		if err != nil || !strings.Contains(strings.Join(d.Status().Running, "\n"), "to the sound") {
+			t.Errorf("without %s: %v", what, err)
+		}
+		s.Close()
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
 	"math"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -58,7 +59,7 @@ func (s *Session) Uncommitted() (bool, error) {
 // UndoTimer tells how the device itself can go back; nil when it cannot.
 func (s *Session) UndoTimer() *UndoTimer {
 	if n, ok := s.commits(); ok {
-		if n.target() != "candidate" || !n.can(capConfirm11) {
+		if n.target() != "candidate" || !n.can(capConfirm11) || slices.Contains(s.d.Change.Without, "confirm") {
 			return nil
 		}
 		return &UndoTimer{By: ByCommit, From: time.Second, To: 24 * time.Hour}
