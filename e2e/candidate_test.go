@@ -22,11 +22,7 @@ func outsideSays(words string) string {
 func TestCandidate(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("heron"))
-	w.pull(f1)
-	first := w.fleet.running(f1)
-	w.fleet.amend(f1, "okonkwo", outsideSays("by hand"))
-	w.fleet.stow(f1)
-	w.pull(f1)
+	first := w.byHand()
 	second := w.fleet.running(f1)
 	load := func(words string) {
 		t.Helper()
@@ -77,11 +73,7 @@ func TestCandidate(t *testing.T) {
 func TestLoadedInTheWindow(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies("heron"))
-	w.pull(f1)
-	first := w.fleet.running(f1)
-	w.fleet.amend(f1, "okonkwo", outsideSays("by hand"))
-	w.fleet.stow(f1)
-	w.pull(f1)
+	first := w.byHand()
 	j := w.parked(w.within("5m", f1+"@1").ID)
 	w.fleet.call("POST", "/devices/"+f1+"/load", map[string]any{"Lines": []string{outsideSays("half done")}}, nil)
 	must(w.admin.Confirm(ctx(t), j.ID))(t)
@@ -95,4 +87,16 @@ func TestLoadedInTheWindow(t *testing.T) {
 	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(f1) != first {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}
+}
+
+// byHand has a firewall changed and saved by hand between two pulls, and returns what it
+// ran before.
+func (w *world) byHand() (first string) {
+	w.t.Helper()
+	w.pull(f1)
+	first = w.fleet.running(f1)
+	w.fleet.amend(f1, "okonkwo", outsideSays("by hand"))
+	w.fleet.stow(f1)
+	w.pull(f1)
+	return first
 }

@@ -337,8 +337,7 @@ func (s *Session) describe(st *dialect.Step) string {
 	return "putting " + st.Put.Path + " by " + st.Put.Over
 }
 
-// find returns the first group of the first line that matches, or of the text
-// as a whole.
+// find returns the first group of a pattern's first match in an answer.
 func find(re *regexp.Regexp, src string) (string, bool) {
 	if m := re.FindStringSubmatch(src); m != nil {
 		return strings.TrimSpace(m[1]), true

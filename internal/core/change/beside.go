@@ -33,7 +33,7 @@ func (l *Language) beside(from, to *rules.Item) (plan Plan, ok bool) {
 		if h.Rule == nil || h.Rule.Beside == "" {
 			continue
 		}
-		w := counterpart(h, by)
+		_, w := counterpart(h, by, (*rules.Item).Kid)
 		space, name := h.Defines()
 		if w == nil || !inUse[space+" "+name] || !l.comesApart(h, w) {
 			continue
@@ -79,7 +79,7 @@ func (l *Language) beside(from, to *rules.Item) (plan Plan, ok bool) {
 // would be empty for a moment, and with that not there.
 func (l *Language) comesApart(h, w *rules.Item) bool {
 	h, w = h.Clone(nil), w.Clone(nil)
-	p := planner{lang: l, from: h, to: w, removals: map[*rules.Item]int{}, settings: map[*rules.Item]int{}}
+	p := l.planner(h, w, false)
 	p.block(nil, h, w)
 	wants := w.ByID()
 	if w.Rule.Ordered && slices.ContainsFunc(p.ops, func(o op) bool { return o.kind == Remove && o.item.Up == h && wants[o.item.ID] != nil }) {
@@ -106,19 +106,6 @@ func (l *Language) comesApart(h, w *rules.Item) bool {
 }
 
 func (p *planner) removed(h *rules.Item) bool { _, goes := p.removals[h]; return goes }
-
-// counterpart is the line of another tree that stands where an item does; nil where
-// there is none.
-func counterpart(it, tree *rules.Item) *rules.Item {
-	if it.Up == nil {
-		return tree
-	}
-	up := counterpart(it.Up, tree)
-	if up == nil {
-		return nil
-	}
-	return up.Kid(it.ID)
-}
 
 // renamed is the line of a block under another name.
 func renamed(it *rules.Item, name, other string) string {

@@ -76,7 +76,7 @@ func (l *Language) plan(from, to *rules.Item, merge bool) Plan {
 
 // straight plans without detours.
 func (l *Language) straight(from, to *rules.Item, merge bool) Plan {
-	p := planner{lang: l, merge: merge, from: from, to: to, removals: map[*rules.Item]int{}, settings: map[*rules.Item]int{}, tangle: newTangle(l, from)}
+	p := l.planner(from, to, merge)
 	p.block(nil, from, to)
 	p.oneAtATime()
 	p.together()
@@ -121,6 +121,10 @@ type planner struct {
 	settings map[*rules.Item]int // by the line that comes
 	tangle   *tangle             // of from
 	byID     map[*rules.Item]map[string]*rules.Item
+}
+
+func (l *Language) planner(from, to *rules.Item, merge bool) *planner {
+	return &planner{lang: l, merge: merge, from: from, to: to, removals: map[*rules.Item]int{}, settings: map[*rules.Item]int{}, tangle: newTangle(l, from)}
 }
 
 func (p *planner) add(o op) int {

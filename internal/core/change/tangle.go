@@ -8,13 +8,22 @@ import (
 // a line, and what a line takes with it. Each question is answered from an index.
 type tangle struct {
 	lang *Language
-	all  []*rules.Item
+	tree *rules.Item
+	all  []*rules.Item                               // its lines; nil before anything was asked
 	fits map[[2]*rules.Rule]map[string][]*rules.Item // by a line's rule and the path of others: those others, by what they share
 	goes map[*rules.Rule]map[string][]*rules.Item    // by a rule whose lines go with others: those lines, by what they share
 }
 
 func newTangle(l *Language, tree *rules.Item) *tangle {
-	return &tangle{lang: l, all: every(tree), fits: map[[2]*rules.Rule]map[string][]*rules.Item{}, goes: map[*rules.Rule]map[string][]*rules.Item{}}
+	return &tangle{lang: l, tree: tree, fits: map[[2]*rules.Rule]map[string][]*rules.Item{}, goes: map[*rules.Rule]map[string][]*rules.Item{}}
+}
+
+// lines are those of the tree. Where no rule speaks of others, nobody asks for them.
+func (g *tangle) lines() []*rules.Item {
+	if g.all == nil {
+		g.all = every(g.tree)
+	}
+	return g.all
 }
 
 // with are the lines that a path speaks of and that share a line's captures of one name.
@@ -23,7 +32,7 @@ func (g *tangle) with(x *rules.Item, path *rules.Rule) []*rules.Item {
 	pair := [2]*rules.Rule{x.Rule, path}
 	if g.fits[pair] == nil {
 		g.fits[pair] = map[string][]*rules.Item{}
-		for _, o := range g.all {
+		for _, o := range g.lines() {
 			if path.Fits(o) {
 				key := path.Took(o, shared)
 				g.fits[pair][key] = append(g.fits[pair][key], o)
@@ -38,7 +47,7 @@ func (g *tangle) belonging(r *rules.Rule, x *rules.Item) []*rules.Item {
 	shared := r.GoesWith.Shared(r)
 	if g.goes[r] == nil {
 		g.goes[r] = map[string][]*rules.Item{}
-		for _, o := range g.all {
+		for _, o := range g.lines() {
 			if o.Rule == r {
 				key := r.Took(o, shared)
 				g.goes[r][key] = append(g.goes[r][key], o)
@@ -50,6 +59,9 @@ func (g *tangle) belonging(r *rules.Rule, x *rules.Item) []*rules.Item {
 
 // came tells of a line that came since.
 func (g *tangle) came(it *rules.Item) {
+	if g.all == nil {
+		return // it is found with the others
+	}
 	g.all = append(g.all, it)
 	for pair, index := range g.fits {
 		if pair[1].Fits(it) {

@@ -86,7 +86,7 @@ func (p *planner) outOfTheWay(i int, h *rules.Item) {
 		}
 		at = p.add(op{kind: Remove, trail: trail, item: h})
 		if c, changes := p.settings[again]; changes {
-			p.ops[c].after, p.ops[c].old = append(p.ops[c].after, at), nil
+			p.anew(c, at)
 		}
 	}
 	p.ops[i].after = append(p.ops[i].after, at)
@@ -201,7 +201,7 @@ func (p *planner) again(x *rules.Item) int {
 	p.note("%s: it has to go and come again, for what goes with it cannot go by itself; in between it is not there", x.Path())
 	at := p.add(op{kind: Remove, trail: trail, item: x})
 	if c, ok := p.settings[w]; ok {
-		p.ops[c].after, p.ops[c].old = append(p.ops[c].after, at), nil
+		p.anew(c, at)
 	} else {
 		p.whole(trail, w, at)
 	}
@@ -220,7 +220,7 @@ func (p *planner) whole(trail []*rules.Item, w *rules.Item, after ...int) {
 			continue
 		}
 		if c, ok := p.settings[k]; ok {
-			p.ops[c].after, p.ops[c].old = append(p.ops[c].after, at), nil
+			p.anew(c, at)
 		} else {
 			p.whole(inner, k, at)
 		}
@@ -247,7 +247,7 @@ func (p *planner) takes(i int) {
 			continue // it goes with a block around it
 		}
 		if c, ok := p.settings[w]; ok {
-			p.ops[c].after, p.ops[c].old = append(p.ops[c].after, i), nil
+			p.anew(c, i)
 			continue
 		}
 		p.note("%s: the device takes it away with %s, so it is made again; in between it is not there", y.Path(), p.ops[i].item.Path())
@@ -255,20 +255,31 @@ func (p *planner) takes(i int) {
 	}
 }
 
+// anew has an op set its line as a new one, once another was done.
+func (p *planner) anew(op, after int) {
+	p.ops[op].after, p.ops[op].old = append(p.ops[op].after, after), nil
+}
+
 // counterpart is the line of the tree to be that stands for one that is, with the blocks
 // around it; nil where there is none.
 func (p *planner) counterpart(it *rules.Item) (trail []*rules.Item, w *rules.Item) {
+	return counterpart(it, p.to, func(up *rules.Item, id string) *rules.Item { return p.kids(up)[id] })
+}
+
+// counterpart is the line of another tree that stands where an item does, with the blocks
+// around it; nil where there is none. kid finds a block's line by what identifies it.
+func counterpart(it, tree *rules.Item, kid func(up *rules.Item, id string) *rules.Item) (trail []*rules.Item, w *rules.Item) {
 	if it.Up == nil {
-		return nil, p.to
+		return nil, tree
 	}
-	trail, up := p.counterpart(it.Up)
+	trail, up := counterpart(it.Up, tree, kid)
 	if up == nil {
 		return nil, nil
 	}
-	if up != p.to {
+	if up != tree {
 		trail = append(slices.Clone(trail), up)
 	}
-	return trail, p.kids(up)[it.ID]
+	return trail, kid(up, it.ID)
 }
 
 // every lists what is below an item, gaps left out.

@@ -5,9 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
-
-	gssh "github.com/gliderlabs/ssh"
 
 	"magpie/internal/sim/box"
 )
@@ -113,40 +112,11 @@ func (d *Device) Reset(string) error { return d.Replace(d.Status().Serial, nil) 
 
 // Serve listens for SSH.
 func (d *Device) Serve(e box.Env) (func(), error) {
-	l, err := e.Listen(box.SSH)
-	if err != nil {
-		return nil, err
-	}
-	d.Lock()
-	d.Env = e
-	d.Unlock()
-	s := &gssh.Server{
-		PasswordHandler: func(ctx gssh.Context, word string) bool {
-			d.Lock()
-			kept := ""
-			for _, k := range d.m.keepers {
-				if k.key == ctx.User() {
-					kept = k.value
-				}
-			}
-			d.Unlock()
-			return d.SignIn(kept == "kept "+box.Seal("curlew", word))
-		},
-		Handler: func(s gssh.Session) {
-			_, resized, tty := s.Pty()
-			if tty {
-				go func() {
-					for range resized {
-					}
-				}()
-			}
-			d.console(s.Context(), s, tty)
-			_ = s.Exit(0)
-		},
-	}
-	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	return d.ServeSSH(e, func(user, word string) bool {
+		d.Lock()
+		defer d.Unlock()
+		return slices.Contains(d.m.keepers, pair{user, "kept " + box.Seal("curlew", word)})
+	}, d.console)
 }
 
 func (d *Device) console(ctx context.Context, rw io.ReadWriteCloser, tty bool) {

@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	gssh "github.com/gliderlabs/ssh"
-
 	"magpie/internal/sim/box"
 )
 
@@ -244,35 +242,11 @@ func (d *Device) find(path ...string) string {
 
 // Serve listens for SSH.
 func (d *Device) Serve(e box.Env) (func(), error) {
-	l, err := e.Listen(box.SSH)
-	if err != nil {
-		return nil, err
-	}
-	d.Lock()
-	d.Env = e
-	d.Unlock()
-	s := &gssh.Server{
-		PasswordHandler: func(ctx gssh.Context, word string) bool {
-			d.Lock()
-			kept := d.find("owner "+ctx.User(), "word")
-			d.Unlock()
-			return d.SignIn(kept == "word kept "+box.Seal("fulmar", word))
-		},
-		Handler: func(s gssh.Session) {
-			_, resized, tty := s.Pty()
-			if tty {
-				go func() {
-					for range resized {
-					}
-				}()
-			}
-			d.console(s.Context(), s, tty)
-			_ = s.Exit(0)
-		},
-	}
-	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	return d.ServeSSH(e, func(user, word string) bool {
+		d.Lock()
+		defer d.Unlock()
+		return d.find("owner "+user, "word") == "word kept "+box.Seal("fulmar", word)
+	}, d.console)
 }
 
 func (d *Device) console(ctx context.Context, rw io.ReadWriteCloser, tty bool) {

@@ -229,13 +229,7 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 	}
 	s := &gssh.Server{
 		Handler: func(s gssh.Session) {
-			_, resized, tty := s.Pty()
-			if tty {
-				go func() {
-					for range resized {
-					}
-				}()
-			}
+			tty := box.OnTerminal(s)
 			d.console(s.Context(), s, s.User(), tty, true)
 			_ = s.Exit(0)
 		},

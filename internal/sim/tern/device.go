@@ -223,13 +223,7 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 }
 
 func (d *Device) serve(s gssh.Session) {
-	_, resized, tty := s.Pty()
-	if tty {
-		go func() {
-			for range resized {
-			}
-		}()
-	}
+	tty := box.OnTerminal(s)
 	from, _, _ := net.SplitHostPort(s.RemoteAddr().String())
 	c := &Console{Device: d, User: s.User(), From: from, TTY: tty}
 	c.Serve(s.Context(), s, s.RawCommand())

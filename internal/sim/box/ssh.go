@@ -1,0 +1,42 @@
+package box
+
+import (
+	"context"
+	"io"
+
+	gssh "github.com/gliderlabs/ssh"
+)
+
+// ServeSSH listens for SSH and gives each session a console, on a terminal if it asked
+// for one. knows tells whether a user has that password.
+func (d *Base) ServeSSH(e Env, knows func(user, word string) bool, console func(ctx context.Context, rw io.ReadWriteCloser, tty bool)) (stop func(), err error) {
+	l, err := e.Listen(SSH)
+	if err != nil {
+		return nil, err
+	}
+	d.Lock()
+	d.Env = e
+	d.Unlock()
+	s := &gssh.Server{
+		PasswordHandler: func(ctx gssh.Context, word string) bool { return d.SignIn(knows(ctx.User(), word)) },
+		Handler: func(s gssh.Session) {
+			console(s.Context(), s, OnTerminal(s))
+			_ = s.Exit(0)
+		},
+	}
+	s.AddHostKey(e.HostKey)
+	go func() { _ = s.Serve(l) }()
+	return func() { s.Close() }, nil
+}
+
+// OnTerminal tells whether a session asked for a terminal, whose changes of size are let go.
+func OnTerminal(s gssh.Session) bool {
+	_, resized, tty := s.Pty()
+	if tty {
+		go func() {
+			for range resized {
+			}
+		}()
+	}
+	return tty
+}
