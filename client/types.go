@@ -67,6 +67,7 @@ type Device struct {
 	State        string     `json:"state" enum:"device states" column:"2 state"`
 	Drifted      bool       `json:"drifted"`
 	Unsaved      bool       `json:"unsaved"`
+	Apart        *Apart     `json:"apart,omitempty"` // of one that is unsaved: what its dialect calls that
 	Trouble      string     `json:"trouble,omitempty" column:"0 what is wrong, or what to do"`
 	Host         string     `json:"host,omitempty"`
 	Model        string     `json:"model,omitempty"`
@@ -92,6 +93,14 @@ type Device struct {
 
 	Parts    []string `json:"parts,omitempty"`    // which it has versions of, the main one first; of one device only
 	Children []Child  `json:"children,omitempty"` // the devices that hang on it; of one device only
+}
+
+// Apart is a part that is not equivalent to the one it follows, as startup should be to
+// running.
+type Apart struct {
+	Word    string `json:"word"` // the state, as "unsaved" or "not loaded"
+	Part    string `json:"part"`
+	Follows string `json:"follows"`
 }
 
 // Child is a device that hangs on another.

@@ -205,7 +205,7 @@ func (s *Server) importDevices(c *gin.Context) {
 		for i, n := range in.Devices {
 			d, err := s.add(ctx, q, n)
 			if err == nil {
-				out.Added = append(out.Added, wireDevice(d))
+				out.Added = append(out.Added, s.wireDevice(d))
 				continue
 			}
 			p := problem(err)

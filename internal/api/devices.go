@@ -21,17 +21,22 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children")
+var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children", "Apart")
 
-func wireDevice(d core.Device) client.Device {
+// wireDevice is a device as it goes over the wire.
+func (s *Server) wireDevice(d core.Device) client.Device {
 	out := wiredDevice(d)
 	out.HostKey = link.Fingerprint(d.HostKey)
+	if dia := s.Visits.DialectOf(d); d.Unsaved && dia != nil {
+		part, of, _ := dia.Follower()
+		out.Apart = &client.Apart{Word: dia.UnsavedWord(), Part: part, Follows: of}
+	}
 	return out
 }
 
 func (s *Server) devices(c *gin.Context) {
 	if rows, next, ok := s.devicePage(c); ok {
-		c.JSON(200, pageOf(rows, next, wireDevice))
+		c.JSON(200, pageOf(rows, next, s.wireDevice))
 	}
 }
 
@@ -42,7 +47,7 @@ func (s *Server) device(c *gin.Context) {
 		fail(c, problem(err))
 		return
 	}
-	w := wireDevice(d)
+	w := s.wireDevice(d)
 	parts, err := q.Parts(ctx, d.ID)
 	if err != nil {
 		fail(c, problem(err))
@@ -470,7 +475,7 @@ func (s *Server) addDevice(c *gin.Context) {
 		d, err = s.add(c.Request.Context(), q, n)
 		return err
 	})
-	answer(c, 201, wireDevice(d), err)
+	answer(c, 201, s.wireDevice(d), err)
 }
 
 // add registers a device.
@@ -511,7 +516,7 @@ func (s *Server) change(c *gin.Context, based int, do func(q *store.Q, d *core.D
 	if err == nil {
 		c.Header("ETag", etag(d.Revision))
 	}
-	answer(c, 200, wireDevice(d), err)
+	answer(c, 200, s.wireDevice(d), err)
 }
 
 func (s *Server) editDevice(c *gin.Context) {

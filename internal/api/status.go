@@ -34,7 +34,7 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	for _, state := range core.States {
 		for _, d := range all {
 			if d.State == state && state != core.Steady && len(st.Attend) < 50 {
-				st.Attend = append(st.Attend, wireDevice(d))
+				st.Attend = append(st.Attend, s.wireDevice(d))
 			}
 		}
 	}

@@ -206,8 +206,11 @@ func (a *app) status() *cli.Command {
 
 // stateWord is a device's state, with "unsaved" beside a worse one.
 func stateWord(d client.Device) string {
-	if d.Unsaved && d.State == "drifted" {
-		return "drifted, unsaved"
+	switch {
+	case d.Apart != nil && d.State == "drifted":
+		return "drifted, " + d.Apart.Word
+	case d.Apart != nil && d.State == "unsaved":
+		return d.Apart.Word
 	}
 	return d.State
 }
@@ -218,6 +221,9 @@ func next(d client.Device) string {
 	case "drifted":
 		return "magpie drift " + d.Name
 	case "unsaved":
+		if a := d.Apart; a != nil && a.Follows != "running" {
+			return fmt.Sprintf("magpie diff %[1]s/%[2]s %[1]s/%[3]s", d.Name, a.Part, a.Follows)
+		}
 		return fmt.Sprintf("magpie diff %[1]s/startup %[1]s", d.Name)
 	case "never pulled":
 		return "magpie pull " + d.Name

@@ -234,7 +234,12 @@ func sortedParts(parts map[string]*Part) []string {
 			names = append(names, n)
 		}
 	}
-	rank := func(n string) int { return slices.Index([]string{"startup", "running"}, n) }
+	rank := func(n string) int {
+		if parts[n].Follows != "" {
+			return -2
+		}
+		return slices.Index([]string{"startup", "running"}, n)
+	}
 	slices.SortFunc(names, func(a, b string) int {
 		return cmp.Or(rank(b)-rank(a), strings.Compare(a, b))
 	})
@@ -243,6 +248,33 @@ func sortedParts(parts map[string]*Part) []string {
 
 // Main is the part by which a device is judged: running where there is one.
 func (d *Dialect) Main() string { return d.PartNames()[0] }
+
+// followers lists the parts of which it is said what they follow.
+func (d *Dialect) followers() (names []string) {
+	for n, p := range d.Parts {
+		if p.Follows != "" {
+			names = append(names, n)
+		}
+	}
+	return names
+}
+
+// Follower is the part that should be equivalent to another, and that other: startup
+// and running, if nothing else is said. ok is false where there are no two such parts.
+func (d *Dialect) Follower() (name, of string, ok bool) {
+	if names := d.followers(); len(names) > 0 {
+		return names[0], d.Parts[names[0]].Follows, true
+	}
+	return "startup", "running", d.Parts["startup"] != nil && d.Parts["running"] != nil
+}
+
+// UnsavedWord is the state of a device whose parts do not follow each other.
+func (d *Dialect) UnsavedWord() string {
+	if name, _, ok := d.Follower(); ok && d.Parts[name].Otherwise != "" {
+		return d.Parts[name].Otherwise
+	}
+	return "unsaved"
+}
 
 // Doc reads one part's contents as the dialect says.
 type Doc struct {
@@ -289,6 +321,12 @@ func (d *Doc) Landmarks() []*rules.Rule {
 
 // Opaque tells whether the part is no text that can be read.
 func (d *Doc) Opaque() bool { return d.grammar == nil }
+
+// XML is the part's grammar, where it is an XML document.
+func (d *Doc) XML() (grammar.XML, bool) {
+	g, ok := d.grammar.(grammar.XML)
+	return g, ok
+}
 
 // ErrOpaque is returned on reading an opaque file as if it were text.
 var ErrOpaque = &grammar.Error{Msg: "it is an opaque file; nothing in it can be read"}

@@ -385,7 +385,7 @@ type Part struct {
 	Source `yaml:",inline"`
 	// There is one for each logical element.
 	Each bool `yaml:"each"`
-	// The answer of a device that has no such part.
+	// What a device that has no such part answers: where it is read, in a step under make, or where its file should be.
 	Absent string `yaml:"absent" is:"pattern"`
 	// The line that says who changed it last; the first group is the name.
 	Author string `yaml:"author" is:"pattern"`
@@ -399,6 +399,10 @@ type Part struct {
 	Secrets string `yaml:"secrets" is:"real|salted|withheld"`
 	// It is kept by hand, so that every byte counts: comments, blanks, order, the end of the last line. It is unchanged only while all of them are the same, and is read by the grammar all the same.
 	Exact bool `yaml:"exact"`
+	// The part that this one comes of, and should be equivalent to: startup comes of running if nothing is said; what a device has loaded comes of the file it was loaded from.
+	Follows string `yaml:"follows" is:"some"`
+	// The state of a device where it is not equivalent to what it follows, in a word or two; unsaved if not said.
+	Otherwise string `yaml:"otherwise" is:"/^[a-z][a-z -]{0,30}$/"`
 	// Where it is not of the grammar's form.
 	Form string `yaml:"form" is:"opaque"`
 	// Bytes of an opaque file that change by themselves.
@@ -599,12 +603,14 @@ type Change struct {
 	Methods []string `yaml:"methods" is:"must unique one-of:methods"`
 	// How running becomes startup.
 	Save *Save `yaml:"save"`
-	// Puts a whole document or file on the device; {content} stands for it.
+	// Puts a whole document or file on the device; {content} stands for it. Over NETCONF it takes the place of edit-config: in an rpc {content} is the document, and {edit} the same with the operations that make a part of the datastore what it says (RFC 6241 §7.2).
 	Load []Step `yaml:"load"`
 	// Which NETCONF datastore is written. Locks, validation and commit follow from what the device says it can.
 	Target string `yaml:"target" is:"candidate|running"`
-	// What is left out over NETCONF although the device says that it can: locking the datastores, validating what was loaded, confirmed commits.
-	Without []string `yaml:"without" is:"unique lock|validate|confirm"`
+	// What is left out over NETCONF although the device says that it can: locking the datastores, validating what was loaded, confirmed commits, saving to startup.
+	Without []string `yaml:"without" is:"unique lock|validate|confirm|save"`
+	// What is done over NETCONF in place of the standard's own operation of that name. {target} stands for the datastore.
+	Instead map[string][]Step `yaml:"instead" is:"filled keys/^(lock|unlock|validate|commit)$/"`
 	// The steps under load have the device fetch the document from the inbox, by this protocol; {inbox}, {inbox-port} and {inbox-path} say where.
 	Offer string `yaml:"offer" is:"one-of:inbound"`
 	// The device restarts after a load and is back within this time.
@@ -613,11 +619,11 @@ type Change struct {
 	Settle string `yaml:"settle" is:"span"`
 	// Paths of what has to be typed by hand before the service can reach the device and sign in, besides the lines marked reach. {user} is the account that signs in. The bootstrap sheet is made of it.
 	Least []string `yaml:"least" is:"some"`
-	// What makes sent lines take effect, where sending them does not. The preview shows it as a step of its own.
+	// What makes sent lines, or what was loaded, take effect, where sending them does not. The preview shows it as a step of its own.
 	Live []Step `yaml:"live"`
 	// Method stage: the startup part is written and the device restarted into it.
 	Stage *Stage `yaml:"stage"`
-	// A restart timer, after which the device runs its startup part. NETCONF's confirmed commit (RFC 6241 §8.4) needs no word.
+	// A timer of the device's own, after which it goes back. NETCONF's confirmed commit (RFC 6241 §8.4) needs no word.
 	Undo *Undo `yaml:"undo"`
 }
 
@@ -633,13 +639,19 @@ type Stage struct {
 	Back string `yaml:"back" is:"must span"`
 }
 
-// Undo is the device's own way back: a timer that is armed before a push and
-// disarmed when it is confirmed.
+// Undo is the device's own way back: a timer that is armed before a push, or by one
+// of its deeds, and disarmed when it is confirmed.
 type Undo struct {
 	// Sets the timer; {minutes} and {seconds} are how long.
 	Arm []Step `yaml:"arm" is:"must"`
+	// The deed that carries the timer, where setting it is no step of its own: arm is done in place of change.load, change.live, or NETCONF's commit.
+	With string `yaml:"with" is:"load|live|commit"`
 	// Takes it off.
 	Disarm []Step `yaml:"disarm" is:"must"`
+	// Has it go back at once, where the device can be told to.
+	Recall []Step `yaml:"recall" is:"filled"`
+	// What it goes back to: startup by a restart, if not said; startup, without one; or what ran before the timer was set.
+	Returns string `yaml:"returns" is:"restart|startup|before"`
 	// The shortest time that can be set.
 	From string `yaml:"from" is:"must span"`
 	// The longest.
@@ -650,12 +662,15 @@ type Undo struct {
 
 // Save is how running becomes startup.
 type Save struct {
+	_ struct{} `is:"either:command|steps"`
 	// The mode the command is typed in.
-	Mode string `yaml:"mode" is:"must"`
+	Mode string `yaml:"mode" is:"some"`
 	// The command.
-	Command string `yaml:"command" is:"must"`
+	Command string `yaml:"command" is:"some"`
 	// What its answer must show.
 	Done string `yaml:"done" is:"pattern"`
+	// Steps, where one command is not enough, or where none is typed.
+	Steps []Step `yaml:"steps" is:"filled"`
 }
 
 // Echo is how a device asks whether an address answers it: {to}.

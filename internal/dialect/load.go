@@ -333,9 +333,19 @@ func (l *loader) compile(d *Dialect) {
 	if un := d.Change.Undo; un != nil {
 		l.steps(un.Arm, "change", "undo", "arm")
 		l.steps(un.Disarm, "change", "undo", "disarm")
+		l.steps(un.Recall, "change", "undo", "recall")
+		switch c := d.Change; {
+		case un.With == "load" && len(c.Load) == 0, un.With == "live" && len(c.Live) == 0:
+			l.at([]string{"change", "undo", "with"}, "the timer goes with change.%s, which is not there", un.With)
+		case un.With == "commit" && !l.speaks(Netconf):
+			l.at([]string{"change", "undo", "with"}, "the timer goes with NETCONF's commit, which is not spoken here")
+		}
 		l.span(un.From, 0, "change", "undo", "from")
 		l.span(un.To, 0, "change", "undo", "to")
 		l.span(un.Back, 0, "change", "undo", "back")
+	}
+	for name, steps := range d.Change.Instead {
+		l.steps(steps, "change", "instead", name)
 	}
 	d.Restarts = l.span(d.Change.Restarts, 0, "change", "restarts")
 	l.span(d.Change.Settle, 0, "change", "settle")
@@ -443,6 +453,7 @@ func (l *loader) compile(d *Dialect) {
 	}
 	if d.Change.Save != nil {
 		l.pattern(d.Change.Save.Done, "change", "save", "done")
+		l.steps(d.Change.Save.Steps, "change", "save", "steps")
 	}
 	l.steps(d.Change.Load, "change", "load")
 	l.rules(d)
@@ -668,7 +679,7 @@ func (l *loader) form() {
 	d, g := l.d, l.d.Grammar
 	switch g.Form {
 	case "xml":
-		d.grammar = grammar.XML{Keys: d.Table.Keys}
+		d.grammar = grammar.XML{Keys: d.Table.Keys, Known: d.Table.Known}
 		return
 	case "json":
 		d.grammar = grammar.JSON{Keys: d.Table.Keys}
@@ -709,7 +720,9 @@ func (l *loader) change() {
 			if len(c.Load) == 0 {
 				l.at(at, "needs change.load: the steps that put a file on the device")
 			}
-		case (m == "replace" || m == "merge" || m == "commit") && l.speaks(Netconf):
+		case m == "merge" && d.Grammar.Form == "json":
+			l.at(at, "what merging would make of a JSON document is not worked out, so it cannot be previewed; only lines and XML are merged")
+		case (m == "replace" || m == "merge") && l.speaks(Netconf):
 		case m == "replace" && len(c.Load) > 0:
 		default:
 			l.at(at, "nothing here says how: lines need change.mode, remove and leave; documents NETCONF or change.load")
@@ -721,12 +734,55 @@ func (l *loader) change() {
 	if len(c.Without) > 0 && !l.speaks(Netconf) {
 		l.at([]string{"change", "without"}, "leaves out steps of NETCONF, which is not spoken here")
 	}
+	if len(c.Instead) > 0 && !l.speaks(Netconf) {
+		l.at([]string{"change", "instead"}, "says what is done in place of NETCONF's operations, which is not spoken here")
+	}
+	if (len(c.Instead["lock"]) > 0) != (len(c.Instead["unlock"]) > 0) {
+		l.at([]string{"change", "instead"}, "says how to lock or how to unlock, and has to say both")
+	}
 	if c.Offer != "" && len(c.Load) == 0 {
 		l.at([]string{"change", "offer"}, "needs change.load: the steps that have the device fetch it")
 	}
 	l.mode(c.Mode, []string{"change", "mode"})
-	if c.Save != nil {
-		l.mode(c.Save.Mode, []string{"change", "save", "mode"})
+	if s := c.Save; s != nil {
+		if s.Command != "" && s.Mode == "" {
+			l.at([]string{"change", "save"}, "a command needs the mode it is typed in")
+		}
+		l.mode(s.Mode, []string{"change", "save", "mode"})
+	}
+	l.idle(lines)
+	l.follows()
+}
+
+// idle tells of what would never be done by any method.
+func (l *loader) idle(lines bool) {
+	c := l.d.Change
+	whole := slices.Contains(c.Methods, "upload") || !lines && len(c.Methods) > 0
+	if len(c.Load) > 0 && !whole {
+		l.at([]string{"change", "load"}, "is never done: methods of this dialect send lines")
+	}
+	if len(c.Live) > 0 && !slices.ContainsFunc(c.Methods, func(m string) bool { return m != "stage" }) {
+		l.at([]string{"change", "live"}, "is never done: method stage restarts the device instead")
+	}
+}
+
+// follows checks which part comes of which.
+func (l *loader) follows() {
+	for name, p := range l.d.Parts {
+		at := []string{"parts", name}
+		if p.Follows != "" {
+			other := l.d.Parts[p.Follows]
+			if other == nil || p.Follows == name {
+				l.at(append(at, "follows"), "no other part is named %q", p.Follows)
+			} else if other.Follows != "" {
+				l.at(append(at, "follows"), "%s itself follows %s", p.Follows, other.Follows)
+			}
+		} else if p.Otherwise != "" && name != "startup" {
+			l.at(append(at, "otherwise"), "is a state of a part that follows another; say which with follows")
+		}
+	}
+	if n := len(l.d.followers()); n > 1 {
+		l.at([]string{"parts"}, "%d parts follow others; one can", n)
 	}
 }
 

@@ -119,9 +119,13 @@ func (s *Session) begin() error {
 // leaves it unknown whether it took effect.
 func (s *Session) Send(c Change) error {
 	_, s.vars["element"], _ = strings.Cut(c.Part, "+")
+	if un := s.d.Change.Undo; un != nil && un.With == c.Kind && c.Within > 0 {
+		s.lasts(c.Within)
+		return s.carry(c, un.Arm)
+	}
 	switch c.Kind {
 	case "live":
-		return s.steps(s.d.Change.Live)
+		return s.carry(c, s.d.Change.Live)
 	case "stage":
 		return s.carry(c, s.d.Change.Stage.Load)
 	case "restart":
@@ -200,11 +204,14 @@ func (s *Session) Commits() bool {
 // Saves tells whether what runs can be made the startup part.
 func (s *Session) Saves() bool {
 	n, ok := s.sp.(*netconf)
-	return s.d.Change.Save != nil || ok && n.can(capStartup)
+	return s.d.Change.Save != nil || ok && n.can(capStartup) && !slices.Contains(s.d.Change.Without, "save")
 }
 
 // Save makes what runs the startup part.
 func (s *Session) Save() (answer string, err error) {
+	if save := s.d.Change.Save; save != nil && len(save.Steps) > 0 {
+		return "saved, as the dialect says", s.steps(save.Steps)
+	}
 	switch sp := s.sp.(type) {
 	case *netconf:
 		if s.d.Change.Save == nil {

@@ -35,7 +35,10 @@ func (s *Session) Identity() (Identity, error) {
 		if pattern == "" {
 			return ""
 		}
-		v, _ := find(s.d.Pattern(pattern), from)
+		v, ok := find(s.d.Pattern(pattern), from)
+		if !ok {
+			s.trace("looking for "+pattern, "", time.Now(), errors.New("no line of the answer matches"))
+		}
 		return v
 	}
 	var id Identity
@@ -93,7 +96,11 @@ func (s *Session) lines(what string, src *dialect.Source) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return flat(raw), nil
+	out := flat(raw)
+	if out != raw {
+		s.trace("the same in lines, as patterns are held to it", out, time.Now(), nil)
+	}
+	return out, nil
 }
 
 // flat turns a document into lines: each leaf with the words of what is around
@@ -281,9 +288,11 @@ func (s *Session) Fetch(name string) (Part, error) {
 		content, wrong = s.shape(name, p, raw)
 		return wrong
 	}
+	if p.Absent != "" {
+		s.absent = s.d.Pattern(p.Absent)
+	}
 	raw, err := s.source(name, name, &p.Source, flaw)
-	var refused *Refused
-	if p.Absent != "" && errors.As(err, &refused) && s.d.Pattern(p.Absent).MatchString(refused.Words) {
+	if s.absent = nil; err != nil && p.Absent != "" && s.isAbsent(p, err) {
 		return Part{Absent: true}, nil
 	}
 	if err != nil {
@@ -298,6 +307,25 @@ func (s *Session) Fetch(name string) (Part, error) {
 	}
 	return out, nil
 }
+
+// isAbsent tells whether an error is a device's way of saying that it has no such part:
+// in its answer to a step, in its refusal, or where a file should be.
+func (s *Session) isAbsent(p *dialect.Part, err error) bool {
+	var refused *Refused
+	said := ""
+	switch {
+	case errors.Is(err, errAbsent):
+		return true
+	case errors.As(err, &refused):
+		said = refused.Words
+	case p.File != nil:
+		said = err.Error()
+	}
+	return said != "" && s.d.Pattern(p.Absent).MatchString(said)
+}
+
+// errAbsent is how a step that makes a part says that the device has none.
+var errAbsent = errors.New("the device has no such part")
 
 // Candidate gets a part as it stands in the candidate datastore (RFC 6241 §8.3),
 // where the device has one and the part is read from running.
@@ -359,7 +387,9 @@ func (s *Session) source(part, what string, src *dialect.Source, flaw func(strin
 		s.opened(src.Sent, "sends "+what, host, port, path)
 		took = wait
 	}
-	if err := s.steps(src.Make); err != nil {
+	err = s.steps(src.Make)
+	s.absent = nil
+	if err != nil {
 		return "", fmt.Errorf("making %s: %w", what, err)
 	}
 	began := time.Now()
@@ -544,14 +574,14 @@ func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 	}
 	for i, pattern := range first {
 		if !d.Pattern(pattern).MatchString(lines[i]) {
-			return fmt.Sprintf("line %d is not how the part begins", i+1)
+			return fmt.Sprintf("line %d is not how the part begins: it does not match %s", i+1, pattern)
 		}
 	}
 	if p.Whole.Last != "" {
 		last := d.Pattern(p.Whole.Last)
 		m := last.FindStringSubmatch(lines[len(lines)-1])
 		if m == nil {
-			return "its end mark is missing"
+			return "its end mark is missing: the last line does not match " + p.Whole.Last
 		}
 		if i := last.SubexpIndex("lines"); i > 0 {
 			n := 0

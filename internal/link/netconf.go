@@ -182,7 +182,7 @@ func (n *netconf) rpc(content string) ([]byte, error) {
 			}
 		}
 		if wrong != nil {
-			return raw, n.refused(wrong)
+			return raw, refused(wrong, n.userOf)
 		}
 		return raw, nil
 	}
@@ -213,8 +213,9 @@ func (n *netconf) userOf(session string) string {
 	return ""
 }
 
-// refused is what a reply's errors mean: the first decides, and all are told.
-func (n *netconf) refused(all []RPCError) error {
+// refused is what a reply's errors mean: the first decides, and all are told. userOf
+// says whose a session is.
+func refused(all []RPCError, userOf func(session string) string) error {
 	e := all[0]
 	r := &Refused{Means: "refused", Words: e.Error()}
 	for _, more := range all[1:] {
@@ -223,7 +224,13 @@ func (n *netconf) refused(all []RPCError) error {
 	switch strings.TrimSpace(e.Tag) {
 	case "lock-denied", "in-use":
 		r.Means, r.Holder = "held", strings.TrimSpace(e.Info.Session)
-		r.Words = "held by " + describeHolder(r.Holder) + ": " + r.Words
+		who := describeHolder(r.Holder)
+		if r.Holder != "" && r.Holder != "0" {
+			if r.User = userOf(r.Holder); r.User != "" {
+				who += " of " + r.User
+			}
+		}
+		r.Words = "held by " + who + ": " + r.Words
 	case "resource-denied":
 		r.Means = "busy"
 	}
@@ -280,8 +287,15 @@ func (n *netconf) read(what string, src *dialect.Source, flaw func(string) strin
 	return out, nil
 }
 
+// step does an rpc of the dialect's. What stands for a document there is XML, and
+// goes as it is; all else is text.
 func (n *netconf) step(st *dialect.Step) (string, error) {
-	content, err := n.s.expandFor(st.RPC, xmlText)
+	content, err := n.s.expandFor(st.RPC, func(name, v string) string {
+		if name == "content" || name == "edit" {
+			return v
+		}
+		return xmlText(v)
+	})
 	if err != nil {
 		return "", err
 	}
@@ -310,9 +324,28 @@ func (n *netconf) target() string {
 	return "running"
 }
 
+// instead does an operation as the dialect says, where it says so.
+func (n *netconf) instead(operation, store string) (said bool, err error) {
+	steps, said := n.s.d.Change.Instead[operation]
+	if said {
+		n.s.vars["target"] = store
+		err = n.s.steps(steps)
+	}
+	return said, err
+}
+
+// operation does an operation as the dialect says, or by the standard's rpc.
+func (n *netconf) operation(name, store, rpc string) error {
+	if said, err := n.instead(name, store); said {
+		return err
+	}
+	_, err := n.rpc(rpc)
+	return err
+}
+
 // begin locks what will be written (RFC 6241 §7.5).
 func (n *netconf) begin() error {
-	if n.target() == "running" && !n.can(capWritable) {
+	if n.target() == "running" && !n.can(capWritable) && len(n.s.d.Change.Load) == 0 {
 		return &Refused{Means: "refused", Words: "it offers neither a candidate nor a running datastore that can be written"}
 	}
 	stores := []string{"running"}
@@ -323,7 +356,7 @@ func (n *netconf) begin() error {
 		if slices.Contains(n.locked, store) || slices.Contains(n.s.d.Change.Without, "lock") {
 			continue
 		}
-		if _, err := n.rpc("<lock><target><" + store + "/></target></lock>"); err != nil {
+		if err := n.operation("lock", store, "<lock><target><"+store+"/></target></lock>"); err != nil {
 			return fmt.Errorf("locking %s: %w", store, err)
 		}
 		n.locked = append(n.locked, store)
@@ -344,22 +377,39 @@ func (n *netconf) load(c Change) error {
 			return err
 		}
 	}
-	config, err := grammar.ReplaceXML(string(c.Content), c.Current, wrap, under, c.Method == "merge")
+	doc, _ := n.s.d.Doc(c.Part).XML()
+	config, err := doc.Edit(string(c.Content), c.Current, wrap, under, c.Method == "merge")
 	if err != nil {
 		return err
+	}
+	n.dirty = n.target() == "candidate"
+	if steps := n.s.d.Change.Load; len(steps) > 0 {
+		n.s.raw["edit"] = []byte(config)
+		n.s.vars["target"] = n.target()
+		defer delete(n.s.raw, "edit")
+		if err := n.s.carry(c, steps); err != nil {
+			return err
+		}
+		return n.validate()
 	}
 	options := "<default-operation>merge</default-operation>"
 	if n.can(capRollback) {
 		options += "<error-option>rollback-on-error</error-option>"
 	}
-	n.dirty = n.target() == "candidate"
 	if _, err := n.rpc("<edit-config><target><" + n.target() + "/></target>" + options + "<config>" + config + "</config></edit-config>"); err != nil {
 		return err
 	}
-	if n.target() == "candidate" && n.can(capValidate) && !slices.Contains(n.s.d.Change.Without, "validate") {
-		if _, err := n.rpc("<validate><source><candidate/></source></validate>"); err != nil {
-			return fmt.Errorf("the device finds the document wrong: %w", err)
-		}
+	return n.validate()
+}
+
+// validate has the device check what was loaded (RFC 6241 §8.6).
+func (n *netconf) validate() error {
+	_, instead := n.s.d.Change.Instead["validate"]
+	if n.target() != "candidate" || !n.can(capValidate) && !instead || slices.Contains(n.s.d.Change.Without, "validate") {
+		return nil
+	}
+	if err := n.operation("validate", "candidate", "<validate><source><candidate/></source></validate>"); err != nil {
+		return fmt.Errorf("the device finds the document wrong: %w", err)
 	}
 	return nil
 }
@@ -374,7 +424,12 @@ func (n *netconf) commit(within time.Duration, token string) error {
 	if within > 0 {
 		op = fmt.Sprintf("<commit><confirmed/><confirm-timeout>%d</confirm-timeout><persist>%s</persist></commit>", int(math.Ceil(within.Seconds())), xmlText(token))
 	}
-	_, err := n.rpc(op)
+	var err error
+	if within > 0 {
+		_, err = n.rpc(op)
+	} else {
+		err = n.operation("commit", "candidate", op)
+	}
 	if err == nil {
 		n.dirty = false
 	}
@@ -389,7 +444,8 @@ func (n *netconf) finish() error {
 		n.dirty = false
 	}
 	for ; len(n.locked) > 0; n.locked = n.locked[:len(n.locked)-1] {
-		if _, err := n.rpc("<unlock><target><" + n.locked[len(n.locked)-1] + "/></target></unlock>"); err != nil && first == nil {
+		store := n.locked[len(n.locked)-1]
+		if err := n.operation("unlock", store, "<unlock><target><"+store+"/></target></unlock>"); err != nil && first == nil {
 			first = err
 		}
 	}

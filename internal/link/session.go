@@ -80,8 +80,9 @@ type Session struct {
 	vars   map[string]string
 	raw    map[string][]byte // {content}, and other values that are no text
 	sp     speaker
-	client *ssh.Client // where SSH is spoken
-	own    string      // the device's name for this session, where it has one
+	client *ssh.Client    // where SSH is spoken
+	absent *regexp.Regexp // while a part is made: how the device says that it has none
+	own    string         // the device's name for this session, where it has one
 	once   *sync.Once
 }
 
@@ -184,22 +185,28 @@ var variable = regexp.MustCompile(`\{([a-z][a-z0-9-]*)\}`)
 // expand puts values in the place of {names}. What no name stands for is an
 // error: a command with a hole in it is never sent.
 func (s *Session) expand(source string) (string, error) {
-	return s.expandFor(source, func(v string) string { return v })
+	return s.expandFor(source, func(_, v string) string { return v })
 }
 
-func (s *Session) expandFor(source string, encode func(string) string) (out string, err error) {
+// expandFor does so with each value encoded for where it goes, by its name.
+func (s *Session) expandFor(source string, encode func(name, value string) string) (out string, err error) {
 	out = variable.ReplaceAllStringFunc(source, func(m string) string {
 		name := m[1 : len(m)-1]
 		if raw, ok := s.raw[name]; ok {
-			return encode(string(raw))
+			return encode(name, string(raw))
 		}
 		v, ok := s.vars[name]
 		if !ok {
 			err = fmt.Errorf("the dialect uses {%s} in %q, and nothing gave it a value by then", name, source)
 		}
-		return encode(v)
+		return encode(name, v)
 	})
 	return out, err
+}
+
+// alike encodes every value in one way, whatever its name.
+func alike(encode func(string) string) func(name, value string) string {
+	return func(_, v string) string { return encode(v) }
 }
 
 // hide takes the credential's secrets out of what is shown to a person.
@@ -270,6 +277,9 @@ func (s *Session) step(st *dialect.Step) error {
 		at := time.Now()
 		out, err := s.one(st)
 		s.trace(what, out, at, err)
+		if s.absent != nil && s.absent.MatchString(strings.TrimSpace(out)) {
+			return errAbsent
+		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}

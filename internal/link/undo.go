@@ -1,6 +1,7 @@
 package link
 
 import (
+	"cmp"
 	"fmt"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
@@ -13,7 +14,8 @@ import (
 // Ways in which a device itself goes back unless it is told not to.
 const (
 	ByCommit = "commit" // a confirmed commit (RFC 6241 §8.4), to what ran before
-	ByTimer  = "timer"  // a restart, to the startup part
+	ByTimer  = "timer"  // one that is set before anything is sent
+	ByDeed   = "deed"   // one that loading, taking live or committing sets with it
 )
 
 // UndoTimer is what a device can undo by itself.
@@ -21,6 +23,7 @@ type UndoTimer struct {
 	By       string
 	From, To time.Duration // what it can be set to
 	Back     time.Duration // how long until the device is back after it went off
+	Returns  string        // to what: restart (into startup), startup, or before
 }
 
 // commits tells whether the device goes back by a confirmed commit, and not by a
@@ -62,23 +65,32 @@ func (s *Session) UndoTimer() *UndoTimer {
 		if n.target() != "candidate" || !n.can(capConfirm11) || slices.Contains(s.d.Change.Without, "confirm") {
 			return nil
 		}
-		return &UndoTimer{By: ByCommit, From: time.Second, To: 24 * time.Hour}
+		return &UndoTimer{By: ByCommit, From: time.Second, To: 24 * time.Hour, Returns: "before"}
 	}
 	un := s.d.Change.Undo
 	if un == nil {
 		return nil
 	}
-	return &UndoTimer{By: ByTimer, From: s.d.Span(un.From, 0), To: s.d.Span(un.To, 0), Back: s.d.Span(un.Back, 0)}
+	by := ByTimer
+	if un.With != "" {
+		by = ByDeed
+	}
+	return &UndoTimer{By: by, From: s.d.Span(un.From, 0), To: s.d.Span(un.To, 0), Back: s.d.Span(un.Back, 0), Returns: cmp.Or(un.Returns, "restart")}
 }
 
-// Arm sets the device's timer. A confirmed commit is armed by committing, so
-// there it does nothing.
-func (s *Session) Arm(within time.Duration) error {
-	if s.d.Change.Undo == nil {
-		return nil
-	}
+// lasts gives the steps that set a timer how long it is to run.
+func (s *Session) lasts(within time.Duration) {
 	s.vars["minutes"] = strconv.Itoa(int(math.Ceil(within.Minutes())))
 	s.vars["seconds"] = strconv.Itoa(int(math.Ceil(within.Seconds())))
+}
+
+// Arm sets the device's timer. One that goes with a deed is set by that, so there it
+// does nothing.
+func (s *Session) Arm(within time.Duration) error {
+	if s.d.Change.Undo == nil || s.d.Change.Undo.With != "" {
+		return nil
+	}
+	s.lasts(within)
 	if err := s.steps(s.d.Change.Undo.Arm); err != nil {
 		return fmt.Errorf("arming the device's undo: %w", err)
 	}
@@ -105,5 +117,14 @@ func (s *Session) Recall(token string) error {
 		_, err := n.rpc("<cancel-commit><persist-id>" + xmlText(token) + "</persist-id></cancel-commit>")
 		return err
 	}
+	if s.d.Change.Undo != nil {
+		return s.steps(s.d.Change.Undo.Recall)
+	}
 	return nil
+}
+
+// Recalls tells whether the device can be told to go back at once.
+func (s *Session) Recalls() bool {
+	_, commits := s.commits()
+	return commits || s.d.Change.Undo != nil && len(s.d.Change.Undo.Recall) > 0
 }

@@ -118,7 +118,7 @@ func (w *web) root() error {
 }
 
 func (w *web) read(what string, src *dialect.Source, flaw func(string) string) (string, error) {
-	path, err := w.s.expandFor(src.Resource, pathValue)
+	path, err := w.s.expandFor(src.Resource, alike(pathValue))
 	if err != nil {
 		return "", err
 	}
@@ -152,7 +152,7 @@ func pathValue(v string) string { return strings.ReplaceAll(url.PathEscape(v), "
 
 func (w *web) step(st *dialect.Step) (string, error) {
 	method, rest, _ := strings.Cut(st.Ask, " ")
-	path, err := w.s.expandFor(rest, pathValue)
+	path, err := w.s.expandFor(rest, alike(pathValue))
 	if err != nil {
 		return "", err
 	}
@@ -214,7 +214,7 @@ func (w *web) body(st *dialect.Step) (http.Header, []byte, error) {
 		h.Set("Content-Type", "application/x-www-form-urlencoded")
 		return h, []byte(v.Encode()), nil
 	case st.JSON != "":
-		body, err := w.s.expandFor(st.JSON, jsonText)
+		body, err := w.s.expandFor(st.JSON, alike(jsonText))
 		h.Set("Content-Type", "application/json")
 		return h, []byte(body), err
 	case st.Body != "":

@@ -51,9 +51,12 @@ func (u *push) arm() Report {
 	if err := u.v.Session.Arm(longer); err != nil {
 		return u.reported(err)
 	}
-	if t.By == link.ByTimer {
-		u.l.Step("the device will restart into its startup part in %s unless that is called off; this service undoes it before, at %s, if nobody confirms", core.Span(longer), core.ClockTime(due))
-	} else {
+	switch t.By {
+	case link.ByTimer:
+		u.l.Step("in %s the device %s, unless that is called off; this service undoes it before, at %s, if nobody confirms", core.Span(longer), goesBack(t.Returns), core.ClockTime(due))
+	case link.ByDeed:
+		u.l.Step("%s after what was sent takes effect the device %s, unless that is called off; this service undoes it before, at %s, if nobody confirms", core.Span(longer), goesBack(t.Returns), core.ClockTime(due))
+	default:
 		u.l.Step("the device itself goes back %s after the commit unless that is confirmed; this service undoes it before, at %s, if nobody confirms", core.Span(longer), core.ClockTime(due))
 	}
 	return Done
@@ -104,5 +107,5 @@ func (u *push) abandon() Report {
 	if err := u.talking(u.owed); err != nil {
 		return u.reported(err)
 	}
-	return u.callOff("the device's own restart is called off")
+	return u.callOff("the device's own undo is called off")
 }

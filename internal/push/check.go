@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"magpie/internal/core"
 	"magpie/internal/store"
@@ -63,6 +64,14 @@ func (u *push) check() Report {
 	case u.v.Dialect.Revision != u.p.DialectRev:
 		u.said = "the dialect was changed since the preview; nothing was sent; preview it again"
 	default:
+		loaded, err := u.s.loaded(u.v)
+		if err != nil {
+			return u.reported(err)
+		}
+		if !slices.Equal(loaded, u.p.Loaded) {
+			u.said = "somebody loaded something into the candidate since the preview, or took it out; nothing was sent; preview it again"
+			return Stale
+		}
 		u.gathered()
 		u.checkBefore(u.ctx)
 		return Done

@@ -39,7 +39,7 @@ func (u *push) found(ctx context.Context) (outcome, said string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	if outcome != core.Differs || u.merged(u.res.Remaining) {
+	if outcome != core.Differs || u.merged(u.v) {
 		return outcome, "looked at since: " + summary, nil
 	}
 	left, err := u.against(ctx, u.v, u.before.ContentID)

@@ -184,7 +184,8 @@ const (
 const (
 	byService = "service"
 	byCommit  = "commit" // the device's own confirmed commit (RFC 6241 §8.4)
-	byTimer   = "timer"  // the device's own restart into startup, unless that is called off
+	byTimer   = "timer"  // the device's own timer, set before anything is sent, unless that is called off
+	byDeed    = "deed"   // the device's own timer, set by what is sent, unless that is called off
 )
 
 // undoTries is how often the undo of a push that nobody is owed is tried before it
@@ -422,7 +423,7 @@ func (s State) undo(why Reason) Action { return Action{Deed: Undo, Phase: Undoin
 // refusedUndo is for a device that refused the undo twice. One that goes back by
 // itself is given the time for that.
 func (s State) refusedUndo(f Facts) Action {
-	if (s.UndoBy == byTimer || s.UndoBy == byCommit) && !f.Fired {
+	if s.UndoBy != byService && s.UndoBy != "" && !f.Fired {
 		return Action{Deed: Bide, Phase: Undoing, After: 5 * time.Second}
 	}
 	return look(UndoBroke)

@@ -340,7 +340,7 @@ func (k *walker) deed(w world, a Action) (out []world) {
 				took.loaded, took.running, took.timer = false, new_, w.s.UndoBy == byCommit
 			}
 		case a.Line == w.s.Lines:
-			took.running = new_
+			took.running, took.timer = new_, took.timer || w.s.UndoBy == byDeed
 		default:
 			took.running = mixed
 		}
@@ -483,7 +483,7 @@ func model(t *testing.T, st setup, budget int, decide func(State, Facts) Action)
 }
 
 func setups() (out []setup) {
-	for _, by := range []string{byService, byCommit, byTimer} {
+	for _, by := range []string{byService, byCommit, byTimer, byDeed} {
 		for _, window := range []bool{false, true} {
 			for n := range 8 {
 				a := Asked{Lines: 2, Window: window, LeaveApplied: n&1 > 0, WhenEqual: window && n&2 > 0, Saves: n&4 == 0}
@@ -491,7 +491,7 @@ func setups() (out []setup) {
 			}
 			out = append(out, setup{asked: Asked{Lines: 0, Window: window, Saves: true}, by: by})
 			for _, hold := range []bool{false, true} {
-				if by != byTimer { // a restart into startup undoes nothing there
+				if by != byTimer && by != byDeed { // going back to startup undoes nothing there
 					out = append(out, setup{asked: Asked{Lines: 2, Window: window, HoldRestart: hold}, by: by, stage: true})
 				}
 			}
@@ -567,7 +567,7 @@ func TestMachineBroken(t *testing.T) {
 
 // TestUndoWords: what takes a push back is called here as links call it.
 func TestUndoWords(t *testing.T) {
-	if byCommit != link.ByCommit || byTimer != link.ByTimer {
-		t.Error(byCommit, byTimer)
+	if byCommit != link.ByCommit || byTimer != link.ByTimer || byDeed != link.ByDeed {
+		t.Error(byCommit, byTimer, byDeed)
 	}
 }

@@ -42,10 +42,21 @@ func undoWords(v *visit.Visit, method string) (by, words string) {
 	switch {
 	case t == nil:
 		return byService, "by this service, as soon as the device can be reached (" + why + ")"
-	case t.By == link.ByTimer:
-		return t.By, fmt.Sprintf("by this service; if it cannot reach the device any more, by the device's own restart into startup, which holds what runs now (back after up to %s)", core.Span(t.Back))
+	case t.By != link.ByCommit:
+		return t.By, fmt.Sprintf("by this service; if it cannot reach the device any more, by the device itself: it %s (back after up to %s)", goesBack(t.Returns), core.Span(t.Back))
 	}
 	return t.By, "by the device itself, even when it cannot be reached any more (confirmed commit)"
+}
+
+// goesBack says what a device does by itself when its timer is over.
+func goesBack(to string) string {
+	switch to {
+	case "startup":
+		return "goes back to startup, which holds what runs now"
+	case "before":
+		return "goes back to what ran before"
+	}
+	return "restarts into startup, which holds what runs now"
 }
 
 // RequestPreview queues the making of a preview.

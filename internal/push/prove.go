@@ -34,10 +34,44 @@ func (u *push) differs(ctx context.Context, v *visit.Visit) ([]visit.Difference,
 	return u.against(ctx, v, target.ContentID)
 }
 
-// merged tells whether the lines that differ are those that the preview said
-// would be left.
-func (u *push) merged(left []visit.Difference) bool {
-	return u.p.Method == "merge" && len(left) == len(u.p.Remaining)
+// merged tells whether what a visit found is what the preview of a merge said would
+// run: all of the version, and the lines that it said would be left.
+func (u *push) merged(v *visit.Visit) bool {
+	if u.p.Method != "merge" {
+		return false
+	}
+	off, err := u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, u.p.Predicted)
+	return err == nil && len(off) == 0
+}
+
+// startup tells whether what follows what is pushed is a startup part.
+func (u *push) startup() bool {
+	name, _, _ := u.v.Dialect.Follower()
+	return name == "startup"
+}
+
+// has and had word how a device has what was pushed: it runs it, or has it as a file.
+func (u *push) has() string {
+	if !u.startup() {
+		return "has"
+	}
+	return "runs"
+}
+
+func (u *push) had() string {
+	if !u.startup() {
+		return "had"
+	}
+	return "ran"
+}
+
+// apart says that a part does not follow the other, and of startup what that means.
+func (u *push) apart(means string) string {
+	name, of, _ := u.v.Dialect.Follower()
+	if u.startup() {
+		return "startup does not hold it: " + means
+	}
+	return fmt.Sprintf("what is %s is not what %s says: %s", name, of, u.v.Dialect.UnsavedWord())
 }
 
 // prove pulls the device again and makes the checks. It reports whether what runs
@@ -68,7 +102,7 @@ func (u *push) prove() (f Facts) {
 	f.Report, f.Bad = Done, u.failed() != ""
 	if u.st.final() && u.st.Saves { // otherwise the verdict alone compares
 		if left, err := u.differs(ctx, u.v); err == nil {
-			f.Matches = len(left) == 0 || u.merged(left)
+			f.Matches = len(left) == 0 || u.merged(u.v)
 		}
 		if !f.Matches {
 			u.l.Warn("not saved to startup, because what runs is not what was asked for")
@@ -158,7 +192,7 @@ func (u *push) judge() (f Facts) {
 		f.Outcome, u.said = core.Unknown, "the device was pulled as "+after.Ref()+" but could not be compared: "+err.Error()
 		return f
 	case f.Outcome == core.NotSaved && !final: // startup is written when it is confirmed
-		u.said = fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target)
+		u.said = fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target)
 	case u.saveErr != nil && (f.Outcome == core.NotSaved || f.Outcome == core.Equal):
 		f.Outcome, u.said = core.NotSaved, fmt.Sprintf("the device runs %s, pulled again and compared, but saving to startup failed: %v", u.p.Target, u.saveErr)
 	case f.Outcome == core.Differs && final && !u.res.Saved && u.v.Unsaved() && len(u.p.Steps) > 0:
@@ -197,14 +231,14 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 		return core.Unknown, "the device took " + u.p.Target + "; its file is encrypted anew each time, so it cannot be compared", nil
 	}
 	switch n := len(u.res.Remaining); {
-	case n > 0 && u.merged(u.res.Remaining):
+	case n > 0 && u.merged(v):
 		return core.Differs, fmt.Sprintf("all of %s is there; %s left, as the preview said", u.p.Target, core.Count(n, "other line was", "other lines were")), nil
 	case n > 0:
 		return core.Differs, fmt.Sprintf("%s from %s", core.Count(n, "line still differs", "lines still differ"), u.p.Target), nil
 	case v.Unsaved():
-		return core.NotSaved, fmt.Sprintf("the device runs %s, but startup does not hold it: a restart would lose it", u.p.Target), nil
+		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("a restart would lose it")), nil
 	}
-	return core.Equal, fmt.Sprintf("the device runs %s, pulled again and compared", u.p.Target) + u.setAside() + u.resalted(ctx, v, target), nil
+	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target), nil
 }
 
 // setAside says how much of the version did not go there.

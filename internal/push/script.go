@@ -137,13 +137,32 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		return p, fmt.Errorf("%s goes there as a whole, so no blocks of it can be chosen", part)
 	}
 	p = script{remains: []visit.Difference{}, predicted: want}
-	if p.changes, err = s.Differences(doc, have, want); err != nil {
+	if method == "merge" {
+		g, ok := doc.XML()
+		if !ok {
+			return p, fmt.Errorf("what merging would make of %s is not known before it is done: lines and XML documents are merged, nothing else; push it with method replace", part)
+		}
+		if p.predicted, err = g.Merge(have, want); err == nil {
+			p.remains, err = s.Differences(doc, p.predicted, want)
+		}
+		if err != nil {
+			return p, err
+		}
+	}
+	if p.changes, err = s.Differences(doc, have, p.predicted); err != nil {
+		return p, err
+	}
+	if p.notes, err = unordered(doc, have, want); err != nil {
 		return p, err
 	}
 	if doc.Opaque() {
 		p.predicted = fmt.Sprintf("an opaque file of %d bytes, mark %s\n", len(want), s.FileMark(want))
 	}
+	live := len(v.Dialect.Change.Live) > 0
 	if len(p.changes) == 0 {
+		if follows, _, _ := v.Dialect.Follower(); live && follows != "startup" && v.Unsaved() {
+			p.steps = []SendStep{say("live", "what is there already takes effect")}
+		}
 		return p, nil
 	}
 	what := fmt.Sprintf("the whole of %s, %s", part, core.Count(len(text.Lines(want)), "line", "lines"))
@@ -156,7 +175,35 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 	if v.Session.Commits() {
 		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))
 	}
+	if live {
+		p.steps = append(p.steps, say("live", "what was sent takes effect"))
+	}
 	return p, nil
+}
+
+// unordered says where a document's lists stand in another order and no rule says
+// whether that matters: it was not looked at then.
+func unordered(doc *dialect.Doc, have, want string) ([]string, error) {
+	if doc.Opaque() || doc.Blocks != nil {
+		return nil, nil
+	}
+	_, from, err := doc.Parse(have)
+	if err != nil {
+		return nil, fmt.Errorf("what runs cannot be read as the dialect says: %w", err)
+	}
+	_, to, err := doc.Parse(want)
+	if err != nil {
+		return nil, fmt.Errorf("the version cannot be read as the dialect says: %w", err)
+	}
+	lists := rules.Unordered(from, to)
+	if len(lists) == 0 {
+		return nil, nil
+	}
+	n, more := len(lists), ""
+	if n > 3 {
+		lists, more = lists[:3], ", …"
+	}
+	return []string{fmt.Sprintf("%s in another order in the version, and no rule says whether that matters, so it was not looked at (%s%s)", core.Count(n, "list stands", "lists stand"), strings.Join(lists, "; "), more)}, nil
 }
 
 // setAsideWords words lines of a version that do not go to another unit.

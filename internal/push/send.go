@@ -77,14 +77,17 @@ func (u *push) one(n int, st SendStep, c link.Change, undoing bool) (err error) 
 	switch {
 	case st.Kind == "restart":
 		err = u.holds(st)
-	case st.Kind == "commit" && u.p.Method == "replace" && !undoing && n > 1:
-		err = u.valid(u.session(), string(u.p.Steps[n-2].Content))
+	case st.Kind == "commit" && !undoing && n > 1:
+		err = u.valid(u.session(), u.p.whole(n))
 	}
 	if err == nil {
-		if !undoing && u.st.UndoBy == byCommit && c.Kind == "commit" {
+		if !undoing && (u.st.UndoBy == byDeed || u.st.UndoBy == byCommit && c.Kind == "commit") {
 			c.Within, c.Token = u.st.Due.Sub(u.s.Now())+grace(u.req.Within), u.st.Token
 		}
 		err = u.session().Send(c)
+	}
+	if err == nil && st.Kind == "commit" && !undoing && n > 1 {
+		err = u.committed(u.session(), n)
 	}
 	if err != nil {
 		return stepError{n, st, err}
@@ -134,6 +137,33 @@ func (u *push) valid(sess *link.Session, want string) error {
 	}
 	u.l.Info("what was loaded was read again, and is what was asked for")
 	return nil
+}
+
+// whole is what a document sent with the step before the nth makes of the part.
+func (p Preview) whole(n int) string {
+	if p.Method == "merge" {
+		return p.Predicted
+	}
+	return string(p.Steps[n-2].Content)
+}
+
+// committed reads what runs as soon as the device says that it has committed: one
+// that says so and does nothing is told of at once.
+func (u *push) committed(sess *link.Session, n int) error {
+	got, err := sess.Fetch(u.p.Part)
+	if err != nil {
+		return fmt.Errorf("reading what runs after the commit: %w", err)
+	}
+	doc := u.v.Dialect.Doc(u.p.Part)
+	off, err := u.s.Differences(doc, got.Text, u.p.whole(n))
+	if err != nil || len(off) == 0 {
+		return err
+	}
+	same, err := u.s.Differences(doc, got.Text, string(u.p.Steps[n-2].Current))
+	if err == nil && len(same) == 0 {
+		return &link.Refused{Line: "commit", Means: "refused", Words: "it answered ok to the commit, and what runs is what ran before: nothing was committed. If it does so after every validation, leave that out (change.without: [validate]), or say what commits there (change.instead)"}
+	}
+	return err
 }
 
 // restarted waits until the device is back from a restart and opens another

@@ -79,7 +79,7 @@ func (s *Service) BootstrapSheet(ctx context.Context, actor core.Actor, target c
 			break
 		}
 	}
-	if sv := dia.Change.Save; sv != nil {
+	if sv := dia.Change.Save; sv != nil && sv.Command != "" {
 		out.Lines = append(out.Lines, client.SheetLine{Text: sv.Command, Why: "has startup hold it"})
 	}
 	if secrets {

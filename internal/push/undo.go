@@ -36,11 +36,11 @@ func (u *push) undo() (f Facts) {
 	switch {
 	case len(left) > 0:
 		f.Outcome, u.said = core.Differs, "undone but for "+core.Count(len(left), "line", "lines")
-	case u.v.Unsaved() && !u.p.Unsaved && u.v.Dialect.Change.Save != nil:
-		f.Outcome, u.said = core.NotSaved, "the device runs again what it ran before, "+u.res.Before+", but startup does not hold that: a restart would bring something else"
+	case u.v.Unsaved() && !u.p.Unsaved && (u.v.Dialect.Change.Save != nil || !u.startup()):
+		f.Outcome, u.said = core.NotSaved, "the device "+u.has()+" again what it "+u.had()+" before, "+u.res.Before+", but "+u.apart("a restart would bring something else")
 	default:
 		u.res.Remaining = nil
-		f.Outcome, u.said = core.Undone, "the device runs again what it ran before, "+u.res.Before
+		f.Outcome, u.said = core.Undone, "the device "+u.has()+" again what it "+u.had()+" before, "+u.res.Before
 	}
 	return f
 }
@@ -56,9 +56,9 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err := u.talking(ctx); err != nil {
 		return nil, err
 	}
-	if u.st.UndoBy == byCommit {
+	if (u.st.UndoBy == byCommit || u.st.UndoBy == byDeed) && u.v.Session.Recalls() {
 		if err := u.v.Session.Recall(u.st.Token); err == nil {
-			u.l.Info("the device took its commit back")
+			u.l.Info("the device went back, as it was told to")
 		} else if linkRefused(err) == nil {
 			return nil, err
 		} // it went back by itself, or was never committed
@@ -100,8 +100,8 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	if u.st.UndoBy == byTimer {
-		if r := u.callOff("the device's own restart is called off"); r != Done && r != Nothing {
+	if u.st.UndoBy == byTimer || u.st.UndoBy == byDeed {
+		if r := u.callOff("the device's own undo is called off"); r != Done && r != Nothing {
 			return nil, u.err
 		}
 	}

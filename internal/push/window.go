@@ -27,10 +27,11 @@ func undoTimer(v *visit.Visit, method string) (t *link.UndoTimer, why string) {
 	switch {
 	case t == nil:
 		return nil, "the device has no undo of its own"
-	case t.By == link.ByTimer && method == "stage":
-		return nil, "its own undo is a restart into startup, which is what is written"
-	case t.By == link.ByTimer && v.Unsaved():
-		return nil, "its own undo is a restart into startup, which does not hold what runs now"
+	case t.By == link.ByCommit:
+	case method == "stage":
+		return nil, "its own undo goes back to startup, which is what is written"
+	case t.Returns != "before" && v.Unsaved():
+		return nil, "its own undo goes back to startup, which does not hold what runs now"
 	}
 	return t, ""
 }

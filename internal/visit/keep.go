@@ -167,8 +167,9 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 		d.State = aside
 	} else {
 		d.Drifted = drifted
-		if _, had := parts["startup"]; had || dia.Parts["startup"] == nil {
-			d.Unsaved = settled["startup"] != settled["running"] && unsaved(dia, parts)
+		follows, of, paired := dia.Follower()
+		if _, had := parts[follows]; had || !paired {
+			d.Unsaved = settled[follows] != settled[of] && unsaved(dia, parts)
 		}
 		d.State = Standing(*d)
 		if len(v.missing) > 0 && d.ID == v.Device.ID {
@@ -328,17 +329,18 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 	return out, next, nil
 }
 
-// Unsaved tells whether running is not equivalent to startup, where a device
-// has both.
+// Unsaved tells whether startup is not equivalent to running, or what else follows
+// another part to that, where a device has both.
 func (v *Visit) Unsaved() bool { return unsaved(v.Dialect, v.Parts) }
 
 func unsaved(dia *dialect.Dialect, parts map[string]link.Part) bool {
-	startup, ok := parts["startup"]
-	running, both := parts["running"]
+	follows, of, _ := dia.Follower()
+	copied, ok := parts[follows]
+	from, both := parts[of]
 	if !ok || !both {
 		return false
 	}
-	return startup.Absent || !dia.Doc("running").Equivalent(running.Text, startup.Text)
+	return copied.Absent || !dia.Doc(follows).Equivalent(from.Text, copied.Text)
 }
 
 // Drifted tells whether a part's text is not equivalent to its baseline.

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 
 // A state's own shape and colour, with its word always beside it.
-const props = defineProps<{ state: string; also?: string }>()
+const props = defineProps<{ state: string; word?: string; also?: string }>()
 const look = computed(() => {
   switch (props.state) {
     case 'steady':
@@ -29,6 +29,6 @@ const look = computed(() => {
 
 <template>
   <span class="whitespace-nowrap font-medium" :class="look.ink"
-    ><span aria-hidden="true">{{ look.sign }}</span> {{ state }}<template v-if="also">, {{ also }}</template></span
+    ><span aria-hidden="true">{{ look.sign }}</span> {{ word || state }}<template v-if="also">, {{ also }}</template></span
   >
 </template>

@@ -99,14 +99,14 @@ const facts = computed(() => {
   <template v-if="d">
     <div class="mb-3 flex flex-wrap items-center gap-3">
       <h1>{{ d.name }}</h1>
-      <StateMark :state="d.state" :also="d.unsaved && d.state === 'drifted' ? 'unsaved' : ''" />
+      <StateMark :state="d.state" :word="d.state === 'unsaved' ? d.apart?.word : ''" :also="d.state === 'drifted' ? d.apart?.word : ''" />
       <span class="grow"></span>
       <template v-if="operator">
         <RouterLink v-if="d.latest && !d.member" class="button" :to="`/bootstrap-sheet?ref=${name}`">Bootstrap sheet</RouterLink>
         <button type="button" class="button" :disabled="busy" @click="pull">{{ busy ? 'Pulling…' : 'Pull now' }}</button>
         <RouterLink v-if="d.drifted" class="button" :to="`/compare?from=${name}@baseline&to=${name}@latest`">What drifted</RouterLink>
-        <RouterLink v-if="d.unsaved" class="button" :to="`/compare?from=${name}/startup@latest&to=${name}@latest`"
-          >What is not saved</RouterLink
+        <RouterLink v-if="d.apart" class="button" :to="`/compare?from=${name}/${d.apart.part}@latest&to=${name}/${d.apart.follows}@latest`"
+          >What is {{ d.apart.word === 'unsaved' ? 'not saved' : d.apart.word }}</RouterLink
         >
         <RouterLink v-if="d.drifted" class="button-main" :to="`/push?ref=${name}@baseline`">Put the baseline back</RouterLink>
       </template>

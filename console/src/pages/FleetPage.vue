@@ -95,7 +95,7 @@ const next = (d: Device) =>
   d.state === 'drifted'
     ? 'see what drifted'
     : d.state === 'unsaved'
-      ? 'see what is not saved'
+      ? `see what is ${!d.apart || d.apart.word === 'unsaved' ? 'not saved' : d.apart.word}`
       : d.state === 'never pulled'
         ? 'pull it for the first time'
         : (d.trouble ?? '').replace(d.state + ': ', '')
@@ -168,7 +168,13 @@ const next = (d: Device) =>
           </thead>
           <tbody>
             <tr v-for="d in rows" :key="d.id" class="border-b border-rule last:border-0 hover:bg-leaf">
-              <td class="px-3 py-1.5"><StateMark :state="d.state" :also="d.unsaved && d.state === 'drifted' ? 'unsaved' : ''" /></td>
+              <td class="px-3 py-1.5">
+                <StateMark
+                  :state="d.state"
+                  :word="d.state === 'unsaved' ? d.apart?.word : ''"
+                  :also="d.state === 'drifted' ? d.apart?.word : ''"
+                />
+              </td>
               <td class="px-3">
                 <RouterLink :to="'/devices/' + d.name" class="font-semibold whitespace-nowrap">{{ d.name }}</RouterLink>
               </td>
@@ -182,9 +188,11 @@ const next = (d: Device) =>
                 <RouterLink v-if="d.state === 'drifted'" :to="`/compare?from=${d.name}@baseline&to=${d.name}@latest`">{{
                   next(d)
                 }}</RouterLink>
-                <RouterLink v-else-if="d.state === 'unsaved'" :to="`/compare?from=${d.name}/startup@latest&to=${d.name}@latest`">{{
-                  next(d)
-                }}</RouterLink>
+                <RouterLink
+                  v-else-if="d.state === 'unsaved'"
+                  :to="`/compare?from=${d.name}/${d.apart?.part ?? 'startup'}@latest&to=${d.name}/${d.apart?.follows ?? 'running'}@latest`"
+                  >{{ next(d) }}</RouterLink
+                >
                 <template v-else>
                   {{ next(d) }}
                   <RouterLink

@@ -23,7 +23,8 @@ type Keys func(path []string) []string
 // a namespace is written behind a name, in braces, only where two siblings of
 // one local name differ in it.
 type XML struct {
-	Keys Keys
+	Keys  Keys
+	Known func(path []string) bool // whether a rule speaks of an element or of what lies below it; nil: of none
 }
 
 // element is an XML element read.
@@ -32,8 +33,8 @@ type element struct {
 	attrs   []xml.Attr // without declarations of namespaces
 	value   string
 	valueAt Span
-	prefix  xml.Attr // of a value that is a name with a prefix: what the prefix stands for
-	first   int      // line of the start tag
+	spaces  []xml.Attr // the prefixes that the value or an attribute uses, with what they stand for
+	first   int        // line of the start tag
 	last    int
 	kids    []*element
 }
@@ -131,11 +132,7 @@ func readXML(src []byte) (*element, error) {
 			open, prefixes = append(open, e), append(prefixes, known)
 		case xml.EndElement:
 			at.last = idx.line(int(d.InputOffset()) - 1)
-			if m := qname.FindStringSubmatch(strings.TrimSpace(at.value)); m != nil {
-				if space := prefixes[len(prefixes)-1][m[1]]; space != "" {
-					at.prefix = xml.Attr{Name: xml.Name{Local: m[1]}, Value: space}
-				}
-			}
+			at.spaces = at.used(prefixes[len(prefixes)-1])
 			open, prefixes = open[:len(open)-1], prefixes[:len(prefixes)-1]
 		case xml.CharData:
 			if strings.TrimSpace(string(t)) == "" && at.value == "" {
@@ -240,17 +237,51 @@ func (g XML) keysOf(path []string, e *element, repeated bool) (out []*element) {
 	return out
 }
 
-var qname = regexp.MustCompile(`^([A-Za-z_][A-Za-z0-9_.-]*):([A-Za-z_][A-Za-z0-9_.-]*)$`)
+// prefixed finds names with a prefix in a value: all of it (an identity, RFC 7950
+// §9.10.3), or within a path (§9.13.2, and XPath).
+var prefixed = regexp.MustCompile(`([A-Za-z_][A-Za-z0-9_.-]*):([A-Za-z_*])`)
 
-// canonical is the element's value with a prefix replaced by the namespace it
-// stands for (RFC 7950 §9.10.3), so that it does not matter which prefix a
-// device chose.
+// used lists the prefixes in scope that the element's value and attributes make use
+// of: whatever is not a name of an element has no other way to keep its namespace.
+func (e *element) used(scope map[string]string) (out []xml.Attr) {
+	texts := []string{e.value}
+	for _, a := range e.attrs {
+		texts = append(texts, a.Value)
+	}
+	seen := map[string]bool{}
+	for _, t := range texts {
+		for _, m := range prefixed.FindAllStringSubmatch(t, -1) {
+			if space := scope[m[1]]; space != "" && !seen[m[1]] {
+				seen[m[1]] = true
+				out = append(out, xml.Attr{Name: xml.Name{Local: m[1]}, Value: space})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b xml.Attr) int { return strings.Compare(a.Name.Local, b.Name.Local) })
+	return out
+}
+
+// canonical is the element's value with prefixes replaced by the namespaces they
+// stand for, so that it does not matter which prefix a device chose.
 func (e *element) canonical() string {
 	v := strings.TrimSpace(e.value)
-	if e.prefix.Value != "" {
-		return strings.TrimPrefix(v, e.prefix.Name.Local+":") + "{" + e.prefix.Value + "}"
+	if len(e.spaces) == 0 {
+		return v
 	}
-	return v
+	space := map[string]string{}
+	for _, a := range e.spaces {
+		space[a.Name.Local] = "{" + a.Value + "}"
+	}
+	if p, local, ok := strings.Cut(v, ":"); ok && space[p] != "" && !strings.ContainsAny(local, ":/[ ") {
+		return local + space[p]
+	}
+	return prefixed.ReplaceAllStringFunc(v, func(m string) string {
+		p, rest, _ := strings.Cut(m, ":")
+		if space[p] == "" {
+			return m
+		}
+		return space[p] + rest
+	})
 }
 
 // Quote writes a value as one word: as it is, or between double quotes where it
@@ -264,8 +295,9 @@ func Quote(v string) string {
 
 // FormatXML writes XML with one element a line, two blanks for each level, and
 // namespaces declared where they change: the form in which documents are kept
-// and compared. Prefixes, comments, processing instructions and white space
-// between elements are not kept; values and other attributes are. src may hold
+// and compared. Prefixes of elements, comments, processing instructions and white
+// space between elements are not kept; values, attributes and the prefixes that
+// those use are. src may hold
 // several elements side by side. Of the document only what lies under a path is
 // written, if one is given, and not what lies at the paths of without.
 func FormatXML(src []byte, under string, without ...string) (string, error) {
@@ -291,15 +323,20 @@ func (e *element) print(b *strings.Builder, indent, space string) {
 	if e.name.Space != space {
 		head += " xmlns=" + attribute(e.name.Space)
 	}
-	if e.prefix.Value != "" {
-		head += " xmlns:" + e.prefix.Name.Local + "=" + attribute(e.prefix.Value)
+	for _, a := range e.spaces {
+		head += " xmlns:" + a.Name.Local + "=" + attribute(a.Value)
 	}
+	taken := slices.Clone(e.spaces)
 	for _, a := range e.attrs {
-		if a.Name.Space == "" {
+		switch a.Name.Space {
+		case "":
 			head += " " + a.Name.Local + "=" + attribute(a.Value)
-		} else { // it needs a prefix: ours, always the same
-			head += fmt.Sprintf(" xmlns:a=%s a:%s=%s", attribute(a.Name.Space), a.Name.Local, attribute(a.Value))
-			break
+		case xmlSpace:
+			head += " xml:" + a.Name.Local + "=" + attribute(a.Value)
+		default: // it needs a prefix: ours, always the same
+			p := free(taken)
+			taken = append(taken, p)
+			head += fmt.Sprintf(" xmlns:%s=%s %s:%s=%s", p.Name.Local, attribute(a.Name.Space), p.Name.Local, a.Name.Local, attribute(a.Value))
 		}
 	}
 	switch {
@@ -314,6 +351,18 @@ func (e *element) print(b *strings.Builder, indent, space string) {
 	default:
 		b.WriteString(head + "/>\n")
 	}
+}
+
+// xmlSpace is the namespace that the prefix xml stands for everywhere.
+const xmlSpace = "http://www.w3.org/XML/1998/namespace"
+
+// free is a prefix of ours that is not taken.
+func free(taken []xml.Attr) xml.Attr {
+	p := xml.Attr{Name: xml.Name{Local: "a"}}
+	for n := 2; slices.ContainsFunc(taken, func(t xml.Attr) bool { return t.Name.Local == p.Name.Local }); n++ {
+		p.Name.Local = fmt.Sprintf("a%d", n)
+	}
+	return p
 }
 
 // is tells whether a segment of a path names the element: by its name, and by
@@ -371,70 +420,3 @@ var escaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\n", 
 func escape(v string) string { return escaper.Replace(v) }
 
 func attribute(v string) string { return `"` + strings.ReplaceAll(escape(v), `"`, "&quot;") + `"` }
-
-// ReplaceXML writes the content of an edit-config that makes a part of a
-// datastore what target says (RFC 6241 §7.2): every element at target's top
-// replaces the device's, and those that only current has are deleted. merge
-// leaves both out: elements are laid over what is there. Where the part lies
-// deeper, wrap is a document around it and under the path to it there; what
-// wrap has at the end of the path is put in its place.
-func ReplaceXML(target, current, wrap, under string, merge bool) (string, error) {
-	want, err := readXML([]byte(target))
-	if err != nil {
-		return "", fmt.Errorf("the document to be sent: %w", err)
-	}
-	have, err := readXML([]byte(current))
-	if err != nil {
-		return "", fmt.Errorf("what runs: %w", err)
-	}
-	operation := func(e *element, op string) *element {
-		c := *e
-		c.attrs = append(slices.Clone(e.attrs), xml.Attr{Name: xml.Name{Space: netconfBase, Local: "operation"}, Value: op})
-		return &c
-	}
-	var kids []*element
-	for _, k := range want.kids {
-		if !merge {
-			k = operation(k, "replace")
-		}
-		kids = append(kids, k)
-	}
-	for _, h := range have.kids {
-		// Only of a name that stands there more than once it is known to be a list.
-		same := func(e *element) bool { return e.name == h.name }
-		list := len(slices.DeleteFunc(slices.Clone(have.kids), func(e *element) bool { return !same(e) })) > 1 ||
-			len(slices.DeleteFunc(slices.Clone(want.kids), func(e *element) bool { return !same(e) })) > 1
-		if merge || slices.ContainsFunc(want.kids, func(w *element) bool { return same(w) && (!list || sameKey(w, h)) }) {
-			continue
-		}
-		gone := &element{name: h.name}
-		if list && len(h.kids) > 0 {
-			gone.kids = h.kids[:1] // an entry's key
-		}
-		kids = append(kids, operation(gone, "delete"))
-	}
-	top := &element{kids: kids}
-	if wrap != "" {
-		if top, err = readXML([]byte(wrap)); err != nil {
-			return "", fmt.Errorf("the filter: %w", err)
-		}
-		inner, err := top.under(under)
-		if err != nil {
-			return "", fmt.Errorf("the filter: %w", err)
-		}
-		inner.kids = kids
-	}
-	var b strings.Builder
-	for _, k := range top.kids {
-		k.print(&b, "", "")
-	}
-	return b.String(), nil
-}
-
-const netconfBase = "urn:ietf:params:xml:ns:netconf:base:1.0"
-
-// sameKey tells whether two elements of one name are one entry of a list: keys
-// come first (RFC 7950 §7.8.5).
-func sameKey(a, b *element) bool {
-	return len(a.kids) > 0 && len(b.kids) > 0 && a.kids[0].name == b.kids[0].name && a.kids[0].value == b.kids[0].value
-}

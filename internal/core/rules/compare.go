@@ -143,6 +143,41 @@ func Differences(have, want *Item) (out []Difference) {
 	return out
 }
 
+// Unordered lists, by their paths, the lists of a document whose entries stand in
+// another order in have than in want, where no rule says whether that matters.
+func Unordered(have, want *Item) (out []string) {
+	var walk func(h, w *Item)
+	walk = func(h, w *Item) {
+		inH, inW := h.ByID(), w.ByID()
+		lists := func(block *Item, other map[string]*Item) map[string][]string {
+			ids := map[string][]string{}
+			for _, k := range block.Kids {
+				if _, ordered := k.Order(); !ordered && other[k.ID] != nil && len(k.words) > 0 && k.ID != k.words[0].Text {
+					ids[k.words[0].Text] = append(ids[k.words[0].Text], k.ID)
+				}
+			}
+			return ids
+		}
+		now := lists(h, inW)
+		for name, ids := range each(lists(w, inH)) {
+			if !slices.Equal(ids, now[name]) {
+				if path := name; w.Up != nil {
+					out = append(out, w.Path()+" / "+path)
+				} else {
+					out = append(out, path)
+				}
+			}
+		}
+		for _, k := range w.Kids {
+			if o := inH[k.ID]; o != nil {
+				walk(o, k)
+			}
+		}
+	}
+	walk(have, want)
+	return out
+}
+
 // each goes over a mapping in the order of its keys.
 func each(m map[string][]string) iter.Seq2[string, []string] {
 	return func(yield func(string, []string) bool) {

@@ -131,6 +131,22 @@ func (t *Table) Keys(path []string) (keys []string) {
 	return nil
 }
 
+// Known tells whether any rule speaks of an element, by its path of names, or of what
+// lies below it.
+func (t *Table) Known(path []string) bool {
+	return slices.ContainsFunc(t.Rules, func(r *Rule) bool {
+		if len(r.segs) < len(path) {
+			return false
+		}
+		for i, name := range path {
+			if r.segs[i][0].word != name {
+				return false
+			}
+		}
+		return true
+	})
+}
+
 // Covers tells whether the rule matches all that another does.
 func (r *Rule) Covers(o *Rule) bool {
 	if len(r.segs) != len(o.segs) {
