@@ -46,7 +46,7 @@ func TestCandidate(t *testing.T) {
 	p = w.preview(client.NewPreview{Ref: f1 + "@2"})
 	load("in between")
 	end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
-	if end.Outcome != "refused" || w.fleet.running(f1) != first || !strings.Contains(end.Summary, "not committed") {
+	if end.Outcome != "refused" || w.fleet.running(f1) != first || !strings.Contains(end.Summary, "preview it again") {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	if p = w.preview(client.NewPreview{Ref: f1 + "@2"}); len(p.Loaded) != 1 {

@@ -49,7 +49,7 @@ func TestConfirm(t *testing.T) {
 		startup bool   // there is one, and it is only written when it is confirmed
 	}
 	alongside(t, []unit{
-		{r1, []string{"lane quay1", "note \"by hand\""}, "restart into its startup", true},
+		{r1, []string{"lane quay1", "note \"by hand\""}, "restarts into startup, which holds", true},
 		{"skerrinsay-sw1", []string{"port 3 : label is <by hand>"}, "is undone by this service unless", true},
 		{"control-f1", []string{`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`}, "the device itself goes back", true},
 	}, func(d unit) string { return d.name }, func(t *testing.T, d unit) {

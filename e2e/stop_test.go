@@ -142,7 +142,7 @@ func TestDeviceRestartedMeanwhile(t *testing.T) {
 		was := w.fleet.status(r1).Restarts
 		w.fleet.faults(r1, tern.Faults{Hang: "amend"})
 		push := w.within("5m", r1+"@1")
-		eventually(t, "its timer is set", func() bool { return strings.Contains(w.logText(push.ID), "will restart into its startup") })
+		eventually(t, "its timer is set", func() bool { return strings.Contains(w.logText(push.ID), "restarts into startup") })
 		w.kill()
 		w.fleet.faults(r1, tern.Faults{})
 		if restarts {
@@ -150,9 +150,9 @@ func TestDeviceRestartedMeanwhile(t *testing.T) {
 		}
 		w.serve()
 		end := w.end(push.ID)
-		want, says := "failed", "its own restart is called off"
+		want, says := "failed", "its own undo is called off"
 		if restarts {
-			want, says, was = "undone", "it has restarted", was+1
+			want, says, was = "undone", "it has gone back", was+1
 		}
 		if end.Outcome != want || !strings.Contains(end.Summary, says) || w.fleet.status(r1).Restarts != was {
 			t.Errorf("restarted %v: %s: %s", restarts, end.Outcome, end.Summary)

@@ -539,7 +539,7 @@ func (a *app) showPush(j client.Job) {
 			where = ", in " + r.Block
 		}
 		a.s.facts("refused line", fmt.Sprintf("%d%s: %s", r.Line, where, r.Text), "the device said", r.Answer)
-		a.s.printf("to go on without it: magpie edit %s, then push the version that makes\n", j.Push.Target)
+		a.s.printf("to go on without what it refuses: magpie edit %s, then push the version that makes\n", j.Push.Target)
 	}
 	if len(j.Push.Remaining) > 0 {
 		a.residuals(j.Push.Remaining)

@@ -549,6 +549,8 @@ type Rule struct {
 	Remove string `yaml:"remove" is:"some"`
 	// There is one of these at a time in a block: the old one goes before a new one comes.
 	Single bool `yaml:"single"`
+	// Of the lines of one choice in a block there is one at a time, whichever rule they fall under (RFC 7950 §7.9); its name, which says only what belongs together.
+	Choice string `yaml:"choice" is:"some"`
 	// Of lines that agree in these captures there is one at a time, whatever else they say; the device refuses or ignores a second one.
 	SingleBy []string `yaml:"single_by" is:"filled some"`
 	// Of lines that agree in these captures there is one at a time in all of the configuration, like an address that can be in one place.

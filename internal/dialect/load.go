@@ -679,7 +679,7 @@ func (l *loader) form() {
 	d, g := l.d, l.d.Grammar
 	switch g.Form {
 	case "xml":
-		d.grammar = grammar.XML{Keys: d.Table.Keys, Known: d.Table.Known}
+		d.grammar = grammar.XML{Keys: d.Table.Keys, Known: d.Table.Known, Choice: d.Table.Choice}
 		return
 	case "json":
 		d.grammar = grammar.JSON{Keys: d.Table.Keys}
@@ -833,7 +833,7 @@ func (l *loader) rules(d *Dialect) {
 		at := func(keys ...string) []string { return append([]string{"rules", strconv.Itoa(i)}, keys...) }
 		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Overwrites: r.Overwrites, Permanent: r.Permanent, Reach: r.Reach, Volatile: r.Volatile,
 			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname, Hardware: r.Hardware,
-			Remove: r.Remove, Single: r.Single, SingleBy: r.SingleBy, Unique: r.Unique, Empties: r.Empties, Sequence: r.Sequence, Beside: r.Beside}
+			Remove: r.Remove, Single: r.Single, Choice: r.Choice, SingleBy: r.SingleBy, Unique: r.Unique, Empties: r.Empties, Sequence: r.Sequence, Beside: r.Beside}
 		if first, twice := seen[r.Path]; twice {
 			l.at(at("path"), "the same path stands in rules[%d], which would always win", first)
 		}

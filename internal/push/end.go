@@ -17,7 +17,7 @@ func (u *push) end(outcome, summary string, also ...func(q *store.Q) error) {
 	place := outcome
 	if r := u.res.Refused; r != nil && outcome == core.Equal {
 		outcome = core.Refused
-		if refused := fmt.Sprintf("the device refused line %d of %d", r.Line, u.res.Total); !strings.Contains(summary, refused) {
+		if refused := u.refusedAt(r.Line); !strings.Contains(summary, refused) {
 			summary = refused + "; all the same: " + summary
 		}
 	}

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/text"
 	"magpie/internal/job"
 	"magpie/internal/store"
 )
@@ -318,7 +321,7 @@ func (u *push) reason(a Action, f Facts) (why, said string) {
 	case CalledOff:
 		return u.st.Why + "; the device could not be looked at, and waiting for it was called off by hand", ""
 	case NothingOff:
-		return "the service stopped before anything was sent, but the device had been told to restart by itself unless that is called off, and there is nothing to call off any more: it has restarted, unless the service stopped before it was told", ""
+		return "the service stopped before anything was sent, but the device had been told to go back by itself unless that is called off, and there is nothing to call off any more: it has gone back, unless the service stopped before it was told", ""
 	}
 	return string(a.Why), ""
 }
@@ -344,9 +347,9 @@ func (u *push) lineBroke() (why, said string) {
 	r := linkRefused(u.err)
 	switch {
 	case r != nil && errors.As(u.err, &at):
-		answer := u.s.Masker(u.v.Dialect).Answer(r.Words, at.step.Secrets)
+		answer := u.s.Masker(u.v.Dialect).Answer(r.Words, at.step.Secrets) + u.lineMeant(at.step, r.Words)
 		u.res.Refused = &Refusal{Line: at.n, Text: at.step.Lines[0], Masked: at.step.Masked[0], Block: at.step.Block, Answer: answer}
-		why = fmt.Sprintf("the device refused line %d of %d", at.n, u.st.Lines)
+		why = u.refusedAt(at.n)
 		u.l.Result(u.res) // whoever takes it up has to know
 		return why, fmt.Sprintf("%s (%s): %s", why, strings.TrimSpace(at.step.Masked[0]), answer)
 	case r != nil:
@@ -356,6 +359,33 @@ func (u *push) lineBroke() (why, said string) {
 	}
 	return "the sending did not come to its end", ""
 }
+
+// refusedAt says which of what was sent the device refused.
+func (u *push) refusedAt(n int) string {
+	if n <= len(u.p.Steps) && u.p.Steps[n-1].ours() {
+		return fmt.Sprintf("the device refused step %d of %d, the %s", n, len(u.p.Steps), u.p.Steps[n-1].Kind)
+	}
+	return fmt.Sprintf("the device refused line %d of %d", n, len(u.p.Steps))
+}
+
+// lineMeant says which line of a document or file that was sent a device means by the
+// number in its answer.
+func (u *push) lineMeant(st SendStep, words string) string {
+	m := lineNumber.FindStringSubmatch(words)
+	doc := u.v.Dialect.Doc(u.p.Part)
+	if m == nil || len(st.Content) == 0 || doc.Opaque() {
+		return ""
+	}
+	n, err := strconv.Atoi(m[1])
+	shown, e := u.s.Masked(doc, string(st.Content))
+	lines := text.Lines(shown)
+	if err != nil || e != nil || n < 1 || n > len(lines) {
+		return ""
+	}
+	return fmt.Sprintf("; line %d of what was sent is: %s", n, strings.TrimSpace(lines[n-1]))
+}
+
+var lineNumber = regexp.MustCompile(`(?i)\bline (?:no\. ?|number )?(\d+)`)
 
 // ending is the summary of a push that ends.
 func (u *push) ending(a Action, f Facts) string {
@@ -380,7 +410,7 @@ func (u *push) ending(a Action, f Facts) string {
 		}
 		return summary
 	case f.Did == Abandon && f.Report == Done && a.Outcome == core.Failed:
-		return u.st.Why + "; the device was not changed, and its own restart is called off"
+		return u.st.Why + "; the device was not changed, and its own undo is called off"
 	case u.st.Announced == 0 && a.Outcome == core.Failed:
 		return u.st.Why + "; the device was not changed"
 	case u.st.Announced == 0 && a.Outcome == core.Refused:

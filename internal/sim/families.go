@@ -11,6 +11,7 @@ import (
 	"magpie/internal/sim/curlew"
 	"magpie/internal/sim/dunlin"
 	"magpie/internal/sim/fulmar"
+	"magpie/internal/sim/gannet"
 	"magpie/internal/sim/heron"
 	"magpie/internal/sim/plover"
 	"magpie/internal/sim/skua"
@@ -31,10 +32,11 @@ var families = map[string]family{
 	"dunlin": {box.HTTP, restorer(dunlin.Restore)},
 	"fulmar": {box.SSH, restorer(fulmar.Restore)},
 	"curlew": {box.SSH, restorer(curlew.Restore)},
+	"gannet": {box.Netconf, restorer(gannet.Restore)},
 }
 
 // AllFamilies names every family of the scenario, for Open. There are others, whose habits
-// are worth a test: curlew.
+// are worth a test: curlew, gannet.
 const AllFamilies = "plover,heron,skua,dunlin,fulmar"
 
 // restorer makes a device of what was kept of it.
@@ -52,7 +54,7 @@ func restorer[S any, M box.Model](restore func(S) (M, error)) func(json.RawMessa
 func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 	var out []Start
 	add := func(name, site, family string, build func(serial string) (box.Model, error)) {
-		serial := fmt.Sprintf("%s-%06X", map[string]string{"plover": "PL7", "heron": "HN3", "skua": "SK5", "dunlin": "DN1", "fulmar": "FM2"}[family], r.IntN(1<<24))
+		serial := fmt.Sprintf("%s-%06X", map[string]string{"plover": "PL7", "heron": "HN3", "skua": "SK5", "dunlin": "DN1", "fulmar": "FM2", "gannet": "GM3"}[family], r.IntN(1<<24))
 		out = append(out, Start{name, site, family, func() (box.Model, error) { return build(serial) }})
 	}
 	switch which {
@@ -89,6 +91,13 @@ func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 			name, net := site+"-c1", first[2+4*i].net
 			add(name, site, which, func(string) (box.Model, error) {
 				return curlew.New(name, fmt.Sprintf("02-5e-%02x-%02x-%02x-0%d", r.IntN(256), r.IntN(256), r.IntN(256), i), lineRouter(name, net))
+			})
+		}
+	case "gannet":
+		for i, release := range []string{"1.4", "2.0"} {
+			add([]string{"skerrinsay-m1", "innisquill-m1"}[i], []string{"skerrinsay", "innisquill"}[i], which, func(serial string) (box.Model, error) {
+				config := gannet.Generate(rand.New(rand.NewPCG(7, uint64(i))), gannet.Users{ServiceUser: ServiceWord, PersonUser: PersonWord})
+				return gannet.New([]string{"skerrinsay-m1", "innisquill-m1"}[i], serial, release, config)
 			})
 		}
 	default:

@@ -12,7 +12,7 @@ import (
 // oneAtATime has lines of which there can be one only come after those that stand in
 // their place have gone.
 func (p *planner) oneAtATime() {
-	if !slices.ContainsFunc(p.lang.Table.Rules, func(r *rules.Rule) bool { return r.Single || r.SingleBy != nil || r.Unique != nil }) {
+	if !slices.ContainsFunc(p.lang.Table.Rules, func(r *rules.Rule) bool { return r.Single || r.Choice != "" || r.SingleBy != nil || r.Unique != nil }) {
 		return
 	}
 	stand := map[string][]*rules.Item{}

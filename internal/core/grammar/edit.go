@@ -161,6 +161,13 @@ func (g XML) lay(into, by *element, path []string) error {
 		here := append(slices.Clone(path), words[i])
 		l := g.list(into, by, k.name, here)
 		at := l.find(into, k)
+		if g.Choice != nil {
+			if c := g.Choice(here); c != "" {
+				into.kids = slices.DeleteFunc(into.kids, func(o *element) bool {
+					return o.name.Space == k.name.Space && o.name.Local != k.name.Local && g.Choice(append(slices.Clone(path), o.name.Local)) == c
+				})
+			}
+		}
 		switch {
 		case at == nil:
 			into.kids = append(into.kids, k)

@@ -23,8 +23,9 @@ type Keys func(path []string) []string
 // a namespace is written behind a name, in braces, only where two siblings of
 // one local name differ in it.
 type XML struct {
-	Keys  Keys
-	Known func(path []string) bool // whether a rule speaks of an element or of what lies below it; nil: of none
+	Keys   Keys
+	Known  func(path []string) bool   // whether a rule speaks of an element or of what lies below it; nil: of none
+	Choice func(path []string) string // the choice an element belongs to (RFC 7950 §7.9); nil, or empty: none
 }
 
 // element is an XML element read.

@@ -37,6 +37,7 @@ type Rule struct {
 
 	Remove   string         // how a line is taken away, where not as most are: with {line}, {identity} and captures
 	Single   bool           // there is one of these at a time in a block: the old one goes before a new one comes
+	Choice   string         // of the lines of one choice in a block, whatever rule they fall under, there is one at a time
 	SingleBy []string       // of those that agree in these captures there is one at a time
 	Unique   []string       // of those that agree in these captures there is one in all of the configuration
 	Empties  bool           // the block can only be emptied: an empty one and none are the same
@@ -134,17 +135,27 @@ func (t *Table) Keys(path []string) (keys []string) {
 // Known tells whether any rule speaks of an element, by its path of names, or of what
 // lies below it.
 func (t *Table) Known(path []string) bool {
-	return slices.ContainsFunc(t.Rules, func(r *Rule) bool {
-		if len(r.segs) < len(path) {
+	return slices.ContainsFunc(t.Rules, func(r *Rule) bool { return len(r.segs) >= len(path) && r.leads(path) })
+}
+
+// Choice is the choice that an element belongs to, by its path of names; empty: none.
+func (t *Table) Choice(path []string) string {
+	for _, r := range t.Rules {
+		if len(r.segs) == len(path) && r.Choice != "" && r.leads(path) {
+			return r.Choice
+		}
+	}
+	return ""
+}
+
+// leads tells whether the rule's path begins with those names.
+func (r *Rule) leads(path []string) bool {
+	for i, name := range path {
+		if r.segs[i][0].word != name {
 			return false
 		}
-		for i, name := range path {
-			if r.segs[i][0].word != name {
-				return false
-			}
-		}
-		return true
-	})
+	}
+	return true
 }
 
 // Covers tells whether the rule matches all that another does.
@@ -500,8 +511,11 @@ func (it *Item) Sole() (shared []string) {
 		}
 		return scope
 	}
-	if it.Rule.Single || it.Rule.SingleBy != nil {
+	if it.Rule.Single || it.Rule.SingleBy != nil || it.Rule.Choice != "" {
 		block := it.Rule.Path
+		if it.Rule.Choice != "" {
+			block = "choice " + it.Rule.Choice
+		}
 		for p := it.Up; p != nil; p = p.Up {
 			block += "\x00" + p.ID
 		}

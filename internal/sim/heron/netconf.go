@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"strconv"
 	"strings"
 	"time"
@@ -23,9 +22,8 @@ type peer struct {
 	d       *Device
 	s       gssh.Session
 	ctx     context.Context
-	in      *bufio.Reader
+	framing box.Framing
 	id      int
-	chunked bool
 }
 
 func (d *Device) netconf(s gssh.Session) {
@@ -34,7 +32,7 @@ func (d *Device) netconf(s gssh.Session) {
 	defer d.Enter(func() { s.Close() })()
 	d.Lock()
 	d.next++
-	p := &peer{d: d, s: s, ctx: ctx, in: bufio.NewReader(s), id: d.next}
+	p := &peer{d: d, s: s, ctx: ctx, framing: box.Framing{In: bufio.NewReader(s), Chunk: d.style.chunk}, id: d.next}
 	d.live[p.id] = session{s.User(), func() { s.Close() }}
 	old := d.style.old
 	d.Unlock()
@@ -58,13 +56,13 @@ func (d *Device) netconf(s gssh.Session) {
 	if _, err := io.WriteString(s, hello.String()); err != nil {
 		return
 	}
-	raw, err := p.read()
+	raw, err := p.framing.Read()
 	if err != nil {
 		return
 	}
-	p.chunked = !old && bytes.Contains(raw, []byte("base:1.1"))
+	p.framing.Chunked = !old && bytes.Contains(raw, []byte("base:1.1"))
 	for {
-		raw, err := p.read()
+		raw, err := p.framing.Read()
 		if err != nil {
 			return
 		}
@@ -130,59 +128,6 @@ func (p *peer) end() {
 	}
 }
 
-func (p *peer) read() ([]byte, error) {
-	if !p.chunked {
-		var b []byte
-		for !bytes.HasSuffix(b, []byte("]]>]]>")) {
-			c, err := p.in.ReadByte()
-			if err != nil {
-				return nil, err
-			}
-			b = append(b, c)
-		}
-		return b[:len(b)-6], nil
-	}
-	var b []byte
-	for {
-		if _, err := p.in.ReadString('\n'); err != nil {
-			return nil, err
-		}
-		head, err := p.in.ReadString('\n')
-		if err != nil {
-			return nil, err
-		}
-		if head == "##\n" {
-			return b, nil
-		}
-		n, err := strconv.Atoi(strings.Trim(head, "#\n"))
-		if err != nil {
-			return nil, err
-		}
-		chunk := make([]byte, n)
-		if _, err := io.ReadFull(p.in, chunk); err != nil {
-			return nil, err
-		}
-		b = append(b, chunk...)
-	}
-}
-
-// frame writes a message, in chunks of whatever length.
-func (p *peer) frame(w io.Writer, msg []byte) {
-	if !p.chunked {
-		_, _ = w.Write(append(msg, "]]>]]>"...))
-		return
-	}
-	var b bytes.Buffer
-	for len(msg) > 0 {
-		n := min(len(msg), 1+rand.IntN(p.d.style.chunk))
-		fmt.Fprintf(&b, "\n#%d\n", n)
-		b.Write(msg[:n])
-		msg = msg[n:]
-	}
-	b.WriteString("\n##\n")
-	_, _ = w.Write(b.Bytes())
-}
-
 // envelope is a reply's outer element, as the unit's style has it.
 func (p *peer) envelope(id, inner string) []byte {
 	s := p.d.style
@@ -197,13 +142,15 @@ func (p *peer) envelope(id, inner string) []byte {
 	return []byte(fmt.Sprintf("<rpc-reply xmlns=%q%s>%s</rpc-reply>", nsNetconf, attr, inner))
 }
 
+func (p *peer) say(msg []byte) { _, _ = p.s.Write(p.framing.Frame(msg)) }
+
 func (p *peer) reply(id string, err error) {
 	n := ""
 	if p.d.style.prefixes {
 		n = p.d.style.prefix(nsNetconf) + ":"
 	}
 	if err == nil {
-		p.frame(p.s, p.envelope(id, "<"+n+"ok/>"))
+		p.say(p.envelope(id, "<"+n+"ok/>"))
 		return
 	}
 	var f fault
@@ -226,7 +173,7 @@ func (p *peer) reply(id string, err error) {
 		}
 		inner += "<" + n + "error-info>" + info + "</" + n + "error-info>"
 	}
-	p.frame(p.s, p.envelope(id, "<"+n+"rpc-error>"+inner+"</"+n+"rpc-error>"))
+	p.say(p.envelope(id, "<"+n+"rpc-error>"+inner+"</"+n+"rpc-error>"))
 }
 
 // show answers with data, with the faults in force.
@@ -240,9 +187,7 @@ func (p *peer) show(id string, data *node) error {
 	b.WriteString("<" + n + "data>")
 	data.print(&b, s, nsNetconf, 1)
 	b.WriteString("</" + n + "data>")
-	var out bytes.Buffer
-	p.frame(&out, p.envelope(id, b.String()))
-	return p.d.Show(p.ctx, p.s, out.Bytes(), "<x>")
+	return p.d.Show(p.ctx, p.s, p.framing.Frame(p.envelope(id, b.String())), "<x>")
 }
 
 func (p *peer) store(op *node, side string) (string, *node, error) {

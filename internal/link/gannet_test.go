@@ -1,0 +1,120 @@
+package link_test
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"magpie/internal/link"
+	"magpie/internal/sim/box"
+	"magpie/internal/sim/gannet"
+)
+
+// TestGannet holds a server's habits against what is said of it in data: any
+// configuration that it can have becomes any other, and back, exactly; what a merge is
+// said to make is what it makes; and its own locks and timers are used.
+func TestGannet(t *testing.T) {
+	for _, release := range []string{"1.4", "2.0"} {
+		t.Run(release, func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(3, uint64(release[0])))
+			config := func() string { return gannet.Generate(r, gannet.Users{"magpie": "w"}) }
+			d, err := gannet.New("mast-a", "GM-1", release, config())
+			if err != nil {
+				t.Fatal(err)
+			}
+			s, err := open(t, link.Call{Dialect: shipped(t, "gannet"), Target: link.Target{Transport: "netconf", Address: stand(t, d), Port: box.Netconf}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			if id, err := s.Identity(); err != nil || id.Serial != "GM-1" || id.Release != release {
+				t.Fatalf("%+v, %v", id, err)
+			}
+			dia := shipped(t, "gannet").For("netconf", "Gannet M"+release[:1], release)
+			doc := dia.Doc("running")
+			runs := func() string {
+				t.Helper()
+				p, err := s.Fetch("running")
+				if err != nil {
+					t.Fatal(err)
+				}
+				return p.Text
+			}
+			is := func() string { return strings.Join(d.Status().Running, "\n") }
+			send := func(c link.Change) {
+				t.Helper()
+				c.Kind, c.Part = "load", "running"
+				for _, err := range []error{s.Begin(), s.Send(c), s.Send(link.Change{Kind: "commit", Within: c.Within, Token: c.Token}), s.Finish()} {
+					if err != nil {
+						t.Fatalf("%v\nsending %s\n%s\nover\n%s", err, c.Method, c.Content, c.Current)
+					}
+				}
+			}
+			put := func() (is_, shown string) {
+				t.Helper()
+				if err := d.Replace("GM-1", []string{config()}); err != nil {
+					t.Fatal(err)
+				}
+				return is(), runs()
+			}
+			merged, refused := 0, 0
+			for range 60 {
+				isB, b := put()
+				isA, a := put()
+				send(link.Change{Method: "replace", Content: []byte(b), Current: a})
+				if now := is(); now != isB {
+					t.Fatalf("put back, it has\n%s\nand should have\n%s", now, isB)
+				}
+				send(link.Change{Method: "replace", Content: []byte(a), Current: b})
+				if now := is(); now != isA {
+					t.Fatalf("and back again, it has\n%s\nand should have\n%s", now, isA)
+				}
+				g, _ := doc.XML()
+				said, err := g.Merge(a, b)
+				if err != nil {
+					refused++
+					continue
+				}
+				merged++
+				send(link.Change{Method: "merge", Content: []byte(b), Current: a})
+				if now := runs(); !doc.Equivalent(now, said) {
+					t.Fatalf("merging\n%s\ninto\n%s\nwas said to make\n%s\nand made\n%s", b, a, said, now)
+				}
+			}
+			if merged < 40 {
+				t.Errorf("only %d of %d merges were worked out", merged, merged+refused)
+			}
+			// Its own way back, which goes with the commit.
+			was, a := put()
+			_ = d.Amend("", []string{`<config><mast xmlns="urn:brindle:mast"><name>elsewhere</name></mast></config>`})
+			changed, now := is(), runs()
+			timer := s.UndoTimer()
+			if timer == nil || timer.Returns != "before" {
+				t.Fatalf("%+v", timer)
+			}
+			send(link.Change{Method: "replace", Content: []byte(a), Current: now, Within: time.Second, Token: "x"})
+			if is() != was {
+				t.Fatal("it was not committed")
+			}
+			for began := time.Now(); is() != changed; time.Sleep(20 * time.Millisecond) {
+				if time.Since(began) > 5*time.Second {
+					t.Fatal("it does not go back")
+				}
+			}
+			for _, do := range []func() error{func() error { return s.Recall("x") }, func() error { return s.Confirm("x") }} {
+				send(link.Change{Method: "replace", Content: []byte(a), Current: now, Within: time.Hour, Token: "x"})
+				if err := do(); err != nil {
+					t.Fatal(err)
+				}
+				if is() != changed {
+					break // it was kept
+				}
+			}
+			if is() != was {
+				t.Error("told to keep it, it does not")
+			}
+		})
+	}
+}
