@@ -402,7 +402,7 @@ type Part struct {
 	// The part that this one comes of, and should be equivalent to: startup comes of running if nothing is said; what a device has loaded comes of the file it was loaded from.
 	Follows string `yaml:"follows" is:"some"`
 	// The state of a device where it is not equivalent to what it follows, in a word or two; unsaved if not said.
-	Otherwise string `yaml:"otherwise" is:"/^[a-z][a-z -]{0,30}$/"`
+	Otherwise string `yaml:"otherwise" is:"/^[a-z][a-z\\s-]{0,30}$/"`
 	// Where it is not of the grammar's form.
 	Form string `yaml:"form" is:"opaque"`
 	// Bytes of an opaque file that change by themselves.
@@ -499,6 +499,8 @@ type Grammar struct {
 	Indent int `yaml:"indent" is:"1..16"`
 	// What a comment begins with.
 	Comments []string `yaml:"comments" is:"some"`
+	// A comment may stand behind a line too, after a blank.
+	Trailing bool `yaml:"trailing"`
 	// The word before a line that says the opposite of it. Such a line is taken away by the line without the word, and takes the place of the line that it denies.
 	Denial string `yaml:"denial" is:"/^\\S+$/"`
 	// Pairs of quotes that make one word of a text with blanks, like <>.

@@ -687,7 +687,7 @@ func (l *loader) form() {
 	case "opaque":
 		return
 	}
-	b := &grammar.Blocks{Flat: g.Form == "flat", Indent: max(g.Indent, 1), Comments: g.Comments}
+	b := &grammar.Blocks{Flat: g.Form == "flat", Indent: max(g.Indent, 1), Comments: g.Comments, Trailing: g.Trailing, Quotes: g.Quotes}
 	if m := g.Marks; m != nil {
 		l.pattern(m.Opens, "grammar", "marks", "opens")
 		l.pattern(m.Closes, "grammar", "marks", "closes")

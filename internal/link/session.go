@@ -320,14 +320,7 @@ func (s *Session) one(st *dialect.Step) (string, error) {
 		return "", s.putFile(st.Put, path, s.raw["content"])
 	}
 	if st.Exec != "" {
-		out, err := (&execs{s}).read(st.Exec, &dialect.Source{Exec: st.Exec}, func(string) string { return "" })
-		if err != nil {
-			return out, err
-		}
-		if a, refused := s.d.Refused(out); refused {
-			return out, refusalOf(a, st.Exec)
-		}
-		return out, nil
+		return (&execs{s}).step(st)
 	}
 	return s.sp.step(st)
 }
@@ -425,44 +418,3 @@ func (t *typist) step(st *dialect.Step) (string, error) {
 	}
 	return out, t.refusal(st.Type, out)
 }
-
-// execs runs each command in an SSH channel of its own.
-type execs struct{ s *Session }
-
-func (e *execs) read(what string, src *dialect.Source, flaw func(string) string) (string, error) {
-	command, err := e.s.expand(src.Exec)
-	if err != nil {
-		return "", err
-	}
-	if err := e.s.call.Guard(); err != nil {
-		return "", err
-	}
-	ch, _, out, err := channel(e.s.client)
-	if err != nil {
-		return "", err
-	}
-	defer ch.Close()
-	if err := ch.Start(command); err != nil {
-		return "", err
-	}
-	raw, err := drain(e.s.ctx, out, e.s.d.Answer, e.s.d.Idle, "reading "+what)
-	got := text.Terminal(string(raw))
-	if err != nil {
-		return "", &Incomplete{what, why(err), got[:min(len(got), most)], err}
-	}
-	if wrong := flaw(got); wrong != "" {
-		if first, _, _ := strings.Cut(got, "\n"); first != "" {
-			if a, refused := e.s.d.Refused(first); refused {
-				return "", refusalOf(a, src.Exec)
-			}
-		}
-		return "", &Incomplete{what, wrong, got[:min(len(got), most)], nil}
-	}
-	return got, nil
-}
-
-func (e *execs) step(st *dialect.Step) (string, error) {
-	return e.read(st.Type, &dialect.Source{Exec: st.Type}, func(string) string { return "" })
-}
-
-func (e *execs) close() {}

@@ -13,6 +13,7 @@ import (
 	"magpie/internal/sim/fulmar"
 	"magpie/internal/sim/gannet"
 	"magpie/internal/sim/heron"
+	"magpie/internal/sim/petrel"
 	"magpie/internal/sim/plover"
 	"magpie/internal/sim/skua"
 	"magpie/internal/sim/tern"
@@ -32,11 +33,12 @@ var families = map[string]family{
 	"dunlin": {box.HTTP, restorer(dunlin.Restore)},
 	"fulmar": {box.SSH, restorer(fulmar.Restore)},
 	"curlew": {box.SSH, restorer(curlew.Restore)},
+	"petrel": {box.SSH, restorer(petrel.Restore)},
 	"gannet": {box.Netconf, restorer(gannet.Restore)},
 }
 
 // AllFamilies names every family of the scenario, for Open. There are others, whose habits
-// are worth a test: curlew, gannet.
+// are worth a test: curlew, gannet, petrel.
 const AllFamilies = "plover,heron,skua,dunlin,fulmar"
 
 // restorer makes a device of what was kept of it.
@@ -54,7 +56,7 @@ func restorer[S any, M box.Model](restore func(S) (M, error)) func(json.RawMessa
 func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 	var out []Start
 	add := func(name, site, family string, build func(serial string) (box.Model, error)) {
-		serial := fmt.Sprintf("%s-%06X", map[string]string{"plover": "PL7", "heron": "HN3", "skua": "SK5", "dunlin": "DN1", "fulmar": "FM2", "gannet": "GM3"}[family], r.IntN(1<<24))
+		serial := fmt.Sprintf("%s-%06X", map[string]string{"plover": "PL7", "heron": "HN3", "skua": "SK5", "dunlin": "DN1", "fulmar": "FM2", "gannet": "GM3", "petrel": "PT1"}[family], r.IntN(1<<24))
 		out = append(out, Start{name, site, family, func() (box.Model, error) { return build(serial) }})
 	}
 	switch which {
@@ -93,6 +95,10 @@ func others(which string, r *rand.Rand, since time.Time) ([]Start, error) {
 				return curlew.New(name, fmt.Sprintf("02-5e-%02x-%02x-%02x-0%d", r.IntN(256), r.IntN(256), r.IntN(256), i), lineRouter(name, net))
 			})
 		}
+	case "petrel":
+		add("workshop-k1", "workshop", which, func(serial string) (box.Model, error) {
+			return petrel.New("workshop-k1", serial, handKept)
+		})
 	case "gannet":
 		for i, release := range []string{"1.4", "2.0"} {
 			add([]string{"skerrinsay-m1", "innisquill-m1"}[i], []string{"skerrinsay", "innisquill"}[i], which, func(serial string) (box.Model, error) {
@@ -143,6 +149,31 @@ func lineRouter(name string, net int) []string {
 		"at pier 1 choice main", "watch pier 1 every 10",
 		fmt.Sprintf("path 10.30.0.0/16 cost 1 over 10.%d.2.254", net), "beacon every 5", "beacon tint green"}
 }
+
+// handKept is a file as people keep it.
+const handKept = `# The workshop's router. Ask okonkwo before you change anything here.
+name workshop-k1
+keeper ` + ServiceUser + ` word ` + ServiceWord + `
+keeper ` + PersonUser + ` word ` + PersonWord + `
+
+# The slipway has its own rules since the winter storms.
+shore slipway
+{
+    cost 5
+    lets 10.40.0.0/16   # the cranes
+}
+
+link uplink {
+    address 10.40.1.1/24
+    mtu 1500
+}
+link slip {
+    address 10.40.2.1/24
+    on shore slipway
+}
+
+route 10.0.0.0/8 via 10.40.1.254
+`
 
 func firewallConfig(name string) string {
 	ace := func(name, from, to, port, do string) string {

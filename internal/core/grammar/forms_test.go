@@ -175,3 +175,29 @@ func FuzzJSON(f *testing.F) {
 		}
 	})
 }
+
+// TestTrailing: a comment behind a line is no part of it, and one within quotes or
+// without a blank before it is no comment.
+func TestTrailing(t *testing.T) {
+	for _, g := range []*Blocks{
+		{Indent: 2, Comments: []string{"#"}, Trailing: true},
+		{Indent: 2, Comments: []string{"#"}, Trailing: true, Marks: &Marks{Opens: regexp.MustCompile(`^(.*\S)\s*\{$`), Closes: regexp.MustCompile(`^\}$`), Open: "{head} {", Close: "}"}},
+	} {
+		src := "link a # the old one\n  note \"berth # 3\"   # as painted\n  tint #fff\n  way a#b\n"
+		if g.Marks != nil {
+			src = strings.Replace(src, "link a #", "link a { #", 1) + "} # done\n"
+		}
+		root, err := g.Parse(src)
+		if err != nil || len(root.Kids) != 1 || len(root.Kids[0].Kids) != 3 {
+			t.Fatalf("%v %+v", err, root)
+		}
+		for i, want := range []string{`note "berth # 3"`, "tint", "way a#b"} {
+			if got := root.Kids[0].Kids[i].Text; got != want {
+				t.Errorf("%q is read as %q", want, got)
+			}
+		}
+		if root.Kids[0].Text != "link a" {
+			t.Errorf("%q", root.Kids[0].Text)
+		}
+	}
+}

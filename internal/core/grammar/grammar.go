@@ -53,6 +53,8 @@ type Blocks struct {
 	Marks     *Marks   // what opens and closes a block; nil: indentation does
 	Indent    int      // columns for one level when printing
 	Comments  []string // what a comment line starts with
+	Trailing  bool     // a comment may stand behind a line too, after a blank
+	Quotes    string   // pairs of quotes, in which there is no comment; empty: double quotes
 	Delimited []Delimited
 }
 
@@ -92,6 +94,7 @@ func (g *Blocks) Parse(src string) (*Node, error) {
 			continue
 		}
 		indent := len(lines[i]) - len(bare)
+		bare = g.uncommented(bare)
 		for indent < open[len(open)-1].indent {
 			open = open[:len(open)-1]
 		}
@@ -150,6 +153,19 @@ func (g *Blocks) body(n *Node, lines []string, i int) int {
 	return i
 }
 
+// uncommented is a line without the comment that may stand behind it.
+func (g *Blocks) uncommented(bare string) string {
+	if !g.Trailing {
+		return bare
+	}
+	for _, w := range Words(bare, g.Quotes) {
+		if w.Start > 0 && g.IsComment(w.Text) {
+			return strings.TrimRight(bare[:w.Start], " \t")
+		}
+	}
+	return bare
+}
+
 // comment cuts a comment off that stands behind the mark which ends a line.
 func (g *Blocks) comment(bare string) string {
 	for _, c := range g.Comments {
@@ -177,6 +193,7 @@ func (g *Blocks) marked(src string) (*Node, error) {
 		if bare == "" || g.IsComment(bare) {
 			continue
 		}
+		bare = g.uncommented(bare)
 		top := open[len(open)-1]
 		n := &Node{Text: bare, Line: i + 1}
 		if m := g.Marks; m != nil {
@@ -187,7 +204,7 @@ func (g *Blocks) marked(src string) (*Node, error) {
 			head := m.head(bare)
 			if head == "" && i+1 < len(lines) && !m.Closes.MatchString(bare) && (m.End == "" || !strings.HasSuffix(bare, m.End)) {
 				// The mark that opens it may stand on a line of its own.
-				if mark := strings.TrimSpace(lines[i+1]); mark != "" && m.head(mark) == "" && !strings.ContainsAny(mark, " \t") && m.head(bare+" "+mark) != "" && !m.Closes.MatchString(mark) {
+				if mark := g.uncommented(strings.TrimSpace(lines[i+1])); mark != "" && m.head(mark) == "" && !strings.ContainsAny(mark, " \t") && m.head(bare+" "+mark) != "" && !m.Closes.MatchString(mark) {
 					head = m.head(bare + " " + mark)
 					i++
 				}

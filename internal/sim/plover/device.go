@@ -6,7 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"hash/crc32"
-	"io"
+	"maps"
 	"net"
 	"os"
 	"slices"
@@ -14,7 +14,6 @@ import (
 	"time"
 
 	gssh "github.com/gliderlabs/ssh"
-	"github.com/pkg/sftp"
 
 	"magpie/internal/sim/box"
 )
@@ -323,131 +322,9 @@ func (d *Device) sftp(s gssh.Session) {
 	ctx, cancel := context.WithCancel(s.Context())
 	defer cancel()
 	defer d.Enter(func() { s.Close() })()
-	h := &disk{d, ctx, func() { s.Close() }}
-	_ = sftp.NewRequestServer(s, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h}).Serve()
-}
-
-type disk struct {
-	d   *Device
-	ctx context.Context
-	cut func()
-}
-
-func (h *disk) Fileread(r *sftp.Request) (io.ReaderAt, error) {
-	if err := h.d.Wait(h.ctx, "sftp "+strings.TrimPrefix(r.Filepath, "/")); err != nil {
-		return nil, err
-	}
-	raw, err := h.d.read(r.Filepath)
-	if err != nil {
-		return nil, err
-	}
-	var b bytes.Buffer
-	f := h.d.Faults()
-	if f.Endless {
-		return endless{h.ctx}, nil
-	}
-	if err := h.d.Show(h.ctx, &b, raw, ""); err == box.ErrCut {
-		return cutReader{bytes.NewReader(b.Bytes()), int64(b.Len()), h.cut}, nil
-	}
-	return bytes.NewReader(b.Bytes()), nil
-}
-
-// endless is a file that never ends.
-type endless struct{ ctx context.Context }
-
-func (e endless) ReadAt(p []byte, _ int64) (int, error) {
-	for i := range p {
-		p[i] = "port 1 : label is <x>\n"[i%22]
-	}
-	return len(p), e.ctx.Err()
-}
-
-// cutReader drops the connection where the content ends.
-type cutReader struct {
-	*bytes.Reader
-	n   int64
-	cut func()
-}
-
-func (c cutReader) ReadAt(p []byte, off int64) (int, error) {
-	if off+int64(len(p)) > c.n {
-		c.cut()
-		return 0, io.ErrUnexpectedEOF
-	}
-	return c.Reader.ReadAt(p, off)
-}
-
-func (h *disk) Filewrite(r *sftp.Request) (io.WriterAt, error) {
-	if h.d.Faults().FullDisk {
-		return nil, fmt.Errorf("the disk is full")
-	}
-	return &upload{h: h, name: r.Filepath}, nil
-}
-
-type upload struct {
-	h    *disk
-	name string
-	data []byte
-}
-
-func (u *upload) WriteAt(p []byte, off int64) (int, error) {
-	if need := int(off) + len(p); need > len(u.data) {
-		if need > Disk {
-			return 0, fmt.Errorf("the disk is full")
-		}
-		u.data = append(u.data, make([]byte, need-len(u.data))...)
-	}
-	return copy(u.data[off:], p), nil
-}
-
-func (u *upload) Close() error { return u.h.d.write(u.name, u.data) }
-
-func (h *disk) Filecmd(r *sftp.Request) error {
-	if r.Method == "Setstat" {
-		return nil
-	}
-	return sftp.ErrSSHFxOpUnsupported
-}
-
-type info struct {
-	name string
-	size int64
-}
-
-func (i info) Name() string       { return i.name }
-func (i info) Size() int64        { return i.size }
-func (i info) Mode() os.FileMode  { return 0o600 }
-func (i info) ModTime() time.Time { return time.Unix(0, 0) }
-func (i info) IsDir() bool        { return false }
-func (i info) Sys() any           { return nil }
-
-type listing []os.FileInfo
-
-func (l listing) ListAt(out []os.FileInfo, off int64) (int, error) {
-	if off >= int64(len(l)) {
-		return 0, io.EOF
-	}
-	n := copy(out, l[off:])
-	if n < len(out) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-func (h *disk) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
-	h.d.Lock()
-	defer h.d.Unlock()
-	name := strings.TrimPrefix(r.Filepath, "/")
-	if r.Method == "Stat" {
-		raw, ok := h.d.files[name]
-		if !ok {
-			return nil, os.ErrNotExist
-		}
-		return listing{info{name, int64(len(raw))}}, nil
-	}
-	var all listing
-	for n, raw := range h.d.files {
-		all = append(all, info{n, int64(len(raw))})
-	}
-	return all, nil
+	box.ServeSFTP(s, &box.Disk{Base: &d.Base, Ctx: ctx, Room: Disk, Cut: func() { s.Close() }, Read: d.read, Write: d.write, Files: func() map[string][]byte {
+		d.Lock()
+		defer d.Unlock()
+		return maps.Clone(d.files)
+	}})
 }
