@@ -251,11 +251,15 @@ func (s *Server) push(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if in.Rounds != nil && (*in.Rounds < 0 || *in.Rounds > push.MostRounds) {
+		fail(c, bad(fmt.Sprintf("%d further rounds", *in.Rounds), fmt.Sprintf("0 to %d can be asked for", push.MostRounds)))
+		return
+	}
 	if in.WhenEqual && within == 0 {
 		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
 		return
 	}
-	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual}
+	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual, Rounds: in.Rounds}
 	var j core.Job
 	var err error
 	if in.From == nil && in.Until == nil {

@@ -32,6 +32,7 @@ func pushFlags() []cli.Flag {
 		&cli.StringFlag{Name: "accept-key", Category: "where", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
 		&cli.BoolFlag{Name: "preview", Category: "what", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "in-place", Category: "how", Usage: "take what is in use apart where it stands, where the dialect would build it anew beside first"},
+		&cli.IntFlag{Name: "rounds", Category: "how", HideDefault: true, Usage: "after the proof, send what is still missing too, at most `N` times; once with --within if not said, otherwise never"},
 		&cli.BoolFlag{Name: "no-save", Category: "how", Usage: "do not save to startup afterwards"},
 		&cli.BoolFlag{Name: "leave", Category: "safety", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
 		&cli.BoolFlag{Name: "hold-restart", Category: "when", Usage: "with --method stage: write startup, and leave the restart to later"},
@@ -202,7 +203,12 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 			return errDiffers
 		}
 	}
-	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenEqual: c.Bool("when-equal")}, onceKey()); err != nil {
+	var rounds *int
+	if c.IsSet("rounds") {
+		n := c.Int("rounds")
+		rounds = &n
+	}
+	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenEqual: c.Bool("when-equal"), Rounds: rounds}, onceKey()); err != nil {
 		return err
 	}
 	if j.Kind == "planned" {

@@ -43,10 +43,25 @@ type Request struct {
 	Override  string        `json:"despite,omitempty"`    // why it is done although warnings speak against it
 	Within    time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
 	Due       *time.Time    `json:"due,omitempty"`        // with Within: it ends at this time, as that of others does
+	Rounds    *int          `json:"rounds,omitempty"`     // how often what is missing after the proof is sent too; nil: once in a window, otherwise never
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 
 	ApprovedBy  string `json:"approved_by,omitempty"` // the second person; set by the plan, not by who asks
 	RestoreTest string `json:"drill,omitempty"`       // the device whose version is tried out here; set by the restore test
+}
+
+// MostRounds is how many further rounds a push may make.
+const MostRounds = 5
+
+// rounds is how many further rounds a push makes at most.
+func (r Request) rounds() int {
+	switch {
+	case r.Rounds != nil:
+		return *r.Rounds
+	case r.Within > 0:
+		return 1
+	}
+	return 0
 }
 
 // Result is what came of a push.

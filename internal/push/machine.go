@@ -20,6 +20,9 @@
 //	                     └──▶ looking: what the device runs is not known, and is said
 //	                          as soon as it can be looked at ──▶ end
 //
+// Where the proof finds that something is missing, and rounds were asked for, the
+// lines that bring it go from proving back to sending.
+//
 // Whoever takes a push up again, after a crash or a decision, asks Decide with the
 // state that was saved and no report. A line that was announced and not answered is
 // then in doubt: it is never sent again. In a window, or where a person asked for
@@ -104,12 +107,16 @@ type Asked struct {
 	LeaveApplied bool `json:"leave_applied,omitempty"` // when a line is refused, what was applied before it stays
 	WhenEqual    bool `json:"when_equal,omitempty"`    // it confirms itself when it is proved
 	Saves        bool `json:"saves,omitempty"`         // startup is written once what runs is proved
+	Rounds       int  `json:"rounds,omitempty"`        // how often what is missing after the proof is sent too
 }
 
 // State is how a push stands: all that decides what comes next.
 type State struct {
 	Asked
 	Phase     Phase      `json:"phase"`
+	Round     int        `json:"round,omitempty"`     // rounds made after the first; their lines are among Lines
+	More      int        `json:"more,omitempty"`      // how many those are
+	Missing   int        `json:"missing,omitempty"`   // what still differed before the last round; another one has to find less
 	Announced int        `json:"announced"`           // the line that went last, from 1; saved before it goes
 	Answered  int        `json:"answered"`            // lines that were taken
 	UndoBy    string     `json:"undo_by,omitempty"`   // what takes it back in its window; empty: it has none yet
@@ -139,6 +146,8 @@ type Facts struct {
 	Outcome string // a verdict: of Judge, Undo or Look
 	Matches bool   // Prove: what runs is what was asked for
 	Bad     bool   // Prove: a check that was good is bad
+	More    int    // Prove: lines that would bring what is missing
+	Missing int    // Prove: what still differs
 	Ours    bool   // Send: the line refused is a step of ours, not one line among others
 
 	Decision string // of a person, for a push that waited
@@ -156,6 +165,7 @@ type Action struct {
 	Deed    Deed
 	Phase   Phase         // as which it is saved before the deed
 	Line    int           // of Send
+	More    int           // of Begin: lines that come to those of the preview
 	After   time.Duration // waited before the deed
 	Outcome string        // of End
 	Why     Reason        // of a change of course
@@ -258,6 +268,8 @@ func Decide(s State, f Facts) Action {
 		switch {
 		case f.Report != Done:
 			return s.unproved(f)
+		case f.Did == Prove && s.again(f):
+			return Action{Deed: Begin, Phase: Sending, More: f.More}
 		case f.Did == Prove && s.final() && s.Saves && f.Matches:
 			return Action{Deed: Save, Phase: Saving}
 		}
@@ -311,6 +323,14 @@ func Decide(s State, f Facts) Action {
 		return Action{Deed: Look, Phase: Looking, After: backOff(s.Tries)}
 	}
 	return Action{Deed: LeaveToAnother}
+}
+
+// again tells whether what is missing after a proof is sent in another round: while
+// there are rounds left, nobody wants it to end, no check is bad, and the last round
+// brought something.
+func (s State) again(f Facts) bool {
+	return f.More > 0 && s.Round < s.Rounds && s.Kept == "" && !s.Left && !f.Bad && !f.Cancelled && !f.Over && !f.Stopping &&
+		(s.Round == 0 || f.Missing < s.Missing)
 }
 
 // takenUp goes on with a push from the state that was saved.
@@ -481,6 +501,10 @@ func (s State) Before(a Action, f Facts) State {
 	switch a.Deed {
 	case End, LeaveToAnother:
 		return s
+	case Begin:
+		if a.More > 0 {
+			s.Round, s.More, s.Lines, s.Missing = s.Round+1, s.More+a.More, s.Lines+a.More, f.Missing
+		}
 	case Send:
 		s.Announced = a.Line
 	case CallOff:

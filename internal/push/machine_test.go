@@ -325,6 +325,9 @@ func (k *walker) deed(w world, a Action) (out []world) {
 		}
 		wrong(Refused)
 	case Begin:
+		if a.More > 0 && (w.s.Round > k.setup.asked.Rounds || w.s.Announced == w.s.Lines) {
+			k.fail(w, "a round too many, or one that sends nothing")
+		}
 		add(w, Done)
 		wrong(Refused)
 	case Send:
@@ -345,6 +348,11 @@ func (k *walker) deed(w world, a Action) (out []world) {
 			took.running = mixed
 		}
 		add(took, Done)
+		if took.running == new_ && took.budget > 0 && w.s.Rounds > 0 { // it took the line, and did not do all of it
+			half := took
+			half.running, half.budget = mixed, half.budget-1
+			add(half, Done)
+		}
 		wrong(Refused)
 		locked := w
 		locked.f.Ours = true
@@ -373,6 +381,15 @@ func (k *walker) deed(w world, a Action) (out []world) {
 		}
 	case Prove:
 		w.f.Matches = w.running == new_
+		if w.f.More, w.f.Missing = 0, 0; w.running == mixed && w.s.Rounds > 0 && !k.setup.stage {
+			w.f.More, w.f.Missing = 1, 5-w.s.Round
+			if w.budget > 0 { // the last round brought nothing
+				x := w
+				x.budget--
+				x.f.Missing = 5
+				add(x, Done)
+			}
+		}
 		add(w, Done)
 		if w.budget > 0 {
 			x := w
@@ -489,7 +506,8 @@ func setups() (out []setup) {
 				a := Asked{Lines: 2, Window: window, LeaveApplied: n&1 > 0, WhenEqual: window && n&2 > 0, Saves: n&4 == 0}
 				out = append(out, setup{asked: a, by: by})
 			}
-			out = append(out, setup{asked: Asked{Lines: 0, Window: window, Saves: true}, by: by})
+			out = append(out, setup{asked: Asked{Lines: 0, Window: window, Saves: true}, by: by},
+				setup{asked: Asked{Lines: 2, Window: window, Saves: true, Rounds: 2}, by: by})
 			for _, hold := range []bool{false, true} {
 				if by != byTimer && by != byDeed { // going back to startup undoes nothing there
 					out = append(out, setup{asked: Asked{Lines: 2, Window: window, HoldRestart: hold}, by: by, stage: true})

@@ -100,6 +100,9 @@ func (u *push) prove() (f Facts) {
 		u.checkAfter(within)
 	}
 	f.Report, f.Bad = Done, u.failed() != ""
+	if u.st.Round < u.st.Rounds && u.st.Kept == "" {
+		f.More, f.Missing = u.missing(ctx)
+	}
 	if u.st.final() && u.st.Saves { // otherwise the verdict alone compares
 		if left, err := u.differs(ctx, u.v); err == nil {
 			f.Matches = len(left) == 0 || u.merged(u.v)

@@ -27,6 +27,7 @@ type push struct {
 	v     *visit.Visit
 	res   Result
 
+	more    []SendStep // of further rounds; lost when another takes it up, which sends nothing again
 	before  core.Version
 	members []string      // that it speaks for and that were there before
 	away    time.Duration // how long it was away for its restart

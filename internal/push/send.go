@@ -36,15 +36,17 @@ func (u *push) begin() Report {
 	if u.st.restartHeld() {
 		todo--
 	}
-	switch next := u.p.Steps[u.st.Announced]; {
+	switch next := u.steps()[u.st.Announced]; {
 	case u.st.Restart:
 		u.l.Step("restarting")
+	case u.st.Round > 0:
+		u.announceRound()
 	case next.ours():
 		u.l.Step("sending %s", core.Count(todo, "step", "steps"))
 	default:
 		u.l.Step("sending %s", core.Count(todo, "line", "lines"))
 	}
-	if len(u.p.Loaded) > 0 && !u.st.Restart {
+	if len(u.p.Loaded) > 0 && !u.st.Restart && u.st.Round == 0 {
 		u.l.Step("throwing away what somebody loaded and did not commit")
 		if err := u.session().Discard(); err != nil {
 			return u.reported(err)
@@ -55,7 +57,7 @@ func (u *push) begin() Report {
 
 // sendLine sends the line that the state announces.
 func (u *push) sendLine(n int) Report {
-	st := u.p.Steps[n-1]
+	st := u.steps()[n-1]
 	if err := u.one(n, st, st.change(u.p.Part, u.p.Method), false); err != nil {
 		return u.reported(err)
 	}
@@ -106,7 +108,7 @@ func (u *push) finish() Report {
 	}
 	within, cancel := u.window(u.ctx)
 	defer cancel()
-	return u.reported(u.ended(within, u.p.Steps[:u.st.Announced]))
+	return u.reported(u.ended(within, u.steps()[:u.st.Announced]))
 }
 
 // ended ends the sending of these steps.
