@@ -136,6 +136,8 @@ type Converse struct {
 	Prepare []string `yaml:"prepare"`
 	// Characters that the line editor eats or acts on, and what is typed for each, like "?": "\x16?".
 	Keys map[string]string `yaml:"keys" is:"some keys/^.$/"`
+	// How many lines of a push may be typed before the first of them is answered, where the device reads and echoes one at a time and does not throw away what is typed meanwhile. Never past a line that opens a block, so that none can end up in the wrong one; each is still held to its echo and its own answer.
+	Ahead int `yaml:"ahead" is:"1..200"`
 	// What ends the session.
 	Goodbye string `yaml:"goodbye"`
 }

@@ -243,11 +243,16 @@ func (s *terminal) send(lines []string, hostname string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.refusal(lines[0], out); err != nil {
+	return s.accepts(lines[0], out)
+}
+
+// accepts tells whether an answer takes a line.
+func (s *terminal) accepts(line, out string) error {
+	if err := s.refusal(line, out); err != nil {
 		return err
 	}
 	if said := s.talk(out); s.d.Change.Silent && said != "" {
-		return &Refused{Line: lines[0], Means: "refused", Words: said}
+		return &Refused{Line: line, Means: "refused", Words: said}
 	}
 	return nil
 }

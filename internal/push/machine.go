@@ -146,6 +146,8 @@ type Facts struct {
 	Outcome string // a verdict: of Judge, Undo or Look
 	Matches bool   // Prove: what runs is what was asked for
 	Bad     bool   // Prove: a check that was good is bad
+	Ahead   int    // how many lines may go at once; nought is one
+	Taken   int    // Send: of lines that went at once, how many were taken before it ended
 	More    int    // Prove: lines that would bring what is missing
 	Missing int    // Prove: what still differs
 	Ours    bool   // Send: the line refused is a step of ours, not one line among others
@@ -164,7 +166,8 @@ type Facts struct {
 type Action struct {
 	Deed    Deed
 	Phase   Phase         // as which it is saved before the deed
-	Line    int           // of Send
+	Line    int           // of Send: the first line
+	Last    int           // of Send: the last of those that go with it
 	More    int           // of Begin: lines that come to those of the preview
 	After   time.Duration // waited before the deed
 	Outcome string        // of End
@@ -406,7 +409,11 @@ func (s State) next(f Facts) Action {
 	case f.Cancelled || f.Over || f.Stopping:
 		return s.broken(s.interrupted(f, BrokeOff))
 	}
-	return Action{Deed: Send, Phase: Sending, Line: s.Announced + 1}
+	last := s.Announced + 1
+	if !s.LeaveApplied {
+		last = min(max(last, s.Announced+f.Ahead), lines)
+	}
+	return Action{Deed: Send, Phase: Sending, Line: s.Announced + 1, Last: last}
 }
 
 // interrupted is why a push ends before its time, if nothing else is wrong.
@@ -487,6 +494,8 @@ func (s State) known() string {
 	switch {
 	case s.Answered == s.Lines:
 		return fmt.Sprintf("the push broke off while %s; all of %s had been taken", doing, core.Count(s.Lines, "line", "lines"))
+	case s.Answered+1 < s.Announced:
+		return fmt.Sprintf("the push broke off while %s: of %s, %d were taken and lines %d to %d are in doubt", doing, core.Count(s.Lines, "line", "lines"), s.Answered, s.Answered+1, s.Announced)
 	case s.Answered < s.Announced:
 		return fmt.Sprintf("the push broke off while %s: of %s, %d were taken and line %d is in doubt", doing, core.Count(s.Lines, "line", "lines"), s.Answered, s.Announced)
 	}
@@ -506,7 +515,7 @@ func (s State) Before(a Action, f Facts) State {
 			s.Round, s.More, s.Lines, s.Missing = s.Round+1, s.More+a.More, s.Lines+a.More, f.Missing
 		}
 	case Send:
-		s.Announced = a.Line
+		s.Announced = a.Last
 	case CallOff:
 		if s.Kept == "" {
 			s.Kept = "by rule"
@@ -539,6 +548,8 @@ func (s State) After(f Facts) State {
 		switch {
 		case f.Report == Done:
 			s.Answered = s.Announced
+		case f.Taken > 0:
+			s.Answered += f.Taken
 		case f.Report == Refused && s.LeaveApplied && !f.Ours:
 			s.Left = true
 		}

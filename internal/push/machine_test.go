@@ -58,6 +58,7 @@ type setup struct {
 	asked Asked
 	by    string // what the device offers as its own undo
 	stage bool   // the lines are startup and a restart
+	ahead int    // how many lines go at once
 }
 
 type walker struct {
@@ -101,6 +102,7 @@ func (k *walker) walk(w world) {
 		k.decided(w)
 		return
 	}
+	w.f.Ahead = k.setup.ahead
 	a := k.decide(w.s, w.f)
 	switch {
 	case w.f.Report == Unsure && a.Deed != LeaveToAnother:
@@ -333,16 +335,16 @@ func (k *walker) deed(w world, a Action) (out []world) {
 	case Send:
 		took := w
 		switch {
-		case k.setup.stage && a.Line == w.s.Lines:
+		case k.setup.stage && a.Last == w.s.Lines:
 			took.running, took.timer = w.startup, took.timer && k.setup.by == byCommit
 		case k.setup.stage:
 			took.startup = new_
 		case k.setup.by == byCommit:
 			took.loaded = true
-			if a.Line == w.s.Lines {
+			if a.Last == w.s.Lines {
 				took.loaded, took.running, took.timer = false, new_, w.s.UndoBy == byCommit
 			}
-		case a.Line == w.s.Lines:
+		case a.Last == w.s.Lines:
 			took.running, took.timer = new_, took.timer || w.s.UndoBy == byDeed
 		default:
 			took.running = mixed
@@ -352,6 +354,12 @@ func (k *walker) deed(w world, a Action) (out []world) {
 			half := took
 			half.running, half.budget = mixed, half.budget-1
 			add(half, Done)
+		}
+		if a.Last > a.Line && took.budget > 0 { // it took some of those that went at once
+			some := w
+			some.running, some.budget, some.f.Taken = mixed, some.budget-1, 1
+			add(some, Refused)
+			add(some, Lost)
 		}
 		wrong(Refused)
 		locked := w
@@ -507,7 +515,7 @@ func setups() (out []setup) {
 				out = append(out, setup{asked: a, by: by})
 			}
 			out = append(out, setup{asked: Asked{Lines: 0, Window: window, Saves: true}, by: by},
-				setup{asked: Asked{Lines: 2, Window: window, Saves: true, Rounds: 2}, by: by})
+				setup{asked: Asked{Lines: 2, Window: window, Saves: true, Rounds: 2}, by: by}, setup{asked: Asked{Lines: 3, Window: window, Saves: true}, by: by, ahead: 2})
 			for _, hold := range []bool{false, true} {
 				if by != byTimer && by != byDeed { // going back to startup undoes nothing there
 					out = append(out, setup{asked: Asked{Lines: 2, Window: window, HoldRestart: hold}, by: by, stage: true})

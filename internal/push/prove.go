@@ -66,10 +66,10 @@ func (u *push) had() string {
 }
 
 // apart says that a part does not follow the other, and of startup what that means.
-func (u *push) apart(means string) string {
+func (u *push) apart(what, means string) string {
 	name, of, _ := u.v.Dialect.Follower()
 	if u.startup() {
-		return "startup does not hold it: " + means
+		return "startup does not hold " + what + ": " + means
 	}
 	return fmt.Sprintf("what is %s is not what %s says: %s", name, of, u.v.Dialect.UnsavedWord())
 }
@@ -239,7 +239,7 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	case n > 0:
 		return core.Differs, fmt.Sprintf("%s from %s", core.Count(n, "line still differs", "lines still differ"), u.p.Target), nil
 	case v.Unsaved():
-		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("a restart would lose it")), nil
+		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("it", "a restart would lose it")), nil
 	}
 	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target), nil
 }

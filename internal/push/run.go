@@ -50,7 +50,9 @@ func (s *Service) step(ctx context.Context, r *job.Run) {
 			u.park(a.Deed, facts)
 			return
 		case Send:
-			u.shown(a.Line, u.steps()[a.Line-1])
+			for n := a.Line; n <= a.Last; n++ {
+				u.shown(n, u.steps()[n-1])
+			}
 		}
 		if err := u.save(); err != nil {
 			return // whoever holds it now, or the next start, goes on from what was saved before
@@ -140,6 +142,7 @@ func (u *push) facts(f Facts) Facts {
 	f.Cancelled = u.j.Cancel || errors.Is(cause, job.ErrCancelled)
 	f.Over = u.st.Due != nil && !now.Before(*u.st.Due)
 	f.Fired = u.st.Fires == nil || !now.Before(*u.st.Fires)
+	f.Ahead = u.ahead()
 	f.Stopping, f.Leaving = errors.Is(cause, job.ErrStopping), u.owed.Err() != nil
 	return f
 }
@@ -155,7 +158,7 @@ func (u *push) do(a Action) (f Facts) {
 	case Begin:
 		f.Report = u.begin()
 	case Send:
-		f.Report, f.Ours = u.sendLine(a.Line), u.steps()[a.Line-1].ours()
+		f = u.sendLines(a.Line, a.Last)
 	case Finish:
 		f.Report = u.finish()
 	case Peek:

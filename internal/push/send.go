@@ -55,14 +55,52 @@ func (u *push) begin() Report {
 	return u.reported(u.session().Begin())
 }
 
-// sendLine sends the line that the state announces.
-func (u *push) sendLine(n int) Report {
-	st := u.steps()[n-1]
-	if err := u.one(n, st, st.change(u.p.Part, u.p.Method), false); err != nil {
-		return u.reported(err)
+// ahead is how many of the lines that come next may go at once: none past one that
+// opens a block, or that is followed by more than itself.
+func (u *push) ahead() int {
+	steps := u.steps()
+	if u.v == nil || !u.v.IsOpen() || u.st.Phase != Sending || u.st.Announced >= len(steps) {
+		return 1
 	}
-	u.res.Sent++
-	return Done
+	var lines []string
+	for i, st := range steps[u.st.Announced:] {
+		if st.ours() || len(st.Lines) != 1 {
+			break
+		}
+		lines = append(lines, st.Lines[0])
+		if next := u.st.Announced + i + 1; next < len(steps) && steps[next].Depth > st.Depth {
+			break
+		}
+	}
+	return u.session().Ahead(lines)
+}
+
+// sendLines sends the lines that the state announces.
+func (u *push) sendLines(from, to int) (f Facts) {
+	all := u.steps()[from-1 : to]
+	f.Ours = all[0].ours()
+	if len(all) == 1 {
+		if err := u.one(from, all[0], all[0].change(u.p.Part, u.p.Method), false); err != nil {
+			f.Report = u.reported(err)
+			return f
+		}
+		f.Taken = 1
+	} else {
+		changes := make([]link.Change, len(all))
+		for i, st := range all {
+			changes[i] = st.change(u.p.Part, u.p.Method)
+		}
+		var err error
+		if f.Taken, err = u.session().SendLines(changes); err != nil {
+			u.res.Sent += f.Taken
+			at := min(f.Taken, len(all)-1)
+			f.Report = u.reported(stepError{from + at, all[at], err})
+			return f
+		}
+	}
+	u.res.Sent += f.Taken
+	f.Report = Done
+	return f
 }
 
 // shown says in the log which line goes.

@@ -37,7 +37,7 @@ func (u *push) undo() (f Facts) {
 	case len(left) > 0:
 		f.Outcome, u.said = core.Differs, "undone but for "+core.Count(len(left), "line", "lines")
 	case u.v.Unsaved() && !u.p.Unsaved && (u.v.Dialect.Change.Save != nil || !u.startup()):
-		f.Outcome, u.said = core.NotSaved, "the device "+u.has()+" again what it "+u.had()+" before, "+u.res.Before+", but "+u.apart("a restart would bring something else")
+		f.Outcome, u.said = core.NotSaved, "the device "+u.has()+" again what it "+u.had()+" before, "+u.res.Before+", but "+u.apart("that", "a restart would bring something else")
 	default:
 		u.res.Remaining = nil
 		f.Outcome, u.said = core.Undone, "the device "+u.has()+" again what it "+u.had()+" before, "+u.res.Before
