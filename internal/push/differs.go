@@ -1,0 +1,40 @@
+package push
+
+import (
+	"context"
+
+	"magpie/internal/job"
+	"magpie/internal/visit"
+)
+
+// against lists what keeps what a visit found from being what was kept.
+func (u *push) against(ctx context.Context, v *visit.Visit, contentID string) ([]visit.Difference, error) {
+	raw, err := u.s.Store.As(job.Service).Content(ctx, contentID)
+	if err != nil {
+		return nil, err
+	}
+	return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, string(raw))
+}
+
+// differs lists what keeps what a visit found from being what was asked for: the
+// version, or where not all of it was to go there, what was predicted.
+func (u *push) differs(ctx context.Context, v *visit.Visit) ([]visit.Difference, error) {
+	if len(u.p.Only) > 0 || len(u.p.SetAside) > 0 {
+		return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, u.p.Predicted)
+	}
+	target, err := u.s.Store.As(job.Service).VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return nil, err
+	}
+	return u.against(ctx, v, target.ContentID)
+}
+
+// merged tells whether what a visit found is what the preview of a merge said would
+// run: all of the version, and the lines that it said would be left.
+func (u *push) merged(v *visit.Visit) bool {
+	if u.p.Method != "merge" {
+		return false
+	}
+	off, err := u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, u.p.Predicted)
+	return err == nil && len(off) == 0
+}
