@@ -1,7 +1,6 @@
 package change_test
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -25,102 +24,8 @@ type family struct {
 }
 
 var families = []family{
-	{"plover", func(r *rand.Rand) []string {
-		maybe := func(p float64) bool { return r.Float64() < p }
-		out := []string{fmt.Sprintf("system : name is quay-sw%d", 1+r.IntN(3))}
-		say := func(format string, a ...any) { out = append(out, fmt.Sprintf(format, a...)) }
-		if maybe(.5) {
-			say("system : zone is <%s>", []string{"UTC", "Atlantic/Faroe"}[r.IntN(2)])
-		}
-		for _, k := range []string{"harbour", "okonkwo"} {
-			if maybe(.6) {
-				say("keeper %s : rank is %s", k, []string{"full", "look"}[r.IntN(2)])
-			}
-		}
-		strands := []int{1}
-		for _, n := range []int{20, 30, 40} {
-			if maybe(.6) {
-				strands = append(strands, n)
-				say("strand %d : kept is yes", n)
-				if maybe(.7) {
-					say("strand %d : label is <%s>", n, []string{"tills", "cameras on the quay", "is nothing", "a : b is c"}[r.IntN(4)])
-				}
-			}
-		}
-		if maybe(.7) {
-			say("gate : address is 10.12.12.%d/24", 2+r.IntN(3))
-		}
-		if maybe(.5) {
-			say("herald : community is <%s>", []string{"gulls", "terns"}[r.IntN(2)])
-		}
-		for p := 1; p <= 6; p++ {
-			if maybe(.5) {
-				say("port %d : label is <%s>", p, []string{"ticket kiosk 2", "gangway", "port 3 : strand is 20"}[r.IntN(3)])
-			}
-			if maybe(.5) {
-				say("port %d : strand is %d", p, strands[r.IntN(len(strands))])
-			}
-			if maybe(.3) {
-				say("port %d : power is %s", p, []string{"on", "off"}[r.IntN(2)])
-			}
-		}
-		return out
-	}, func(lines []string) (box.Model, error) { return plover.New("quay-sw1", "PL-1", lines, time.Unix(0, 0)) }},
-	{"fulmar", func(r *rand.Rand) []string {
-		maybe := func(p float64) bool { return r.Float64() < p }
-		var out []string
-		say := func(format string, a ...any) { out = append(out, fmt.Sprintf(format, a...)) }
-		say("strip {")
-		say("name strip%d;", 1+r.IntN(3))
-		if maybe(.6) {
-			say("place %s;", []string{"under the desk", "rack 3", "watch"}[r.IntN(3)])
-		}
-		say("}")
-		for _, o := range []string{"magpie", "okonkwo"} {
-			if maybe(.8) {
-				say("owner %s {", o)
-				if maybe(.8) {
-					say("word w%d;", r.IntN(3))
-				}
-				say("}")
-			}
-		}
-		for n := 1; n <= 4; n++ {
-			if maybe(.6) {
-				say("outlet %d {", n)
-				if maybe(.6) {
-					say("feeds %s;", []string{"a kettle", "outlet 3", "drop state"}[r.IntN(3)])
-				}
-				if maybe(.7) {
-					say("state %s;", []string{"on", "off"}[r.IntN(2)])
-				}
-				if maybe(.4) {
-					say("after %d;", r.IntN(4))
-				}
-				say("}")
-			}
-		}
-		if maybe(.7) {
-			say("watch {")
-			if maybe(.5) {
-				say("every %d;", 10+r.IntN(3))
-			}
-			for _, a := range []string{"load", "heat"} {
-				if maybe(.6) {
-					say("alarm %s {", a)
-					if maybe(.7) {
-						say("above %d;", 100*(1+r.IntN(3)))
-					}
-					if maybe(.5) {
-						say("tell 10.30.0.%d;", 5+r.IntN(2))
-					}
-					say("}")
-				}
-			}
-			say("}")
-		}
-		return out
-	}, func(lines []string) (box.Model, error) { return fulmar.New("strip1", "FU-1", lines) }},
+	{"plover", plover.Generate, func(lines []string) (box.Model, error) { return plover.New("quay-sw1", "PL-1", lines, time.Unix(0, 0)) }},
+	{"fulmar", fulmar.Generate, func(lines []string) (box.Model, error) { return fulmar.New("strip1", "FU-1", lines) }},
 }
 
 // TestEveryGrammar holds the promise for the other grammars whose lines are
