@@ -435,6 +435,12 @@ func (c *Client) RemoveApproval(ctx context.Context, id string) error {
 	return err
 }
 
+// Learn drafts the rules of a dialect, from versions, logs, and a device that things may
+// be tried out at.
+func (c *Client) Learn(ctx context.Context, dialect string, n NewLearn, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/dialects/"+url.PathEscape(dialect)+"/learn", nil, n, "Idempotency-Key", key)
+}
+
 // NewRestoreTest puts a version on another device of its family, proves it, and puts
 // back what ran there.
 func (c *Client) NewRestoreTest(ctx context.Context, d NewRestoreTest, key string) (Job, error) {

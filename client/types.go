@@ -362,6 +362,7 @@ type Job struct {
 	Push           *PushEnd        `json:"push,omitempty"`
 	Plan           *Plan           `json:"plan,omitempty"`         // of a planned push
 	RestoreTest    *RestoreTest    `json:"restore_test,omitempty"` // of a restore test
+	Learned        *Learned        `json:"learned,omitempty"`      // of learning a dialect's rules
 	RestorePreview *RestorePreview `json:"restore_preview,omitempty"`
 	Restore        *Restore        `json:"restore,omitempty"`
 
@@ -641,6 +642,28 @@ type NewRestoreTest struct {
 	Ref  string `json:"ref"`
 	On   string `json:"on"`
 	Note string `json:"note,omitempty"`
+}
+
+// NewLearn asks for the rules of a dialect to be drafted.
+type NewLearn struct {
+	Of         []string `json:"of,omitempty"`         // selectors of the devices whose versions are read
+	On         string   `json:"on,omitempty"`         // a device that shows its YANG modules, or that things may be tried out at
+	Logs       []string `json:"logs,omitempty"`       // of typed sessions
+	Experiment bool     `json:"experiment,omitempty"` // lines are typed at that device, and undone; nobody may need it meanwhile
+	Most       int      `json:"most,omitempty"`       // how many lines at most; 2,000 if not said
+	Note       string   `json:"note,omitempty"`
+}
+
+// Learned is what was learned of a dialect's rules.
+type Learned struct {
+	Draft    string `json:"draft,omitempty"` // the rules, as they stand in a dialect file; for who may see secrets
+	Sure     int    `json:"sure"`            // rules
+	Unsure   int    `json:"unsure"`          // rules of which something is not known
+	Versions int    `json:"versions"`        // that were read
+	Typed    int    `json:"typed"`           // lines that were typed at the device
+	On       string `json:"on,omitempty"`
+	Before   string `json:"before,omitempty"` // the version that the device ran before
+	Whole    bool   `json:"whole"`            // and that it runs again
 }
 
 // Snapshot is a named set of versions, one a device's part, of one time.

@@ -2,16 +2,20 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"magpie/client"
+	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/dialect"
+	"magpie/internal/fleet"
 	"magpie/internal/link"
 	"magpie/internal/store"
 )
@@ -215,4 +219,57 @@ func (s *Server) tryDialect(c *gin.Context) {
 		out.Trouble = err.Error()
 	}
 	c.JSON(200, out)
+}
+
+// learn queues the drafting of a dialect's rules.
+func (s *Server) learn(c *gin.Context) {
+	var in client.NewLearn
+	k, ok := s.asked(c, &in)
+	if !ok {
+		return
+	}
+	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
+	if !actor(c).Secrets {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "a draft quotes lines of configurations", Next: "ask an admin who may see secrets"})
+		return
+	}
+	if in.Most < 0 || in.Most > 100_000 {
+		fail(c, bad(fmt.Sprintf("%d lines", in.Most), "1 to 100,000 can be typed; 2,000 if nothing is said"))
+		return
+	}
+	req := fleet.LearnRequest{Dialect: c.Param("name"), Logs: in.Logs, Experiment: in.Experiment, Most: in.Most, Note: in.Note}
+	if len(in.Of) > 0 {
+		sel, ok := s.selector(c, in.Of)
+		if !ok {
+			return
+		}
+		devices, err := s.pick(ctx, actor(c), sel, true)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		for _, d := range devices {
+			if d.Dialect == req.Dialect && d.Member == "" {
+				req.Of = append(req.Of, d.ID)
+			}
+		}
+		if len(req.Of) == 0 {
+			fail(c, bad("no device chosen is spoken to by dialect "+req.Dialect, "choose some that are"))
+			return
+		}
+	}
+	var on *core.Device
+	if in.On != "" {
+		d, err := q.Device(ctx, in.On)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		on = &d
+	}
+	j, err := s.Fleet.RequestLearn(ctx, actor(c), req, on, k)
+	if errors.Is(err, fleet.ErrLearn) {
+		err = &client.Problem{Status: 422, Title: "nothing can be learned", Detail: err.Error(), Next: "name devices whose versions are read, and a device of that dialect that things may be tried out at"}
+	}
+	s.answerJob(c, http.StatusAccepted, j, err)
 }

@@ -22,7 +22,7 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "RestorePreview", "Restore", "Result")
+var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "Learned", "RestorePreview", "Restore", "Result")
 
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	out := wiredJob(j)
@@ -49,6 +49,8 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		out.Plan = led
 	case *client.RestoreTest:
 		out.RestoreTest = led
+	case *client.Learned:
+		out.Learned = led
 	case *client.RestorePreview:
 		out.RestorePreview = led
 	case *client.Restore:

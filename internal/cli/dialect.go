@@ -67,6 +67,16 @@ func (a *app) dialect() *cli.Command {
 		}},
 		{Name: "explain", ArgsUsage: "FILE LINE", Usage: "how a line is read and changed; needs no service. Blocks around it stand before it, joined by \" / \"",
 			Action: a.dialectExplain},
+		a.do("learn", "DIALECT", "draft the rules of a dialect: from versions, from logs of typed sessions, and from experiments on a unit that nobody needs", []cli.Flag{
+			&cli.StringSliceFlag{Name: "of", Usage: "`DEVICES` whose versions are read, as a selector; as often as wanted"},
+			&cli.StringFlag{Name: "on", Usage: "a `DEVICE` that shows its YANG modules, or that things may be tried out at"},
+			&cli.StringSliceFlag{Name: "log", Usage: "`FILE` with a log of a typed session; as often as wanted"},
+			&cli.BoolFlag{Name: "experiment", Usage: "type lines at that device to see what they do; each experiment is undone, and what ran before is proved to run again"},
+			&cli.IntFlag{Name: "most", HideDefault: true, Usage: "type `N` lines at most; 2,000 if not said"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write the draft to `FILE`"},
+			&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+		}, 1, 1, a.dialectLearn),
 		a.do("load", "FILE", "check a dialect file and take it into use, on every instance", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			raw, err := os.ReadFile(got[0])
 			if err != nil {
@@ -135,6 +145,61 @@ func (a *app) dialectTry(ctx context.Context, c *cli.Command, s *client.Client, 
 		}
 	}
 	if t.Trouble != "" {
+		return errDiffers
+	}
+	return nil
+}
+
+// dialectLearn drafts rules, and shows or keeps the draft.
+func (a *app) dialectLearn(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	n := client.NewLearn{Of: c.StringSlice("of"), On: c.String("on"), Experiment: c.Bool("experiment"), Most: c.Int("most"), Note: c.String("note")}
+	for _, f := range c.StringSlice("log") {
+		raw, err := os.ReadFile(f)
+		if err != nil {
+			return err
+		}
+		n.Logs = append(n.Logs, string(raw))
+	}
+	if n.Experiment && !c.Bool("yes") {
+		name, err := a.s.ask(ctx, fmt.Sprintf("For a while lines are typed at %s and taken back, among them its addresses and names; nobody may need it meanwhile. Type its name to go ahead: ", n.On))
+		if err != nil {
+			return fmt.Errorf("%w; give --yes", err)
+		}
+		if name != n.On {
+			a.tell("nothing was typed\n")
+			return errDiffers
+		}
+	}
+	j, err := s.Learn(ctx, got[0], n, onceKey())
+	if err != nil {
+		return err
+	}
+	seen := a.logLine
+	if c.Bool("json") {
+		seen = nil
+	}
+	if j, err = s.Watch(ctx, j.ID, seen, nil); err != nil {
+		return fmt.Errorf("%w\nit goes on without this terminal; follow it: magpie job watch %s", err, j.ID)
+	}
+	draft := ""
+	if j.Learned != nil {
+		draft = j.Learned.Draft
+	}
+	if file := c.String("output"); file != "" && draft != "" {
+		if err := os.WriteFile(file, []byte(draft), 0o600); err != nil {
+			return err
+		}
+	}
+	a.print(c, j, func() {
+		if c.String("output") == "" && draft != "" {
+			a.s.printf("\n%s", draft)
+		}
+		a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
+		if file := c.String("output"); file != "" && draft != "" {
+			a.s.printf("the draft is in %s; read it, and put it into the dialect file in place of its rules\n", file)
+		}
+	})
+	if j.Outcome != "done" {
 		return errDiffers
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/job"
 	"magpie/internal/push"
+	"magpie/internal/store"
 )
 
 // New makes it and registers its kinds of jobs.
@@ -31,6 +32,10 @@ func Kinds(s *Service) []job.Kind {
 			}},
 		{Name: "restore-preview", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Step: step((*Service).restorePreviewJob), View: viewRestorePreview},
 		{Name: "restore", Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob), View: viewRestore, Passes: pushesOf},
+		{Name: "learn", Role: core.Admin, Does: "drafts the rules of a dialect", Visits: true, Step: func(ctx context.Context, r *job.Run) {
+			(&Service{&push.Service{Service: s.On(r.Runtime)}}).learnJob(ctx, r)
+		}, View: viewLearn,
+			End: func(ctx context.Context, q *store.Q, j core.Job, _ string) error { return q.Unclaim(ctx, j.ID) }},
 		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob), View: viewRestoreTest},
 	}
 }

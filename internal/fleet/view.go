@@ -13,6 +13,7 @@ import (
 
 var (
 	wirePlan           = wire.Make[client.Plan, PlanResult]()
+	wireLearned        = wire.Make[client.Learned, LearnResult]()
 	wireRestoreTest    = wire.Make[client.RestoreTest, RestoreTestResult]()
 	wireRestorePreview = wire.Make[client.RestorePreview, RestorePreview]()
 	wireRestore        = wire.Make[client.Restore, RestoreResult]()
@@ -28,6 +29,17 @@ func seen[T, R any](q *store.Q, j core.Job, show func(R) T) (any, error) {
 
 func viewPlanned(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
 	return seen(q, j, wirePlan)
+}
+
+// viewLearn shows a draft to who may see secrets: it quotes lines of configurations.
+func viewLearn(_ context.Context, q *store.Q, a core.Actor, j core.Job) (any, error) {
+	return seen(q, j, func(r LearnResult) client.Learned {
+		out := wireLearned(r)
+		if !a.Secrets {
+			out.Draft = ""
+		}
+		return out
+	})
 }
 
 func viewRestoreTest(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {

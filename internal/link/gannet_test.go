@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"magpie/internal/core/learn"
 	"magpie/internal/link"
 	"magpie/internal/sim/box"
 	"magpie/internal/sim/gannet"
@@ -34,6 +35,22 @@ func TestGannet(t *testing.T) {
 			}
 			dia := shipped(t, "gannet").For("netconf", "Gannet M"+release[:1], release)
 			doc := dia.Doc("running")
+			// What its module says is what its dialect says.
+			modules, err := s.Modules()
+			if err != nil || len(modules) != 1 {
+				t.Fatalf("%v, %d modules", err, len(modules))
+			}
+			drafted, missing, err := learn.Modules(modules, nil)
+			if err != nil || len(missing) > 0 {
+				t.Fatalf("%v %q", err, missing)
+			}
+			yaml := learn.YAML(drafted)
+			for _, path := range []string{"mast / feed {place} {number}', sequence: 'feed'", "mast / clock {clock}', sequence: 'clock'", "mast / tag {tag}'}", "mast / alarm {id} / over <over>', choice: 'when'",
+				"mast / alarm {id} / tell / after <after>', default: '3'", "light {id}'}", "mast / beat <beat>', default: '60'"} {
+				if !strings.Contains(yaml, path) {
+					t.Errorf("%s is not drafted in\n%s", path, yaml)
+				}
+			}
 			runs := func() string {
 				t.Helper()
 				p, err := s.Fetch("running")

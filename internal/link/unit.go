@@ -11,6 +11,15 @@ import (
 	"magpie/internal/dialect"
 )
 
+// Called is the name that the device gives itself in its prompt; empty where there is
+// none.
+func (s *Session) Called() string {
+	if t, ok := s.sp.(*typist); ok && len(t.hosts) > 0 {
+		return t.hosts[0]
+	}
+	return ""
+}
+
 // Unit is a session's device as one that things are tried out at: part is what it
 // shows, host the name it gives itself.
 func (s *Session) Unit(part, host string) learn.Unit {

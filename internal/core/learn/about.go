@@ -16,6 +16,9 @@ func (b *bench) about(k *Kind) error {
 	// The unit has none. Another configuration had one, which may go in there.
 	tried := 0
 	for _, e := range k.Examples {
+		if has(b.base, e) || !k.Many && slices.ContainsFunc(b.base, func(o Entry) bool { return slices.Equal(o.Path, e.Path) && b.d.kind(o) == k }) {
+			continue // it is there, and was to be left alone
+		}
 		if tried == 3 || len(e.Body) > 0 {
 			break
 		}
@@ -245,6 +248,9 @@ func (b *bench) pick(k *Kind) (best Entry, ok bool) {
 	for i, e := range b.base {
 		if b.d.kind(e) != k || b.spared(e) {
 			continue
+		}
+		if slices.ContainsFunc(b.base[i+1:], func(o Entry) bool { return slices.Equal(o.Path, e.Path) && b.spared(o) }) {
+			continue // typed again, it may stand behind that, which must not be taken away to put it right
 		}
 		s := 100 - min(len(within(b.base, e.under())), 50)
 		if slices.ContainsFunc(b.base[i+1:], func(o Entry) bool { return slices.Equal(o.Path, e.Path) && b.d.kind(o) == k }) {

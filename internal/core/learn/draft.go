@@ -53,6 +53,12 @@ func (d *Draft) rule(k *Kind, how How) Rule {
 	if last := k.Tokens[len(k.Tokens)-1]; d.Host != "" && !k.Many && last.Word == "" && k.values[len(k.Tokens)-1][d.Host] {
 		host = last.Name
 		key("hostname", host)
+		if _, tried := k.Facts["form"]; !tried {
+			key("overwrites", "true")
+			key("permanent", "true")
+			unsure("it is the name in the prompt, which is not touched: that it can only be overwritten is assumed")
+			return r
+		}
 	}
 	if name := k.secret(); name != "" {
 		key("secret", "["+name+"]")
@@ -66,8 +72,8 @@ func (d *Draft) rule(k *Kind, how How) Rule {
 			unsure("whether %s tells entries apart was not seen", t.Name)
 		}
 	}
-	if len(k.Tokens) > 1 && k.Tokens[len(k.Tokens)-1].Word != "" && !k.Block && !slices.ContainsFunc(k.Tokens, func(t Token) bool { return t.Word == "" }) && isWord(k.Tokens[1].Word) && !slices.ContainsFunc(k.Examples, func(e Entry) bool { return d.denied(e.Line) }) {
-		unsure("only one value was ever seen, so it may be a value or a word of the line")
+	if last := k.Tokens[len(k.Tokens)-1]; len(k.Tokens) > 1 && isWord(last.Word) && !k.Block && !slices.ContainsFunc(k.Examples, func(e Entry) bool { return d.denied(e.Line) }) {
+		unsure("nothing but %q was ever seen at its end, which may be a value", last.Word)
 	}
 	_, kept := fact("kept")
 	_, goes := k.Facts["goes_with"]

@@ -115,6 +115,8 @@ type Draft struct {
 	Words  func(line string) []grammar.Word // how lines are cut into words
 	Denial string                           // the word before a line that says its opposite
 	Host   string                           // the name that the device gives itself
+
+	ran []Entry // what a unit ran before things were tried out at it
 }
 
 // words cuts a line into words, without the one that denies it.
@@ -230,9 +232,13 @@ func (d *Draft) add(up *Kind, block bool, blocks [][]*line) {
 		return
 	}
 	var below [][]*line
+	seen := map[string]bool{}
 	for _, b := range blocks {
 		for _, l := range b {
-			k.Examples = append(k.Examples, Entry{l.path, l.Text, l.Body})
+			if !seen[l.Text] { // where else it stands tells nothing new
+				seen[l.Text] = true
+				k.Examples = append(k.Examples, Entry{l.path, l.Text, l.Body})
+			}
 			below = append(below, lines(l.Node, append(slices.Clone(l.path), l.Text)))
 		}
 	}
@@ -251,6 +257,7 @@ func (k *Kind) keyword() int {
 			continue
 		}
 		of := map[string]map[string]bool{} // the values behind each
+		types := map[string]bool{}         // and of what sort they are, of all of a word
 		count, alone := map[string]int{}, true
 		for w := range words {
 			alone = alone && isWord(w)
@@ -264,6 +271,9 @@ func (k *Kind) keyword() int {
 					beside = true
 				}
 				with[before] = w[at]
+				if at >= len(w) {
+					return 0
+				}
 				value := strings.Join(w[at+1:], " ")
 				if by, seen := whose[value]; seen && by != w[at] {
 					alone = false
@@ -276,14 +286,39 @@ func (k *Kind) keyword() int {
 				count[w[at]]++
 			}
 		}
-		for _, n := range count {
+		for w, n := range count {
 			alone = alone && n > 1
+			types[strings.Join(sorted(sorts(of[w])), " ")] = true
 		}
-		if alone && beside {
+		if alone && beside && len(types) > 1 { // names have values of one sort behind them
 			return at
 		}
 	}
 	return 0
+}
+
+// sorts are the sorts of values that there are among some.
+func sorts(values map[string]bool) map[string]bool {
+	out := map[string]bool{}
+	for v := range values {
+		w := strings.Fields(v)
+		if len(w) == 0 {
+			continue
+		}
+		switch last := w[len(w)-1]; {
+		case strings.Trim(last, "0123456789") == "":
+			out["number"] = true
+		case isWord(last):
+			out["word"] = true
+		case strings.ContainsAny(last, ".:/") && strings.Trim(last, "0123456789abcdefABCDEF.:/") == "":
+			out["address"] = true
+		case strings.ContainsAny(last[:1], `"<'([{`):
+			out["quoted"] = true
+		default:
+			out["mixed"] = true
+		}
+	}
+	return out
 }
 
 // isWord tells whether a word can be a keyword: letters, with hyphens between.

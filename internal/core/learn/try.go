@@ -20,17 +20,24 @@ type Unit interface {
 
 // How is what is known already of the way lines are typed.
 type How struct {
-	Remove string   // how most lines are taken away: with {line} or {identity}
-	Leave  string   // how a block is left
-	Spare  []string // words whose lines are left alone: the account that signs in, the address it comes by
-	Most   int      // lines that may be typed
+	Remove string      // how most lines are taken away: with {line} or {identity}
+	Leave  string      // how a block is left
+	Spare  []string    // words whose lines are left alone: the account that signs in, the address it comes by
+	Most   int         // lines that may be typed
+	Stop   func() bool // asked between experiments: nothing more is to be tried; nil: never
 }
+
+// ErrStopped is returned when nothing more was to be tried. The unit is as it was.
+var ErrStopped = errors.New("nothing more was to be tried")
 
 // ErrTooMuch is returned when as many lines were typed as were allowed.
 var ErrTooMuch = errors.New("as many lines were typed as were allowed")
 
 // Left is what an experiment could not undo.
-type Left struct{ Missing, Extra []Entry }
+type Left struct {
+	Missing, Extra []Entry
+	Why            string // where it was not even tried
+}
 
 func (l *Left) Error() string {
 	var all []string
@@ -40,7 +47,10 @@ func (l *Left) Error() string {
 	for _, e := range l.Extra {
 		all = append(all, "too much: "+e.String())
 	}
-	if all == nil {
+	switch {
+	case l.Why != "":
+		all = []string{l.Why}
+	case all == nil:
 		all = []string{"the order of lines differs"}
 	}
 	return "the unit is not as it was, and nothing more is tried: " + strings.Join(all, "; ")
@@ -60,6 +70,9 @@ type bench struct {
 // it. Each experiment is undone, and that it is, is looked at before the next; where it
 // cannot be, it ends with *Left. say is told what is typed, before it is.
 func (d *Draft) Try(u Unit, how How, say func(string)) error {
+	if d.Host != "" { // without its name in the prompt the conversation would be lost
+		how.Spare = append(slices.Clone(how.Spare), d.Host)
+	}
 	b := &bench{d: d, u: u, how: how, say: say}
 	first, err := u.Shows()
 	if err != nil {
@@ -73,9 +86,13 @@ func (d *Draft) Try(u Unit, how How, say func(string)) error {
 	if b.base, err = b.shows(); err != nil {
 		return err
 	}
+	d.ran = b.base
 	for _, k := range d.Kinds() {
 		if _, v := k.Facts["volatile"]; v {
 			continue
+		}
+		if how.Stop != nil && how.Stop() {
+			return ErrStopped
 		}
 		b.say("about " + k.Path())
 		if err := b.about(k); err != nil {
@@ -83,6 +100,14 @@ func (d *Draft) Try(u Unit, how How, say func(string)) error {
 		}
 	}
 	return nil
+}
+
+// Undo has a unit run again what it ran before Try, where that broke off: u is another
+// conversation with it.
+func (d *Draft) Undo(u Unit, how How, say func(string)) error {
+	b := &bench{d: d, u: u, how: how, say: say, base: d.ran}
+	b.how.Most += len(d.ran) + 1000
+	return b.undone()
 }
 
 // volatile finds lines that change while nobody does anything.
@@ -408,7 +433,7 @@ func (b *bench) restore(was []Entry) error {
 			}
 		}
 	}
-	return &Left{missing, extra}
+	return &Left{Missing: missing, Extra: extra}
 }
 
 // known is an entry's kind, or one made for it alone.
@@ -479,6 +504,9 @@ func (b *bench) layAnew(was []Entry, block []string) error {
 		if kinds[b.d.kind(e)] {
 			moved = append(moved, e)
 		}
+	}
+	if i := slices.IndexFunc(moved, b.spared); i >= 0 {
+		return &Left{Why: fmt.Sprintf("to bring the order back, %q would have to be taken away, which is to be left alone", moved[i].String())}
 	}
 	for _, e := range slices.Backward(moved) {
 		if err := b.drop(e); err != nil {
