@@ -72,6 +72,7 @@ type Device struct {
 	Host         string     `json:"host,omitempty"`
 	Model        string     `json:"model,omitempty"`
 	Serial       string     `json:"serial,omitempty"`
+	StandIn      string     `json:"stand_in,omitempty"` // what stands in for a serial number that it does not have: address, machine-id or host-key
 	Release      string     `json:"release,omitempty"`
 	CreatedAt    time.Time  `json:"created_at"`
 	LastTried    *time.Time `json:"last_tried,omitempty"`

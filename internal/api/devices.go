@@ -21,13 +21,17 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children", "Apart")
+var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children", "Apart", "StandIn")
 
 // wireDevice is a device as it goes over the wire.
 func (s *Server) wireDevice(d core.Device) client.Device {
 	out := wiredDevice(d)
 	out.HostKey = link.Fingerprint(d.HostKey)
-	if dia := s.Visits.DialectOf(d); d.Unsaved && dia != nil {
+	dia := s.Visits.DialectOf(d)
+	if dia != nil && d.Serial != "" {
+		out.StandIn = dia.Identity.StandIn
+	}
+	if d.Unsaved && dia != nil {
 		part, of, _ := dia.Follower()
 		out.Apart = &client.Apart{Word: dia.UnsavedWord(), Part: part, Follows: of}
 	}

@@ -29,3 +29,14 @@ func TestLearn(t *testing.T) {
 		}
 	}
 }
+
+// TestLearnModules: what a YANG module says is what the family's dialect says.
+func TestLearnModules(t *testing.T) {
+	l, err := learnModules()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if l.right < 10 || l.unsure > 0 || l.wrong > 0 {
+		t.Errorf("right %d, unsure %d, wrong %d: %q\n%s", l.right, l.unsure, l.wrong, l.said, l.yaml)
+	}
+}

@@ -157,6 +157,15 @@ func (l *loader) warn(d *Dialect) {
 			l.doubt(at, "names no word of its own, so it matches every line at the top that is as long")
 		}
 	}
+	for name, at := range l.kept {
+		used := strings.Contains(l.text, "{"+name+"}")
+		for _, p := range d.Parts {
+			used = used || p.Whole.Size == name || p.Whole.Checksum != nil && p.Whole.Checksum.Kept == name
+		}
+		if !used {
+			l.doubt(at, "is kept, and used nowhere: neither as {%s}, nor as a size or a checksum", name)
+		}
+	}
 	lines := d.Blocks != nil && d.Change.Remove != ""
 	if lines && d.Change.Leave == "" && slices.ContainsFunc(d.Table.Rules, func(r *rules.Rule) bool { return strings.Contains(r.Path, " / ") }) {
 		l.doubt([]string{"change"}, "says how lines go away, and not how a block is left (leave), although rules speak of lines in blocks")

@@ -87,7 +87,7 @@ var schema = sync.OnceValue(func() *jsonschema.Schema {
 
 // Load reads and checks a dialect file. The error is of type Problems.
 func Load(name string, source []byte) (*Dialect, error) {
-	l := loader{name: name}
+	l := loader{name: name, text: string(source)}
 	if bad := l.within(source); bad != nil {
 		return nil, bad
 	}
@@ -202,6 +202,8 @@ type loader struct {
 	where []string // what every path is below: a variant
 
 	doubts Problems
+	text   string
+	kept   map[string][]string // names that steps keep, and where
 }
 
 // doubt notes what is allowed and hardly meant.
@@ -584,6 +586,10 @@ func (l *loader) steps(steps []Step, path ...string) {
 		l.pattern(st.Until, under(at, "until")...)
 		for name, p := range st.Keep {
 			l.group(p, under(at, "keep", name)...)
+			if l.kept == nil {
+				l.kept = map[string][]string{}
+			}
+			l.kept[name] = under(at, "keep", name)
 		}
 		for j, a := range st.Answers {
 			l.pattern(a.Asks, under(at, "answers", strconv.Itoa(j), "asks")...)

@@ -67,6 +67,7 @@ async function mark(v: Version, what: object) {
   await attempt(() => patch('/version' + query({ ref: v.ref }), what))
   again()
 }
+const standIn: Record<string, string> = { address: 'an address burnt into it', 'machine-id': 'its machine id', 'host-key': 'its host key' }
 const facts = computed(() => {
   const x = d.value
   if (!x) return []
@@ -84,7 +85,7 @@ const facts = computed(() => {
     ['expected serial', x.serials.join(' or ')],
     ['host name', x.host],
     ['model', x.model],
-    ['serial', x.serial],
+    ['serial', x.serial && x.serial + (x.stand_in ? ` (it has none; ${standIn[x.stand_in] ?? x.stand_in} stands in for it)` : '')],
     ['release', x.release],
     ['last pulled', x.last_pulled ? `${when(x.last_pulled)}, ${ago(x.last_pulled)}` : 'never'],
     ['last changed', when(x.last_changed)],

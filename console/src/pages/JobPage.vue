@@ -102,6 +102,10 @@ const meaning: Record<string, string> = {
         {{ job.restore_test.whole ? 'back' : over ? 'not back' : 'under way' }}</template
       >
     </p>
+    <template v-if="job.learned?.draft"
+      ><h2 class="mb-2">The rules as drafted</h2>
+      <pre class="card mb-4 overflow-x-auto p-3 font-mono text-[13px]">{{ job.learned.draft }}</pre></template
+    >
     <RestorePanel v-if="job.restore_preview || job.restore" :key="job.id" :job="job" :may="operator" />
     <template v-if="job.push?.remaining?.length"
       ><h2 class="mb-2">Lines that differ</h2>
