@@ -145,7 +145,7 @@ func (a *app) showDevice(d client.Device, also ...string) {
 	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
-		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial+standsIn(d), "release", d.Release,
+		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial + standsIn(d), "release", d.Release,
 		"last pulled", pulled, "last changed", changed, "last proven", proven, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n")}, also...)...)
 }
 

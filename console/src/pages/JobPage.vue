@@ -104,8 +104,8 @@ const meaning: Record<string, string> = {
     </p>
     <template v-if="job.learned?.draft"
       ><h2 class="mb-2">The rules as drafted</h2>
-      <pre class="card mb-4 overflow-x-auto p-3 font-mono text-[13px]">{{ job.learned.draft }}</pre></template
-    >
+      <pre class="card mb-4 overflow-x-auto p-3 font-mono text-[13px]">{{ job.learned.draft }}</pre>
+    </template>
     <RestorePanel v-if="job.restore_preview || job.restore" :key="job.id" :job="job" :may="operator" />
     <template v-if="job.push?.remaining?.length"
       ><h2 class="mb-2">Lines that differ</h2>
