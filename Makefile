@@ -37,12 +37,12 @@ demo: build
 ATONCE = $(shell df -Pk /dev/shm 2>/dev/null | awk 'END { print $$4 >= 6291456 ? 8 : 4 }')
 
 # The services under test, and every package with goroutines, are built with the
-# race detector. The core, the dialects and the push machine have none, and their
+# race detector. The core, the dialects, the push machine and the benchmarks have none, and their
 # properties are walked ten times faster without.
 test: needs-test build check check-console
 	@out=$$(mktemp); trap 'rm -f '$$out EXIT; began=$$(date +%s); \
-	{ go test -race -timeout 15m $$(go list ./... | grep -v '/e2e\|/internal/core/\|/internal/dialect$$\|/internal/push$$') && \
-	  go test ./internal/core/... ./internal/dialect ./internal/push; } >$$out 2>&1 & others=$$!; \
+	{ go test -race -timeout 15m $$(go list ./... | grep -v '/e2e\|/internal/core/\|/internal/dialect$$\|/internal/push$$\|/internal/bench$$') && \
+	  go test ./internal/core/... ./internal/dialect ./internal/push ./internal/bench; } >$$out 2>&1 & others=$$!; \
 	MAGPIE_RACE=1 go test -count=1 -timeout 18m -parallel $(ATONCE) ./e2e; e2e=$$?; \
 	wait $$others; status=$$?; cat $$out; \
 	echo "the tests took $$(($$(date +%s) - began)) s on $$(nproc) cores"; [ $$e2e = 0 ] && [ $$status = 0 ]

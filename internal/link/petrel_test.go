@@ -47,7 +47,7 @@ func TestPetrel(t *testing.T) {
 		}
 		return nil
 	}
-	for range 40 {
+	for range 25 {
 		a, b := file(), file()
 		for _, x := range []string{a, b, a} {
 			if err := put(x, 0); err != nil {
