@@ -49,6 +49,11 @@ func TestLearned(t *testing.T) {
 			t.Errorf("%s is missing in\n%s", rule, raw)
 		}
 	}
+	for _, m := range regexp.MustCompile(`word kept (\S+);`).FindAllStringSubmatch(before, -1) {
+		if strings.Contains(string(raw), m[1]) {
+			t.Errorf("the draft quotes a secret, %s:\n%s", m[1], raw)
+		}
+	}
 	must(w.admin.LoadDialect(ctx(t), "fulmar.yaml", rules.ReplaceAllString(string(src), "")+"\n"+string(raw)))(t)
 	w.fleet.amend(p1, "mwilks", "outlet 2", "feeds something else", "out", "outlet 7", "state on", "out", "watch", "every 90", "out")
 	if j := w.push(p1 + "@1"); j.Outcome != "equal" || w.fleet.running(p1) != before {

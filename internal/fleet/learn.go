@@ -314,7 +314,7 @@ func masked(line string) string {
 	if strings.HasPrefix(line, "  ") {
 		return "  ‹lines that were typed›"
 	}
-	return line
+	return "about ‹a kind of lines›"
 }
 
 // counted is a unit whose typed lines are counted.

@@ -63,12 +63,12 @@ func (d *Draft) rule(k *Kind, how How) Rule {
 	if name := k.secret(); name != "" {
 		key("secret", "["+name+"]")
 	}
-	for _, t := range k.Tokens {
+	for i, t := range k.Tokens {
 		if t.Word != "" {
 			continue
 		}
 		fact("tells " + t.Name)
-		if !t.Sure {
+		if !t.Sure && !k.form(i) {
 			unsure("whether %s tells entries apart was not seen", t.Name)
 		}
 	}
@@ -99,11 +99,16 @@ func (d *Draft) rule(k *Kind, how How) Rule {
 	if v, known := fact("goes_with"); known {
 		key("goes_with", quote(v.(*Kind).Path()))
 	}
-	for name, f := range k.Facts {
-		if t, is := f.Value.(taking); is && f.Sure && strings.HasPrefix(name, "takes ") {
-			key("takes", "["+quote(d.taken(k, t))+"]")
-			r.Why = append(r.Why, f.Why)
+	var takes []string
+	for _, f := range k.Facts {
+		if t, is := f.Value.(taking); is && f.Sure {
+			if p := quote(d.taken(k, t)); !slices.Contains(takes, p) {
+				takes, r.Why = append(takes, p), append(r.Why, f.Why)
+			}
 		}
+	}
+	if slices.Sort(takes); takes != nil {
+		key("takes", "["+strings.Join(takes, ", ")+"]")
 	}
 	order, known := fact("order")
 	switch {
@@ -149,7 +154,29 @@ func (d *Draft) rule(k *Kind, how How) Rule {
 	if f, known := k.Facts["uses"]; known {
 		key("uses", f.Value.(string))
 	}
+	if k.secret() != "" { // what is said of it is no place for what it says
+		r.Why = nil
+		for i, u := range r.Unsure {
+			r.Unsure[i] = quoted.ReplaceAllString(u, "‹a line›")
+		}
+	}
 	return r
+}
+
+var quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
+
+// form tells whether a word is the form in which a secret stands behind it: always the
+// same, and of the secret it is known that it is a value.
+func (k *Kind) form(i int) bool {
+	last := k.Tokens[len(k.Tokens)-1]
+	return !k.Many && k.secret() != "" && i < len(k.Tokens)-1 && len(k.values[i]) == 1 && last.Sure && !last.Tell && i > slices.IndexFunc(k.Tokens, func(t Token) bool { return secretWord(t.Word) })
+}
+
+// secretWord tells whether a secret stands behind a word.
+func secretWord(word string) bool {
+	return slices.ContainsFunc([]string{"word", "password", "secret", "key", "community", "passphrase"}, func(s string) bool {
+		return word == s || strings.HasSuffix(word, "-"+s)
+	})
 }
 
 // spell writes a way to take away as a rule does; empty where the rule need not say it.
@@ -292,9 +319,7 @@ func (k *Kind) pattern(at int) string {
 // secret names the variable that is a secret, going by the words before it.
 func (k *Kind) secret() string {
 	for i, t := range k.Tokens {
-		if t.Word == "" || !slices.ContainsFunc([]string{"word", "password", "secret", "key", "community", "passphrase"}, func(s string) bool {
-			return t.Word == s || strings.HasSuffix(t.Word, "-"+s)
-		}) {
+		if !secretWord(t.Word) {
 			continue
 		}
 		for j := len(k.Tokens) - 1; j > i; j-- {

@@ -358,11 +358,13 @@ func (d *Draft) shape(k *Kind, blocks [][]*line) {
 	for tell < most && k.Many && !apart(per, tell) {
 		tell++
 	}
+	hidden := false // a secret stands here, or its form
 	for pos := 0; pos < least; pos++ {
 		t := Token{}
 		switch {
-		case same(pos) && (isWord(all[0][pos]) || isMark(all[0][pos])) && !(k.Block && pos == least-1 && pos > 0):
+		case !hidden && same(pos) && (isWord(all[0][pos]) || isMark(all[0][pos])) && !(k.Block && pos == least-1 && pos > 0):
 			t.Word = all[0][pos]
+			hidden = hidden || secretWord(t.Word)
 		default:
 			t.Tell = pos < tell || k.Block
 		}
