@@ -80,7 +80,7 @@ func (e *execs) read(what string, src *dialect.Source, flaw func(string) string)
 		return "", err
 	}
 	wrong := flaw(r.out)
-	if wrong == "" {
+	if wrong == "" && (r.exit == 0 || strings.TrimSpace(r.out) != "") {
 		return r.out, nil
 	}
 	for _, said := range []string{r.out, r.said} {

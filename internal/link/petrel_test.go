@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"magpie/dialects"
+	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/sim/box"
 	"magpie/internal/sim/petrel"
@@ -92,4 +94,38 @@ func TestPetrel(t *testing.T) {
 	if err := put(other, time.Hour); err != nil || s.Confirm("") != nil || loaded() == before {
 		t.Errorf("%v: told to keep it, it has loaded\n%s", err, loaded())
 	}
+}
+
+// TestNothingToKeep: a device that has no load waiting any more says so in words of its
+// own. That is its no, and not a conversation that was lost.
+func TestNothingToKeep(t *testing.T) {
+	d, err := petrel.New("workshop-k1", "PT-1", "name workshop-k1\nkeeper magpie word w\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := dialect.Load("petrel.yaml", []byte(strings.NewReplacer("{exec: petrel keep}", "{exec: petrel about, done: '^called nobody$'}", "{exec: petrel back}", "{exec: petrel about, done: '^called nobody$'}").Replace(source(t, "petrel"))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := open(t, link.Call{Dialect: again, Target: link.Target{Transport: "ssh", Address: stand(t, d), Port: box.SSH}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for _, do := range []func(string) error{s.Confirm, s.Recall} {
+		var refused *link.Refused
+		if err := do(""); !errors.As(err, &refused) || !strings.Contains(refused.Words, "called workshop-k1") {
+			t.Errorf("%v", err)
+		}
+	}
+}
+
+// source is a dialect that ships, as text.
+func source(t testing.TB, name string) string {
+	t.Helper()
+	src, err := dialects.Files.ReadFile(name + ".yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(src)
 }

@@ -298,7 +298,7 @@ func (s *Session) step(st *dialect.Step) error {
 			continue
 		}
 		if st.Done != "" && !shows(s.d.Pattern(st.Done), out) {
-			return fmt.Errorf("%s: was answered with %q, which does not say that it is done", what, cutTo(strings.TrimSpace(s.hide(out)), 120))
+			return fmt.Errorf("%s: %w", what, &notDone{cutTo(strings.TrimSpace(s.hide(out)), 120)})
 		}
 		for name, pattern := range st.Keep {
 			v, ok := find(s.d.Pattern(pattern), out)
@@ -309,6 +309,23 @@ func (s *Session) step(st *dialect.Step) error {
 		}
 		return nil
 	}
+}
+
+// notDone is an answer that does not say that a step is done.
+type notDone struct{ answer string }
+
+func (n *notDone) Error() string {
+	return fmt.Sprintf("was answered with %q, which does not say that it is done", n.answer)
+}
+
+// answered takes an answer that does not say that a step is done for the device's no:
+// where a timer is taken off, or gone back by, there may be none any more.
+func answered(err error) error {
+	var n *notDone
+	if errors.As(err, &n) {
+		return fmt.Errorf("%w: %w", err, &Refused{Means: "refused", Words: n.answer})
+	}
+	return err
 }
 
 func (s *Session) one(st *dialect.Step) (string, error) {

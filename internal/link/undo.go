@@ -103,7 +103,7 @@ func (s *Session) Confirm(token string) (err error) {
 	if n, ok := s.commits(); ok {
 		_, err = n.rpc("<commit><persist-id>" + xmlText(token) + "</persist-id></commit>")
 	} else if s.d.Change.Undo != nil {
-		err = s.steps(s.d.Change.Undo.Disarm)
+		err = answered(s.steps(s.d.Change.Undo.Disarm))
 	}
 	if err != nil {
 		return fmt.Errorf("telling the device to keep it: %w", err)
@@ -118,7 +118,7 @@ func (s *Session) Recall(token string) error {
 		return err
 	}
 	if s.d.Change.Undo != nil {
-		return s.steps(s.d.Change.Undo.Recall)
+		return answered(s.steps(s.d.Change.Undo.Recall))
 	}
 	return nil
 }

@@ -56,8 +56,10 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err := u.talking(ctx); err != nil {
 		return nil, err
 	}
+	recalled := false
 	if (u.st.UndoBy == byCommit || u.st.UndoBy == byDeed) && u.v.Session.Recalls() {
 		if err := u.v.Session.Recall(u.st.Token); err == nil {
+			recalled = true
 			u.l.Info("the device went back, as it was told to")
 		} else if linkRefused(err) == nil {
 			return nil, err
@@ -100,7 +102,7 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	if u.st.UndoBy == byTimer || u.st.UndoBy == byDeed {
+	if u.st.UndoBy == byTimer || u.st.UndoBy == byDeed && !recalled {
 		if r := u.callOff("the device's own undo is called off"); r != Done && r != Nothing {
 			return nil, u.err
 		}
