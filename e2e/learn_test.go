@@ -18,7 +18,7 @@ import (
 // secrets sees no draft.
 func TestLearned(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, 1, withFamilies("fulmar,gannet"))
+	w := newWorld(t, 1, withFamilies("fulmar,gannet,skua,dunlin,petrel"))
 	const p1, m1 = "skerrinsay-p1", "skerrinsay-m1"
 	src, err := dialects.Files.ReadFile("fulmar.yaml")
 	if err != nil {
@@ -80,6 +80,26 @@ func TestLearned(t *testing.T) {
 	if out, _, status := w.cli("dialect", "learn", "gannet", "--on", m1); status != 0 || !strings.Contains(out, "{path: 'mast / feed {place} {number}', sequence: 'feed'}") {
 		t.Errorf("%d: %s", status, out)
 	}
+	// Where nothing shows it, the draft is sure of nothing; where nothing can be read, there is none.
+	for _, name := range []string{"control-w1", "workshop-g1", "workshop-k1"} {
+		w.pull(name)
+	}
+	for _, c := range []struct {
+		dialect, of, says string
+		status            int
+	}{
+		{"skua", "control-w1", "{path: 'skua-wireless:settings / network {ssid}'}", 0},
+		{"petrel", "workshop-k1", "{path: 'link {name} / address <address...>'}", 0},
+		{"dunlin", "workshop-g1", "nothing in the files of dialect dunlin can be read", 1},
+	} {
+		out, said, status := w.cli("dialect", "learn", c.dialect, "--of", c.of)
+		if status != c.status || !strings.Contains(out, c.says) || status == 0 && !strings.Contains(out, ": 0 sure, ") {
+			t.Errorf("%s: %d: %s%s", c.dialect, status, out, said)
+		}
+	}
+	if out, _, status := w.cli("dialect", "learn", "petrel", "--on", "workshop-k1", "--experiment", "--yes"); status != 1 || !strings.Contains(out, "they type lines") {
+		t.Errorf("%d: %s", status, out)
+	}
 	for _, c := range []struct {
 		says string
 		args []string
@@ -103,5 +123,22 @@ func TestLearned(t *testing.T) {
 	must(w.admin.Cancel(ctx(t), id))(t)
 	if j := w.end(id); j.Outcome != "cancelled" || w.fleet.running(p1) != before {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.fleet.running(p1))
+	}
+	// Killed in the midst: it is said that the unit may not be as it was, and how it is put right.
+	id = must(w.admin.Learn(ctx(t), "fulmar", client.NewLearn{Of: []string{p1}, On: p1, Experiment: true}, ""))(t).ID
+	eventually(t, "things are tried out", func() bool { return strings.Contains(w.logText(id), "drop watch") })
+	w.kill()
+	w.fleet.faults(p1, tern.Faults{})
+	w.serve()
+	j := w.end(id)
+	put := regexp.MustCompile(`magpie push (\S+)$`).FindStringSubmatch(j.Summary)
+	if j.Outcome != "unknown" || put == nil {
+		t.Fatalf("%s: %s", j.Outcome, j.Summary)
+	}
+	if j := w.push(put[1]); j.Outcome != "equal" && len(j.Push.Remaining) > 0 || w.fleet.running(p1) != before {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.fleet.running(p1))
+	}
+	if j := w.pull(p1); j.Outcome != "done" || must(w.admin.Device(ctx(t), p1))(t).State != "steady" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }

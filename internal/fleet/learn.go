@@ -13,6 +13,7 @@ import (
 	"magpie/internal/core/learn"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
+	"magpie/internal/link"
 	"magpie/internal/store"
 )
 
@@ -103,6 +104,10 @@ func (s *Service) learnJob(ctx context.Context, r *job.Run) {
 		fail(core.Failed, "no dialect is named %q here", req.Dialect)
 		return
 	}
+	if dia.Doc(dia.Main()).Opaque() {
+		fail(core.Refused, "nothing in the files of dialect %s can be read, so there are no rules to be learned", req.Dialect)
+		return
+	}
 	texts, known, err := s.learnFrom(ctx, req, dia)
 	if err != nil {
 		fail(core.Failed, "%v", err)
@@ -114,14 +119,15 @@ func (s *Service) learnJob(ctx context.Context, r *job.Run) {
 	how := learn.How{Remove: dia.Change.Remove, Leave: dia.Change.Leave, Most: req.Most}
 	head := s.heard(req, dia, draft, known, &how, l)
 	rules := draft.Rules
+	var modules []learn.Rule
 	if j.DeviceID != "" {
-		var modules []learn.Rule
-		if modules, err = s.atUnit(ctx, j, l, req, draft, how, &res); len(modules) > 0 {
-			rules = func(learn.How) []learn.Rule { return modules }
-		}
-	} else if dia.Blocks == nil {
-		fail(core.Refused, "documents are learned from the YANG modules that a device shows: name one with on")
-		return
+		modules, err = s.atUnit(ctx, j, l, req, draft, how, &res)
+	}
+	switch {
+	case dia.Blocks == nil && len(modules) == 0:
+		rules = func(learn.How) []learn.Rule { return learn.Documents(texts) }
+	case len(modules) > 0:
+		rules = func(learn.How) []learn.Rule { return modules }
 	}
 	all := rules(how)
 	for _, r := range all {
@@ -133,6 +139,8 @@ func (s *Service) learnJob(ctx context.Context, r *job.Run) {
 	}
 	res.Draft = head + learn.YAML(all)
 	switch {
+	case errors.Is(err, learn.ErrStopped) && errors.Is(context.Cause(ctx), job.ErrStopping):
+		fail(core.Failed, "the service was stopped; %s runs what it ran before", j.Device)
 	case errors.Is(err, learn.ErrStopped):
 		fail(core.Cancelled, "cancelled by hand; %s runs what it ran before", j.Device)
 	case err != nil:
@@ -232,8 +240,12 @@ func (s *Service) atUnit(ctx context.Context, j core.Job, l *job.Log, req LearnR
 	dia := v.Session.Dialect()
 	if dia.Blocks == nil {
 		modules, err := v.Session.Modules()
+		if errors.Is(err, link.ErrNoModules) {
+			l.Warn("%v; rules are drafted from what its documents look like", err)
+			return nil, nil
+		}
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w; its rules have to be written by hand", d.Name, err)
+			return nil, err
 		}
 		p, err := v.Session.Fetch(dia.Main())
 		if err != nil {
@@ -254,8 +266,11 @@ func (s *Service) atUnit(ctx context.Context, j core.Job, l *job.Log, req LearnR
 		}
 		return rules, err
 	}
-	if !req.Experiment {
+	switch {
+	case !req.Experiment:
 		return nil, nil
+	case dia.Change.Mode == "" || how.Remove == "":
+		return nil, fmt.Errorf("%w by experiments: they type lines, and dialect %s does not say in which mode (change.mode) or how one is taken away (change.remove)", ErrLearn, req.Dialect)
 	}
 	if err := v.Fetch(); err != nil {
 		return nil, err

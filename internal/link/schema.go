@@ -10,15 +10,15 @@ import (
 // mostModules is how many YANG modules are fetched of one server.
 const mostModules = 400
 
-// errNoModules is why a server's YANG modules cannot be had.
-var errNoModules = errors.New("the device does not show its YANG modules (RFC 6022 §3)")
+// ErrNoModules is why a server's YANG modules cannot be had.
+var ErrNoModules = errors.New("the device does not show its YANG modules (RFC 6022 §3)")
 
 // Modules fetches the YANG modules that a NETCONF server has, by name: what it lists,
 // and get-schema shows (RFC 6022 §2.1.3, §3).
 func (s *Session) Modules() (map[string]string, error) {
 	n, ok := s.sp.(*netconf)
 	if !ok || !n.can(ncMonitoring) {
-		return nil, errNoModules
+		return nil, ErrNoModules
 	}
 	raw, err := n.rpc(`<get><filter type="subtree"><netconf-state xmlns="` + ncMonitoring + `"><schemas/></netconf-state></filter></get>`)
 	if err != nil {
@@ -59,7 +59,7 @@ func (s *Session) Modules() (map[string]string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, errNoModules
+		return nil, ErrNoModules
 	}
 	return out, nil
 }

@@ -100,7 +100,7 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 			return err
 		}
 		if !own {
-			aside, why = core.RestoreTest, "it runs what restore test "+d.Testing+" put there"
+			aside, why = core.RestoreTest, "it runs what a restore test or learning left there (job "+d.Testing+")"
 		}
 	}
 	if aside != "" {

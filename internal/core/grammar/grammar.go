@@ -32,6 +32,9 @@ type Node struct {
 	// Ident is how many of the words tell the node from its siblings, where the
 	// form itself says so; 0 where it does not.
 	Ident int
+	// Keys are the leaves whose values the words behind the first are, of an entry of a
+	// document's list.
+	Keys []string
 	// Spans tells where each word stands, where that is not on Line as written.
 	Spans []Span
 }

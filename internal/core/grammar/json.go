@@ -208,7 +208,7 @@ func (g JSON) entries(up *Node, name string, list *jsonValue, path []string) {
 		if len(keys) == 0 {
 			words, n.Spans = append(words, fmt.Sprintf("[%d]", i)), append(n.Spans, Span{})
 		}
-		n.Text, n.Ident = strings.Join(words, " "), len(words)
+		n.Text, n.Ident, n.Keys = strings.Join(words, " "), len(words), keys
 		up.Kids = append(up.Kids, n)
 		g.nodes(n, rest, path)
 	}

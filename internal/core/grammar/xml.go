@@ -206,6 +206,7 @@ func (g XML) nodes(up *Node, e *element, path []string) {
 				line = append(line, Quote(key.canonical()))
 				n.Spans = append(n.Spans, key.valueAt)
 				n.Ident++
+				n.Keys = append(n.Keys, key.name.Local)
 				skip[key] = true
 			}
 		}

@@ -79,3 +79,25 @@ func FuzzFrom(f *testing.F) {
 		d.Hear(b, []*regexp.Regexp{regexp.MustCompile(`^\w+> $`)}, Flatten(tree(t, a)))
 	})
 }
+
+// TestDocuments: lists of documents are drafted, and nothing of them is sure.
+func TestDocuments(t *testing.T) {
+	xml, err := grammar.XML{}.Parse("<s><u><name>a</name><password>x</password></u><u><name>b</name></u><dns>1</dns><dns>2</dns></s>")
+	if err != nil {
+		t.Fatal(err)
+	}
+	json, err := grammar.JSON{}.Parse(`{"net": [{"hidden": true, "ssid": "a"}, {"hidden": true, "ssid": "b"}], "to": ["x", "y"], "one": {"key": "k"}}`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var paths []string
+	for _, r := range Documents([]*grammar.Node{xml, json}) {
+		paths = append(paths, r.Path)
+		if len(r.Unsure) == 0 {
+			t.Errorf("%s is taken for sure", r.Path)
+		}
+	}
+	if got := strings.Join(paths, "|"); got != "s / u {name}|s / u {name} / password <password>|s / dns {dns}|net {ssid}|to {to}|one / key <key>" {
+		t.Error(got)
+	}
+}
