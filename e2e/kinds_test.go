@@ -120,6 +120,7 @@ func TestLongLog(t *testing.T) {
 	const lines = 12000
 	w := newWorld(t, 1, withProgram("kettle"))
 	id := must(w.admin.Ask(ctx(t), client.NewJob{Kind: "kettle", With: map[string]any{"cups": "2", "lines": lines}}, ""))(t).ID
+	eventually(t, "it is under way", func() bool { return must(w.admin.Job(ctx(t), id))(t).State == "running" })
 	must(w.admin.Cancel(ctx(t), id))(t) // it ends when it has said all
 	seen := 0
 	end := must(w.admin.Watch(ctx(t), id, func(e client.Entry) {

@@ -53,3 +53,25 @@ func TestKeptForNothing(t *testing.T) {
 		t.Error(said)
 	}
 }
+
+// TestFollower: which part should be equivalent to which, what a device is called while it
+// is not, and by which part it is judged.
+func TestFollower(t *testing.T) {
+	for name, c := range map[string]struct{ parts, name, of, word, main string }{
+		"nothing follows":      {"{running: {mode: top, command: all, whole: {last: x}}}", "", "", "unsaved", "running"},
+		"startup does":         {"{running: {mode: top, command: all, whole: {last: x}}, startup: {mode: top, command: s, whole: {last: x}}}", "startup", "running", "unsaved", "running"},
+		"in other words":       {"{running: {mode: top, command: all, whole: {last: x}}, startup: {mode: top, command: s, otherwise: not stowed, whole: {last: x}}}", "startup", "running", "not stowed", "running"},
+		"what is loaded":       {"{file: {mode: top, command: f, whole: {last: x}}, loaded: {mode: top, command: l, follows: file, otherwise: not loaded, whole: {last: x}}}", "loaded", "file", "not loaded", "file"},
+		"whatever its name is": {"{z: {mode: top, command: f, whole: {last: x}}, a: {mode: top, command: l, follows: z, whole: {last: x}}}", "a", "z", "unsaved", "z"},
+	} {
+		d, err := Load("example.yaml", []byte(strings.Replace(around, "parts: {running: {mode: top, command: all, whole: {last: '^end$'}}}", "parts: "+c.parts, 1)))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		part, of, ok := d.Follower()
+		if ok != (c.name != "") || ok && (part != c.name || of != c.of) || d.UnsavedWord() != c.word || d.Main() != c.main {
+			t.Errorf("%s: %s follows %s (%v), %q, judged by %s", name, part, of, ok, d.UnsavedWord(), d.Main())
+		}
+	}
+}

@@ -93,3 +93,41 @@ func TestPrefixesKept(t *testing.T) {
 		t.Error("the same prefix for another namespace is the same value")
 	}
 }
+
+// FuzzMergeXML: what a merge is said to make is a document, holds what was laid over it,
+// and stays the same when that is laid over it again.
+func FuzzMergeXML(f *testing.F) {
+	f.Add(`<s><a>1</a><u><n>x</n></u></s>`, `<s><a>2</a><u><n>y</n><v>1</v></u></s>`)
+	f.Add(`<l>1</l><l>2</l>`, `<l>2</l><l>3</l>`)
+	f.Add(`<a xmlns="u"/>`, `<a xmlns="v">x</a>`)
+	g := XML{Known: func([]string) bool { return true }}
+	f.Fuzz(func(t *testing.T, a, b string) {
+		once, err := g.Merge(a, b)
+		if err != nil {
+			return
+		}
+		if _, err := (XML{}).Parse(once); err != nil {
+			t.Fatalf("%v\n%s", err, once)
+		}
+		formatted, err := FormatXML([]byte(once), "")
+		if err != nil || formatted != once {
+			t.Fatalf("%v\n%s\n%s", err, formatted, once)
+		}
+	})
+}
+
+// TestEditKeys: what only the device has is deleted by its keys, all of them.
+func TestEditKeys(t *testing.T) {
+	g := XML{Keys: func(path []string) []string {
+		if path[0] == "e" {
+			return []string{"k", "m"}
+		}
+		return nil
+	}}
+	got, err := g.Edit(`<e><v>0</v><k>1</k><m>1</m></e>`, `<e><k>1</k><m>1</m></e><e><v>9</v><k>1</k><m>2</m></e><l>1</l><l>2</l>`, "", "", false)
+	for _, want := range []string{`a:operation="replace">`, "operation=\"delete\">\n  <k>1</k>\n  <m>2</m>\n</e>", `operation="delete">1</l>`, `operation="delete">2</l>`} {
+		if err != nil || !strings.Contains(got, want) {
+			t.Errorf("%v: %s is missing in\n%s", err, want, got)
+		}
+	}
+}

@@ -70,6 +70,11 @@ func (b *bench) with(k *Kind, e Entry) error {
 		}
 	}
 	k.again()
+	for _, a := range k.apart {
+		if t := k.Tokens[a.token]; t.Tell && t.Sure {
+			k.singleBy(a.token, a.why)
+		}
+	}
 	if err := b.together(k, e); err != nil {
 		return err
 	}
@@ -464,23 +469,37 @@ func (b *bench) instead(k *Kind, e, e2 Entry, i int, took bool) (told bool, err 
 	}
 	why := fmt.Sprintf("%q %s while %q was there, and not once that was gone", e2.Line, said, e.Line)
 	if t.Tell && t.Sure {
-		var by []string
-		for _, o := range k.Tokens {
-			if o.Word == "" && o.Name != t.Name {
-				by = append(by, o.Name)
-			}
-		}
-		if len(by) > 0 {
-			k.set("single_by", by, true, why)
-		}
+		k.singleBy(i, why)
 		return true, nil
 	}
 	if n := len(k.Tokens) - len(slices.DeleteFunc(slices.Clone(k.Tokens), func(t Token) bool { return t.Word == "" })); n > 1 {
-		return true, nil // it may be for another word of it that they do not stand together
+		// It may be for another word of it that they do not stand together.
+		k.apart = append(k.apart, apartFrom{i, why})
+		return true, nil
 	}
 	t.Tell, t.Sure = false, true
 	k.set("overwrites", false, true, why)
 	return true, nil
+}
+
+// apartFrom is a word by which two entries differed that did not stand together, before
+// it was known whether it tells entries apart.
+type apartFrom struct {
+	token int
+	why   string
+}
+
+// singleBy notes that of entries that agree in all but a word there is one at a time.
+func (k *Kind) singleBy(token int, why string) {
+	var by []string
+	for i, o := range k.Tokens {
+		if o.Word == "" && i != token {
+			by = append(by, o.Name)
+		}
+	}
+	if len(by) > 0 {
+		k.set("single_by", by, true, why)
+	}
 }
 
 // others are entries with another word at a place: those that some configuration had

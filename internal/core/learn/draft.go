@@ -81,8 +81,11 @@ func (d *Draft) rule(k *Kind, how How) Rule {
 	over, sure := fact("overwrites")
 	values := slices.ContainsFunc(k.Tokens, func(t Token) bool { return t.Word == "" && !t.Tell })
 	switch {
-	case sure && over == true, kept && values:
+	case sure && over == true:
 		key("overwrites", "true")
+	case kept && values:
+		key("overwrites", "true")
+		unsure("whether a new value overwrites the old one was not seen")
 	case values && !sure:
 		unsure("whether a new value overwrites the old one was not seen")
 	}

@@ -62,6 +62,7 @@ type Kind struct {
 	Facts map[string]Fact // by the rule's key
 	Kids  []*Kind
 
+	apart  []apartFrom       // what did not stand beside what
 	values []map[string]bool // of each token, the words that stood there
 	per    [][][]string      // the words of its lines, by the block that they stood in
 }
