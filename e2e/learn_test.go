@@ -27,6 +27,9 @@ func TestLearned(t *testing.T) {
 	}
 	rules := regexp.MustCompile(`(?m)^rules:\n(?:  .*\n)*`)
 	must(w.admin.LoadDialect(ctx(t), "fulmar.yaml", rules.ReplaceAllString(string(src), "")))(t)
+	if out, _, status := w.cli("dialect", "learn", "fulmar", "--on", p1); status != 1 || !strings.Contains(out, "no version was read: pull a device of dialect fulmar first") {
+		t.Errorf("%d: %s", status, out)
+	}
 	w.pull(p1)
 	before := w.fleet.running(p1)
 	log := filepath.Join(w.dir, "typed.log")

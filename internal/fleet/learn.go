@@ -62,6 +62,9 @@ func (s *Service) RequestLearn(ctx context.Context, actor core.Actor, req LearnR
 			return j, fmt.Errorf("%w: %s is spoken to by way of %s", ErrLearn, on.Name, on.Parent)
 		}
 		said += ", on " + on.Name
+		if len(req.Of) == 0 {
+			req.Of = []string{on.ID}
+		}
 	} else if req.Experiment {
 		return j, fmt.Errorf("%w: experiments need a unit that they are made on", ErrLearn)
 	} else if len(req.Of) == 0 {
@@ -115,6 +118,11 @@ func (s *Service) learnJob(ctx context.Context, r *job.Run) {
 	}
 	res.Versions = len(texts)
 	l.Info("%s read", core.Count(len(texts), "version was", "versions were"))
+	const none = "no version was read: pull a device of dialect %s first, or name others with --of"
+	if len(texts) == 0 && dia.Blocks != nil {
+		fail(core.Refused, none, req.Dialect)
+		return
+	}
 	draft := learn.From(texts, dia.Table.Words, dia.Grammar.Denial)
 	how := learn.How{Remove: dia.Change.Remove, Leave: dia.Change.Leave, Most: req.Most}
 	head := s.heard(req, dia, draft, known, &how, l)
@@ -124,6 +132,9 @@ func (s *Service) learnJob(ctx context.Context, r *job.Run) {
 		modules, err = s.atUnit(ctx, j, l, req, draft, how, &res)
 	}
 	switch {
+	case err == nil && len(texts) == 0 && len(modules) == 0:
+		fail(core.Refused, none, req.Dialect)
+		return
 	case dia.Blocks == nil && len(modules) == 0:
 		rules = func(learn.How) []learn.Rule { return learn.Documents(texts) }
 	case len(modules) > 0:
