@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -67,6 +68,19 @@ func TestLearned(t *testing.T) {
 	reader := w.addUser("lookalike", "reader")
 	if j := must(reader.Job(ctx(t), jobs.Items[0].ID))(t); j.Learned == nil || j.Learned.Draft != "" || j.Learned.Sure == 0 || !j.Learned.Whole {
 		t.Errorf("%+v", j.Learned)
+	}
+	// On its page in the console, on a desk and on a phone.
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	for _, wide := range []int64{1280, 390} {
+		b.size(wide, 800, "light")
+		b.open("/jobs/" + jobs.Items[0].ID)
+		b.see("The rules as drafted")
+		b.see("{path: 'outlet {number} / feeds <text...>', overwrites: true}")
+		b.shot(fmt.Sprintf("draft-%d", wide))
+		if px := b.overflow(); px > 0 {
+			t.Errorf("at %d px the page is %d px too wide", wide, px)
+		}
 	}
 	var seen strings.Builder
 	for _, e := range must(reader.Log(ctx(t), jobs.Items[0].ID, 0))(t) {

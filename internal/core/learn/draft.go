@@ -345,8 +345,10 @@ func YAML(rules []Rule) string {
 		for _, u := range r.Unsure {
 			b.WriteString("  # not sure: " + u + "\n")
 		}
-		if len(r.Unsure) == 0 && len(r.Why) > 0 {
-			b.WriteString("  # seen: " + strings.Join(r.Why, "; ") + "\n")
+		for _, w := range slices.Compact(slices.Clone(r.Why)) {
+			if len(r.Unsure) == 0 {
+				b.WriteString("  # seen: " + w + "\n")
+			}
 		}
 		line := "  - {path: " + quote(r.Path)
 		for _, k := range r.Keys {
