@@ -49,7 +49,7 @@ func TestPetrel(t *testing.T) {
 		}
 		return nil
 	}
-	for range 25 {
+	for range 12 {
 		a, b := file(), file()
 		for _, x := range []string{a, b, a} {
 			if err := put(x, 0); err != nil {
