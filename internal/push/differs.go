@@ -19,14 +19,25 @@ func (u *push) against(ctx context.Context, v *visit.Visit, contentID string) ([
 // differs lists what keeps what a visit found from being what was asked for: the
 // version, or where not all of it was to go there, what was predicted.
 func (u *push) differs(ctx context.Context, v *visit.Visit) ([]visit.Difference, error) {
-	if len(u.p.Only) > 0 || len(u.p.SetAside) > 0 {
-		return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, u.p.Predicted)
-	}
-	target, err := u.s.Store.As(job.Service).VersionByID(ctx, u.p.TargetID)
+	want, err := u.wanted(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return u.against(ctx, v, target.ContentID)
+	return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, want)
+}
+
+// wanted is what was asked for, as text.
+func (u *push) wanted(ctx context.Context) (string, error) {
+	if len(u.p.Only) > 0 || len(u.p.SetAside) > 0 {
+		return u.p.Predicted, nil
+	}
+	q := u.s.Store.As(job.Service)
+	target, err := q.VersionByID(ctx, u.p.TargetID)
+	if err != nil {
+		return "", err
+	}
+	raw, err := q.Content(ctx, target.ContentID)
+	return string(raw), err
 }
 
 // merged tells whether what a visit found is what the preview of a merge said would

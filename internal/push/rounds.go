@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"magpie/internal/core"
-	"magpie/internal/job"
 )
 
 // steps are all that were or will be sent: the preview's, and those of further rounds.
@@ -21,18 +20,9 @@ func (u *push) missing(ctx context.Context) (lines, differ int) {
 	if err != nil || len(left) == 0 || u.p.Method != "replace" || len(u.p.Steps) == 0 || u.p.Steps[0].ours() {
 		return 0, len(left)
 	}
-	want := u.p.Predicted
-	if len(u.p.Only) == 0 && len(u.p.SetAside) == 0 {
-		q := u.s.Store.As(job.Service)
-		target, err := q.VersionByID(ctx, u.p.TargetID)
-		if err != nil {
-			return 0, len(left)
-		}
-		raw, err := q.Content(ctx, target.ContentID)
-		if err != nil {
-			return 0, len(left)
-		}
-		want = string(raw)
+	want, err := u.wanted(ctx)
+	if err != nil {
+		return 0, len(left)
 	}
 	sc, err := u.s.script(u.v, u.v.Dialect.Doc(u.p.Part), u.p.Part, ask{method: u.p.Method, have: u.v.Parts[u.p.Part].Text, want: want, inPlace: u.p.InPlace})
 	if err != nil {

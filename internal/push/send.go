@@ -62,9 +62,10 @@ func (u *push) ahead() int {
 	if u.v == nil || !u.v.IsOpen() || u.st.Phase != Sending || u.st.Announced >= len(steps) {
 		return 1
 	}
+	most := u.v.Dialect.Converse.Ahead
 	var lines []string
 	for i, st := range steps[u.st.Announced:] {
-		if st.ours() || len(st.Lines) != 1 {
+		if len(lines) >= most || st.ours() || len(st.Lines) != 1 {
 			break
 		}
 		lines = append(lines, st.Lines[0])
