@@ -2,6 +2,7 @@ package learn
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -250,20 +251,24 @@ func before(all []Entry, a, b Entry) bool {
 // follow, so that it shows where it returns to, and a small one.
 func (b *bench) pick(k *Kind) (best Entry, ok bool) {
 	score := -1
-	for i, e := range b.base {
-		if b.d.kind(e) != k || b.spared(e) {
-			continue
+	fixed, kin := map[string]bool{}, map[string]bool{} // blocks in which such a line stands further on
+	for _, e := range slices.Backward(b.base) {
+		block := strings.Join(e.Path, "\x00")
+		switch {
+		case b.spared(e):
+			fixed[block] = true
+		case b.d.kind(e) != k:
+		default:
+			s := 100 - min(len(within(b.base, e.under())), 50)
+			if kin[block] {
+				s += 200
+			}
+			// Typed again, it may stand behind what must not be taken away to put it right.
+			if s >= score && !fixed[block] {
+				best, ok, score = e, true, s
+			}
 		}
-		if slices.ContainsFunc(b.base[i+1:], func(o Entry) bool { return slices.Equal(o.Path, e.Path) && b.spared(o) }) {
-			continue // typed again, it may stand behind that, which must not be taken away to put it right
-		}
-		s := 100 - min(len(within(b.base, e.under())), 50)
-		if slices.ContainsFunc(b.base[i+1:], func(o Entry) bool { return slices.Equal(o.Path, e.Path) && b.d.kind(o) == k }) {
-			s += 200
-		}
-		if s > score {
-			best, ok, score = e, true, s
-		}
+		kin[block] = kin[block] || b.d.kind(e) == k
 	}
 	return best, ok
 }
@@ -366,15 +371,7 @@ type taking struct {
 
 // order says where an entry stands that was taken away and typed again.
 func (b *bench) order(k *Kind, e Entry, now []Entry) {
-	block := func(all []Entry) (out []Entry) {
-		for _, x := range all {
-			if slices.Equal(x.Path, e.Path) {
-				out = append(out, x)
-			}
-		}
-		return out
-	}
-	was, is := block(b.base), block(now)
+	was, is := direct(b.base, e.Path), direct(now, e.Path)
 	at := func(all []Entry) int { return slices.IndexFunc(all, func(x Entry) bool { return x.key() == e.key() }) }
 	// Which lines stood behind it, and which do now.
 	behind := func(all []Entry, kin bool) (n int) {
@@ -472,7 +469,7 @@ func (b *bench) instead(k *Kind, e, e2 Entry, i int, took bool) (told bool, err 
 		k.singleBy(i, why)
 		return true, nil
 	}
-	if n := len(k.Tokens) - len(slices.DeleteFunc(slices.Clone(k.Tokens), func(t Token) bool { return t.Word == "" })); n > 1 {
+	if slices.ContainsFunc(k.Tokens, func(o Token) bool { return o.Word == "" && o.Name != t.Name }) {
 		// It may be for another word of it that they do not stand together.
 		k.apart = append(k.apart, apartFrom{i, why})
 		return true, nil
@@ -530,7 +527,7 @@ func (b *bench) others(k *Kind, e Entry, i int) (out []Entry) {
 			add(near)
 		}
 	}
-	for _, v := range sorted(k.values[i]) {
+	for _, v := range slices.Sorted(maps.Keys(k.values[i])) {
 		add(v)
 	}
 	if isWord(word) {
@@ -587,14 +584,6 @@ func nearby(word string, by int) string {
 		return ""
 	}
 	return word[:start] + strconv.Itoa(n+by) + word[end:]
-}
-
-func sorted(m map[string]bool) (out []string) {
-	for v := range m {
-		out = append(out, v)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // elsewhere types an entry in another block of the same kind, where addresses may be

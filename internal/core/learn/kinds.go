@@ -5,6 +5,7 @@
 package learn
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"unicode"
@@ -104,7 +105,6 @@ func (k *Kind) Path() string {
 	}
 	own := strings.Join(words, " ")
 	if up := k.Up.Path(); up != "" {
-		// Only what identifies a block leads into it.
 		return up + " / " + own
 	}
 	return own
@@ -221,7 +221,7 @@ func (d *Draft) add(up *Kind, block bool, blocks [][]*line) {
 	k := &Kind{Up: up, Block: block, Facts: map[string]Fact{}}
 	d.shape(k, blocks)
 	if at := k.keyword(); at > 0 {
-		for _, word := range sorted(k.values[at]) {
+		for _, word := range slices.Sorted(maps.Keys(k.values[at])) {
 			var mine [][]*line
 			for _, b := range blocks {
 				if some := slices.DeleteFunc(slices.Clone(b), func(l *line) bool { return d.words(l.Text)[at] != word }); len(some) > 0 {
@@ -289,7 +289,7 @@ func (k *Kind) keyword() int {
 		}
 		for w, n := range count {
 			alone = alone && n > 1
-			types[strings.Join(sorted(sorts(of[w])), " ")] = true
+			types[strings.Join(slices.Sorted(maps.Keys(sorts(of[w]))), " ")] = true
 		}
 		if alone && beside && len(types) > 1 { // names have values of one sort behind them
 			return at

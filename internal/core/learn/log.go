@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -64,20 +65,12 @@ func (d *Draft) Hear(log string, prompts []*regexp.Regexp, known []Entry) (h Hea
 
 // often is what was counted most; of equals, the first by name.
 func often(counts map[string]int) (best string) {
-	for _, w := range sortedCounts(counts) {
+	for _, w := range slices.Sorted(maps.Keys(counts)) {
 		if best == "" || counts[w] > counts[best] {
 			best = w
 		}
 	}
 	return best
-}
-
-func sortedCounts(m map[string]int) (out []string) {
-	for w := range m {
-		out = append(out, w)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // behind is what was typed behind a prompt at the beginning of a line.

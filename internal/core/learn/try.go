@@ -62,7 +62,8 @@ type bench struct {
 	u     Unit
 	how   How
 	say   func(string)
-	base  []Entry // what it ran before, and runs again after each experiment
+	base  []Entry         // what it ran before, and runs again after each experiment
+	alone map[string]bool // what of that is to be left alone, or holds such a line
 	typed int
 }
 
@@ -70,10 +71,7 @@ type bench struct {
 // it. Each experiment is undone, and that it is, is looked at before the next; where it
 // cannot be, it ends with *Left. say is told what is typed, before it is.
 func (d *Draft) Try(u Unit, how How, say func(string)) error {
-	if d.Host != "" { // without its name in the prompt the conversation would be lost
-		how.Spare = append(slices.Clone(how.Spare), d.Host)
-	}
-	b := &bench{d: d, u: u, how: how, say: say}
+	b := d.bench(u, how, say)
 	first, err := u.Shows()
 	if err != nil {
 		return err
@@ -83,10 +81,10 @@ func (d *Draft) Try(u Unit, how How, say func(string)) error {
 		return err
 	}
 	b.volatile(first, later)
-	if b.base, err = b.shows(); err != nil {
+	if d.ran, err = b.shows(); err != nil {
 		return err
 	}
-	d.ran = b.base
+	b.runs(d.ran)
 	for _, k := range d.Kinds() {
 		if _, v := k.Facts["volatile"]; v {
 			continue
@@ -105,9 +103,27 @@ func (d *Draft) Try(u Unit, how How, say func(string)) error {
 // Undo has a unit run again what it ran before Try, where that broke off: u is another
 // conversation with it.
 func (d *Draft) Undo(u Unit, how How, say func(string)) error {
-	b := &bench{d: d, u: u, how: how, say: say, base: d.ran}
+	b := d.bench(u, how, say)
+	b.runs(d.ran)
 	b.how.Most += len(d.ran) + 1000
 	return b.undone()
+}
+
+// bench is a unit that things are tried out at. Without the name in its prompt the
+// conversation would be lost, so that is left alone too.
+func (d *Draft) bench(u Unit, how How, say func(string)) *bench {
+	how.Spare = append(slices.Clone(how.Spare), d.Host)
+	return &bench{d: d, u: u, how: how, say: say}
+}
+
+// runs notes what the unit runs, and which of it is to be left alone.
+func (b *bench) runs(base []Entry) {
+	b.base, b.alone = base, map[string]bool{}
+	for _, e := range base {
+		for up, there := e, b.names(e.Line); there; up, there = up.up() {
+			b.alone[up.key()] = true
+		}
+	}
 }
 
 // volatile finds lines that change while nobody does anything.
@@ -203,7 +219,26 @@ func within(all []Entry, block []string) (out []Entry) {
 // under is the block that an entry opens.
 func (e Entry) under() []string { return append(slices.Clone(e.Path), e.Line) }
 
-// lines are what is typed for lines in an entry's block.
+// up is the entry that opens the block an entry stands in; false at the top.
+func (e Entry) up() (Entry, bool) {
+	n := len(e.Path) - 1
+	if n < 0 {
+		return Entry{}, false
+	}
+	return Entry{Path: e.Path[:n], Line: e.Path[n]}, true
+}
+
+// direct lists the entries right in a block.
+func direct(all []Entry, block []string) (out []Entry) {
+	for _, e := range all {
+		if slices.Equal(e.Path, block) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// in is what is typed for lines in a block.
 func (b *bench) in(path []string, lines ...string) (out []string) {
 	out = append(slices.Clone(path), lines...)
 	for range path {
@@ -335,8 +370,7 @@ func (b *bench) takeAway(k *Kind, e Entry) (by *form, gone, came []Entry, err er
 	}
 	var second *form // one that takes more with it
 	for _, f := range b.forms(k, e) {
-		took, _, err := b.types(b.in(e.Path, b.removalLine(k, e, f)))
-		if err != nil {
+		if _, _, err := b.types(b.in(e.Path, b.removalLine(k, e, f))); err != nil {
 			return nil, nil, nil, err
 		}
 		now, err := b.shows()
@@ -344,7 +378,7 @@ func (b *bench) takeAway(k *Kind, e Entry) (by *form, gone, came []Entry, err er
 			return nil, nil, nil, err
 		}
 		missing, extra := differ(was, now)
-		if !took && len(missing)+len(extra) == 0 || len(missing)+len(extra) == 0 {
+		if len(missing)+len(extra) == 0 {
 			continue
 		}
 		var more []Entry
@@ -406,26 +440,15 @@ func (b *bench) restore(was []Entry) error {
 			continue
 		}
 		for _, e := range extra {
-			if slices.ContainsFunc(extra, func(up Entry) bool {
-				return len(e.Path) > 0 && up.key() == (Entry{Path: e.Path[:len(e.Path)-1], Line: e.Path[len(e.Path)-1]}).key()
-			}) {
+			if up, inner := e.up(); inner && has(extra, up) {
 				continue // it goes with its block
 			}
-			kind := b.known(e)
-			for _, f := range b.forms(kind, e) {
-				if _, _, err := b.types(b.in(e.Path, b.removalLine(kind, e, f))); err != nil {
-					return err
-				}
-				if now, err = b.shows(); err != nil {
-					return err
-				}
-				if !has(now, e) {
-					break
-				}
+			if err := b.drop(e); err != nil {
+				return err
 			}
 		}
 		for _, e := range missing {
-			if len(e.Path) > 0 && has(missing, Entry{Path: e.Path[:len(e.Path)-1], Line: e.Path[len(e.Path)-1]}) {
+			if up, inner := e.up(); inner && has(missing, up) {
 				continue // it comes with its block
 			}
 			if _, _, err := b.types(b.add(e, was)); err != nil {
@@ -457,15 +480,7 @@ func disordered(was, now []Entry) *[]string {
 			continue
 		}
 		seen[key] = true
-		of := func(all []Entry) (lines []string) {
-			for _, x := range all {
-				if slices.Equal(x.Path, e.Path) {
-					lines = append(lines, x.Line)
-				}
-			}
-			return lines
-		}
-		if !slices.Equal(of(was), of(now)) {
+		if !slices.EqualFunc(direct(was, e.Path), direct(now, e.Path), func(a, b Entry) bool { return a.Line == b.Line }) {
 			path := slices.Clone(e.Path)
 			return &path
 		}
@@ -480,15 +495,7 @@ func (b *bench) layAnew(was []Entry, block []string) error {
 	if err != nil {
 		return err
 	}
-	direct := func(all []Entry) (out []Entry) {
-		for _, e := range all {
-			if slices.Equal(e.Path, block) {
-				out = append(out, e)
-			}
-		}
-		return out
-	}
-	want, have := direct(was), direct(now)
+	want, have := direct(was, block), direct(now, block)
 	from := 0
 	for from < len(want) && from < len(have) && want[from].key() == have[from].key() {
 		from++
@@ -537,13 +544,14 @@ func (b *bench) drop(e Entry) error {
 }
 
 // spared tells whether an entry, or what is below it, is to be left alone.
-func (b *bench) spared(e Entry) bool {
-	for _, x := range append(within(b.base, e.under()), e) {
-		for _, w := range b.d.Words(x.Line) {
-			for _, s := range b.how.Spare {
-				if s != "" && (w.Text == s || strings.HasPrefix(w.Text, s+"/")) {
-					return true
-				}
+func (b *bench) spared(e Entry) bool { return b.alone[e.key()] || b.names(e.Line) }
+
+// names tells whether a line names what is to be left alone.
+func (b *bench) names(line string) bool {
+	for _, w := range b.d.Words(line) {
+		for _, s := range b.how.Spare {
+			if s != "" && (w.Text == s || strings.HasPrefix(w.Text, s+"/")) {
+				return true
 			}
 		}
 	}

@@ -2,6 +2,7 @@ package learn
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -16,7 +17,7 @@ import (
 func Modules(texts map[string]string, top []string) (out []Rule, missing []string, err error) {
 	ms := yang.NewModules()
 	var names []string
-	for _, name := range sortedNames(texts) {
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		if err := ms.Parse(texts[name], name+".yang"); err != nil {
 			return nil, nil, fmt.Errorf("module %s: %w", name, err)
 		}
@@ -38,14 +39,6 @@ func Modules(texts map[string]string, top []string) (out []Rule, missing []strin
 		}
 	}
 	return out, missing, nil
-}
-
-func sortedNames(m map[string]string) (out []string) {
-	for n := range m {
-		out = append(out, n)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // children are an element's, in the order of their names: the library keeps no other.
