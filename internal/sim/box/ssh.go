@@ -10,20 +10,24 @@ import (
 // ServeSSH listens for SSH and gives each session a console, on a terminal if it asked
 // for one. knows tells whether a user has that password.
 func (d *Base) ServeSSH(e Env, knows func(user, word string) bool, console func(ctx context.Context, rw io.ReadWriteCloser, tty bool)) (stop func(), err error) {
-	l, err := e.Listen(SSH)
+	return d.Listen(e, SSH, knows, &gssh.Server{
+		Handler: func(s gssh.Session) {
+			console(s.Context(), s, OnTerminal(s))
+			_ = s.Exit(0)
+		},
+	})
+}
+
+// Listen has an SSH server listen at a port, for users who know their words.
+func (d *Base) Listen(e Env, port int, knows func(user, word string) bool, s *gssh.Server) (stop func(), err error) {
+	l, err := e.Listen(port)
 	if err != nil {
 		return nil, err
 	}
 	d.Lock()
 	d.Env = e
 	d.Unlock()
-	s := &gssh.Server{
-		PasswordHandler: func(ctx gssh.Context, word string) bool { return d.SignIn(knows(ctx.User(), word)) },
-		Handler: func(s gssh.Session) {
-			console(s.Context(), s, OnTerminal(s))
-			_ = s.Exit(0)
-		},
-	}
+	s.PasswordHandler = func(ctx gssh.Context, word string) bool { return d.SignIn(knows(ctx.User(), word)) }
 	s.AddHostKey(e.HostKey)
 	go func() { _ = s.Serve(l) }()
 	return func() { s.Close() }, nil

@@ -153,20 +153,7 @@ func (d *Device) knows(user, word string) bool {
 
 // Serve listens for NETCONF over SSH.
 func (d *Device) Serve(e box.Env) (func(), error) {
-	l, err := e.Listen(box.Netconf)
-	if err != nil {
-		return nil, err
-	}
-	d.Lock()
-	d.Env = e
-	d.Unlock()
-	s := &gssh.Server{
-		PasswordHandler:   func(ctx gssh.Context, word string) bool { return d.SignIn(d.knows(ctx.User(), word)) },
-		SubsystemHandlers: map[string]gssh.SubsystemHandler{"netconf": d.serve},
-	}
-	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	return d.Listen(e, box.Netconf, d.knows, &gssh.Server{SubsystemHandlers: map[string]gssh.SubsystemHandler{"netconf": d.serve}})
 }
 
 // goBack undoes a commit that nobody kept.

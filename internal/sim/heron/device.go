@@ -202,34 +202,23 @@ func (d *Device) Takeover() {
 	d.Env.Changed()
 }
 
-func (d *Device) check(user, word string) bool {
+// knows tells whether a user has that word.
+func (d *Device) knows(user, word string) bool {
 	d.Lock()
+	defer d.Unlock()
 	u := d.running.at("system", "authentication", "user "+user, "password")
-	ok := u != nil && (u.Text == "$0$"+word || u.Text == "$5$sim$"+box.Seal("heron", word))
-	d.Unlock()
-	return d.SignIn(ok)
+	return u != nil && (u.Text == "$0$"+word || u.Text == "$5$sim$"+box.Seal("heron", word))
 }
 
 // Serve listens for NETCONF over SSH.
 func (d *Device) Serve(e box.Env) (func(), error) {
-	l, err := e.Listen(box.Netconf)
-	if err != nil {
-		return nil, err
-	}
-	d.Lock()
-	d.Env = e
-	d.Unlock()
-	s := &gssh.Server{
-		PasswordHandler:   func(ctx gssh.Context, word string) bool { return d.check(ctx.User(), word) },
+	return d.Listen(e, box.Netconf, d.knows, &gssh.Server{
 		SubsystemHandlers: map[string]gssh.SubsystemHandler{"netconf": d.netconf},
 		Handler: func(s gssh.Session) {
 			fmt.Fprintln(s, "This unit is spoken to by NETCONF.")
 			_ = s.Exit(1)
 		},
-	}
-	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	})
 }
 
 // state is what get answers besides the configuration.

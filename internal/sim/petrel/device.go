@@ -161,26 +161,11 @@ func (d *Device) goBack() error {
 
 // Serve listens for SSH.
 func (d *Device) Serve(e box.Env) (func(), error) {
-	l, err := e.Listen(box.SSH)
-	if err != nil {
-		return nil, err
-	}
-	d.Lock()
-	d.Env = e
-	d.Unlock()
-	s := &gssh.Server{
-		PasswordHandler: func(ctx gssh.Context, word string) bool {
-			d.Lock()
-			ok := d.loaded.knows(ctx.User(), word)
-			d.Unlock()
-			return d.SignIn(ok)
-		},
-		Handler:           d.run,
-		SubsystemHandlers: map[string]gssh.SubsystemHandler{"sftp": d.sftp},
-	}
-	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	return d.Listen(e, box.SSH, func(user, word string) bool {
+		d.Lock()
+		defer d.Unlock()
+		return d.loaded.knows(user, word)
+	}, &gssh.Server{Handler: d.run, SubsystemHandlers: map[string]gssh.SubsystemHandler{"sftp": d.sftp}})
 }
 
 func (d *Device) read(name string) ([]byte, error) {
