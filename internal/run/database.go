@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -32,6 +33,7 @@ type Database struct {
 	pid      int
 	stopping bool
 	gone     chan struct{} // closed when the process is known to have ended
+	how      string        // and how it did
 }
 
 // leftover is what a start writes down, so that the next one finds a server
@@ -218,7 +220,8 @@ func (db *Database) start(ctx context.Context) error {
 		"--socket=" + socketPath(db.dir), "--pid-file=" + filepath.Join(db.data(), "mariadbd.pid"), "--log-error=" + db.log(), "--init-file=/dev/fd/3",
 		"--secure-file-priv=" + none, "--local-infile=OFF", "--symbolic-links=OFF",
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=192M",
-		"--innodb-log-file-size=48M", "--performance-schema=OFF", "--max-allowed-packet=128M", "--skip-log-bin", "--max-connections=200"}
+		"--innodb-log-file-size=48M", "--performance-schema=OFF", "--max-allowed-packet=128M", "--skip-log-bin", "--max-connections=200",
+		"--innodb-use-native-aio=OFF"} // what the kernel has of it is shared by all servers of a machine, and runs out
 	if os.Getuid() == 0 {
 		args = append(args, "--user=root")
 	}
@@ -233,7 +236,13 @@ func (db *Database) start(ctx context.Context) error {
 		return fmt.Errorf("starting the database server: %w", err)
 	}
 	gone := make(chan struct{})
-	go func() { _ = cmd.Wait(); close(gone) }()
+	go func() {
+		_ = cmd.Wait()
+		db.mu.Lock()
+		db.how = cmd.ProcessState.String()
+		db.mu.Unlock()
+		close(gone)
+	}()
 	db.mu.Lock()
 	db.pid, db.gone = cmd.Process.Pid, gone
 	db.mu.Unlock()
@@ -325,12 +334,14 @@ func (db *Database) keepUp() {
 			}
 		}
 		db.mu.Lock()
-		stopping := db.stopping
+		stopping, how := db.stopping, db.how
 		db.mu.Unlock()
 		if stopping {
 			return
 		}
-		slog.Error("the database server ended by itself; starting it again")
+		// Killed by the system for want of memory, out of disk, or of a mistake of its own:
+		// whoever looks has to tell these apart.
+		slog.Error("the database server ended by itself; starting it again", "how", cmp.Or(how, "not known"), "log", newLines(db.log(), 0, 5))
 		for wait := 100 * time.Millisecond; ; wait = min(2*wait, 10*time.Second) {
 			err := db.start(context.Background())
 			if err == nil {

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
+	"time"
 
 	_ "github.com/go-sql-driver/mysql" // the server's driver
 
@@ -59,8 +60,15 @@ func Database(t testing.TB) string {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
-		t.Fatal(err)
+	// A server that died is started again; it costs those their tests who were at it,
+	// and not all that come after.
+	for end := time.Now().Add(time.Minute); ; time.Sleep(100 * time.Millisecond) {
+		_, err := db.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
+		if err == nil {
+			return base + "/" + name
+		}
+		if time.Now().After(end) {
+			t.Fatal(err)
+		}
 	}
-	return base + "/" + name
 }
