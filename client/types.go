@@ -264,6 +264,9 @@ type Text struct {
 	Text    string    `json:"text"`
 
 	Landmarks []Landmark `json:"landmarks"`
+	Blocks    [][2]int   `json:"blocks"`   // of the text, as the dialect's grammar has them: first and last line, from 1
+	Comments  []int      `json:"comments"` // lines that say nothing to the device
+	Hides     bool       `json:"hides"`    // it holds secrets, masked or not
 }
 
 // Landmark is something a person looks for to believe in a version.
@@ -333,6 +336,42 @@ type Drift struct {
 	Running     string       `json:"running,omitempty"`
 	Differences []Difference `json:"differences"`
 	Trouble     string       `json:"trouble,omitempty" column:"4 trouble"`
+}
+
+// Touched is a hint that something was written lately and is worth asking for again.
+type Touched struct {
+	Topic  string `json:"topic" enum:"topics"` // device, part, job, log, deed or database
+	ID     string `json:"id,omitempty"`
+	Name   string `json:"name,omitempty"`   // a device's or part's name, a job's kind, what was done
+	Device string `json:"device,omitempty"` // about whom it is, if it is about one
+	State  string `json:"state,omitempty"`  // a device's or job's; of the database: away or back
+	Log    int    `json:"log,omitempty"`    // the number of a job's last entry
+	Gone   bool   `json:"gone,omitempty"`   // the device was taken out
+}
+
+// NewTags puts tags on devices, and takes others off.
+type NewTags struct {
+	Selector []string `json:"selector"`
+	Add      []string `json:"add,omitempty"`
+	Drop     []string `json:"drop,omitempty"`
+}
+
+// NewBaselines approves a version of each of many devices.
+type NewBaselines struct {
+	Selector []string `json:"selector"`
+	Which    string   `json:"which,omitempty"` // of their main parts: latest if not said, a number, a name, a time…
+}
+
+// Baselined is what became the baseline, and which devices were left as they are.
+type Baselined struct {
+	Items   []Version `json:"items"`
+	Skipped []Skipped `json:"skipped"`
+}
+
+// Skipped is a device to which nothing was done, and why.
+type Skipped struct {
+	Device string `json:"device"`
+	Why    string `json:"why"`
 }
 
 // NewPull asks for pulls.
@@ -604,6 +643,7 @@ type Preview struct {
 	Factory   bool           `json:"factory"` // the unit has factory settings
 	At        string         `json:"at,omitempty"`
 	Landmarks []LandmarkPair `json:"landmarks"`
+	Suggested []string       `json:"suggested"` // checks that would tell whether the device still does its work
 }
 
 // Step is what is sent at once.

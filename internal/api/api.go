@@ -55,7 +55,8 @@ type Server struct {
 	hashing  *line // of passwords, which takes much memory
 	checking *line // of dialects
 
-	last lastStatus
+	last     lastStatus
+	watchers *watchers
 
 	mu    sync.Mutex
 	looks map[string]time.Time // what was written down of who looked at what
@@ -71,6 +72,7 @@ func (s *Server) Handler() http.Handler {
 	s.throttle, s.refused = newThrottle(s.Clock), &refusals{now: s.Clock, m: map[string]*refused{}}
 	s.hashing, s.checking = newLine(2, 32), newLine(2, 8)
 	s.looks = map[string]time.Time{}
+	s.watchers = s.watching()
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	_ = g.SetTrustedProxies(s.Proxies) // they were checked when the settings were read

@@ -123,7 +123,7 @@ var colon = regexp.MustCompile(`:(\w+)`)
 func vocabulary(kinds []job.Kind) map[string][]string {
 	out := map[string][]string{
 		"device states": core.States, "device kinds": core.Kinds, "job states": core.JobStates, "outcomes": core.Outcomes, "roles": core.Roles, "reasons": core.Reasons, "asides": core.Asides,
-		"relations": read.Relations, "drift states": {core.Steady, core.Drifted, "no baseline", "not known"}, "line ops": {"same", "remove", "add"}, "methods": dialect.Methods,
+		"relations": read.Relations, "drift states": {core.Steady, core.Drifted, "no baseline", "not known"}, "line ops": {"same", "remove", "add"}, "topics": core.Topics, "methods": dialect.Methods,
 		"transports": dialect.Transports, "step kinds": {"enter", "set", "remove", "leave", "live", "load", "commit", "stage", "restart"},
 		"entry kinds": {"step", "info", "line", "warning", "trouble", "kept", "end"}}
 	for _, k := range kinds {

@@ -455,16 +455,25 @@ func (s *Server) checkDevice(d *core.Device, sec *store.Secret) error {
 	if !slices.Contains(core.Kinds, d.Kind) {
 		return wrong("kind", fmt.Sprintf("%q is no kind of device; the kinds are %s", d.Kind, strings.Join(core.Kinds, ", ")), ref.Meant(d.Kind, core.Kinds))
 	}
-	for _, t := range append([]string{d.Site}, d.Tags...) {
-		if len(t) > 64 || strings.ContainsAny(t, " \t=*?[]\\") {
-			return wrong("site", fmt.Sprintf("%q cannot be a site or tag", t), "at most 64 characters, without blanks and the signs = * ? [ ] \\")
-		}
+	if err := checkTags(append([]string{d.Site}, d.Tags...)); err != nil {
+		return err
 	}
 	if d.HostKey == "" && link.Shows(way.Transport) {
 		return wrong("host_key", "no host key is given", "POST /api/v1/probe shows the device's key; compare its fingerprint with what the device itself says, then send it as host_key; that it still is the one accepted before is said by sending that one's fingerprint")
 	}
 	if sec != nil && (sec.User == "" || sec.Password == "" && sec.Key == "" && sec.Agent == "") {
 		return wrong("user", "no user with a password or key is given", "give user, and password or key; or a credential set")
+	}
+	return nil
+}
+
+// checkTags looks whether words can be tags or sites: a selector has to be able to name
+// them.
+func checkTags(words []string) error {
+	for _, t := range words {
+		if len(t) > 64 || strings.ContainsAny(t, " \t=*?[]\\") {
+			return wrong("site", fmt.Sprintf("%q cannot be a site or tag", t), "at most 64 characters, without blanks and the signs = * ? [ ] \\")
+		}
 	}
 	return nil
 }

@@ -200,7 +200,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	return q.VersionByID(ctx, journal.BeforeID)
 }
 
-var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded")
+var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested")
 
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
@@ -230,6 +230,11 @@ func (s *Server) preview(c *gin.Context) {
 	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Pushes.Methods(d))
 	}
+	if out.Suggested, err = s.Pushes.Suggest(c.Request.Context(), a, p); err != nil {
+		fail(c, problem(err))
+		return
+	}
+	out.Suggested = orNone(out.Suggested)
 	c.JSON(200, out)
 }
 

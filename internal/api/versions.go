@@ -7,12 +7,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
+	"magpie/internal/core/ref"
 	"magpie/internal/read"
 	"magpie/internal/visit"
 	"magpie/internal/wire"
@@ -59,6 +61,47 @@ func (s *Server) versions(c *gin.Context) {
 	answer(c, 200, pageOf(rows, next, wireVersion), err)
 }
 
+// changes lists what was taken in a span of time, of the whole fleet.
+func (s *Server) changes(c *gin.Context) {
+	sel, ok := s.selector(c, listedWords(c))
+	if !ok {
+		return
+	}
+	n, ok := limit(c, 100, 1000)
+	if !ok {
+		return
+	}
+	now := s.Clock()
+	since, ok := instant(c, "since", now.AddDate(0, 0, -7))
+	if !ok {
+		return
+	}
+	until, ok := instant(c, "until", now)
+	if !ok {
+		return
+	}
+	rows, more, err := s.Jobs.Store.As(actor(c)).Changes(c.Request.Context(), sel, since, until, c.Query("cursor"), n)
+	next := ""
+	if more {
+		next = rows[len(rows)-1].ID
+	}
+	answer(c, 200, pageOf(rows, next, wireVersion), err)
+}
+
+// instant reads a time of the query; one without a zone is UTC.
+func instant(c *gin.Context, name string, otherwise time.Time) (time.Time, bool) {
+	raw := c.Query(name)
+	if raw == "" {
+		return otherwise, true
+	}
+	t, err := ref.ParseTime(raw, time.UTC)
+	if err != nil {
+		fail(c, wrong(name, err.Error(), ""))
+		return t, false
+	}
+	return t, true
+}
+
 // side resolves a reference. Looking at a device live takes an operator.
 func (s *Server) side(c *gin.Context, raw, field string) (read.Side, bool) {
 	r, ok := s.reference(c, raw, field)
@@ -88,13 +131,25 @@ func (s *Server) version(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !actor(c).Secrets, Opaque: side.Opaque(), Size: side.Size(), Landmarks: []client.Landmark{}}
+	a := actor(c)
+	if c.Query("masked") == "true" {
+		a.Secrets = false
+	}
+	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !a.Secrets, Opaque: side.Opaque(), Size: side.Size(),
+		Landmarks: []client.Landmark{}, Hides: s.Read.Hides(side)}
 	var err error
-	if !out.Opaque && !s.sawSide(c, side) {
+	if !out.Opaque && a.Secrets && out.Hides && !s.saw(c, side.Ref, "the text as it is") {
 		return
 	}
 	if !out.Opaque {
-		out.Text, err = s.Read.Shown(actor(c), side)
+		out.Text, err = s.Read.Shown(a, side)
+	}
+	out.Blocks, out.Comments = s.Read.Outline(side)
+	if out.Blocks == nil {
+		out.Blocks = [][2]int{}
+	}
+	if out.Comments == nil {
+		out.Comments = []int{}
 	}
 	for _, l := range s.Read.Landmarks(side) {
 		if len(l.Values) > 0 {

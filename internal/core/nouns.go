@@ -72,6 +72,11 @@ var Reasons = []string{ByHand, FirstPull, BeforePush, AfterPush, Edited}
 // Asides are why a version counts for nothing.
 var Asides = []string{OtherUnit, AtFactory, Edited, RestoreTest}
 
+// Topics are what those who watch the service are told of: that a device, a part's
+// versions, a job or its log were written, that somebody did something, and that the
+// database went away or came back.
+var Topics = []string{"device", "part", "job", "log", "deed", "database"}
+
 // Roles of users.
 const (
 	Reader   = "reader"

@@ -348,6 +348,19 @@ func (d *Doc) Unread(src string) []*grammar.Node {
 	return grammar.Unread(root)
 }
 
+// Outline tells the shape of a text: its blocks, as first and last lines from 1, outer
+// ones first, and the lines that are comments. Text that cannot be read has none.
+func (d *Doc) Outline(src string) (blocks [][2]int, comments []int) {
+	root, err := d.Tree(src)
+	if err != nil {
+		return nil, nil
+	}
+	if g, ok := d.grammar.(*grammar.Blocks); ok {
+		comments = g.CommentLines(src, root)
+	}
+	return grammar.Folds(root), comments
+}
+
 // Parse reads configuration text as the dialect's grammar says and returns
 // both the tree and what it means.
 func (d *Doc) Parse(src string) (*grammar.Node, *rules.Item, error) {

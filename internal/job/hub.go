@@ -13,7 +13,10 @@ type Hub struct {
 
 func newHub() *Hub { return &Hub{waiting: map[string]map[chan struct{}]bool{}} }
 
-// Watch returns a channel that gets a hint when the job changes, and the
+// Any stands for every job to whoever watches.
+const Any = ""
+
+// Watch returns a channel that gets a hint when the job changes, or any does, and the
 // function that ends the watch.
 func (h *Hub) Watch(job string) (<-chan struct{}, func()) {
 	c := make(chan struct{}, 1)
@@ -44,10 +47,12 @@ func (h *Hub) watched(job string) bool {
 func (h *Hub) Tell(job string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for c := range h.waiting[job] {
-		select {
-		case c <- struct{}{}:
-		default:
+	for _, watching := range []string{job, Any} {
+		for c := range h.waiting[watching] {
+			select {
+			case c <- struct{}{}:
+			default:
+			}
 		}
 	}
 }

@@ -81,6 +81,14 @@ func (s *Service) Landmarks(side Side) []rules.Found {
 	return s.Masker(side.doc.Dialect).Landmarks(top, side.doc.Landmarks())
 }
 
+// Outline tells the shape of a side's text: its blocks and its comments.
+func (s *Service) Outline(side Side) (blocks [][2]int, comments []int) {
+	if side.doc == nil || side.doc.Opaque() {
+		return nil, nil
+	}
+	return side.doc.Outline(side.raw)
+}
+
 // Resolve finds the version a reference names. For live the device is visited
 // and nothing is kept.
 func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) (side Side, err error) {

@@ -162,6 +162,15 @@ func (q *Q) AtAddress(ctx context.Context, address string, port int) (bool, erro
 	return get[bool](ctx, q.ext, `SELECT EXISTS (SELECT 1 FROM devices WHERE address = ? AND port = ? AND removed_at IS NULL)`, address, port)
 }
 
+// NameAt names another device that is registered at an address; empty: none is.
+func (q *Q) NameAt(ctx context.Context, address, notID string) (string, error) {
+	name, err := get[string](ctx, q.ext, `SELECT name FROM devices WHERE address = ? AND member = '' AND id <> ? AND removed_at IS NULL LIMIT 1`, address, notID)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return name, err
+}
+
 // WithSerial lists other devices whose hardware gave this serial number the last
 // time.
 func (q *Q) WithSerial(ctx context.Context, serial, notID string) ([]string, error) {

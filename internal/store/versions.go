@@ -301,6 +301,9 @@ func (q *Q) MarkVersion(ctx context.Context, v core.Version) error {
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("name %q: %w for another version of %s", v.Name, ErrTaken, v.Device)
 	}
+	if err == nil { // whoever watches watches parts, of which there are fewer
+		_, err = q.exec(ctx, `UPDATE parts SET changed_at = NOW(6) WHERE id = ?`, v.PartID)
+	}
 	return err
 }
 

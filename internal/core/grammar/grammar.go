@@ -385,3 +385,44 @@ func Enclosing(root *Node, lines int) []string {
 	walk("", root)
 	return out
 }
+
+// Folds lists the blocks that stand on more than one line, as their first and last
+// lines (from 1), outer ones before those inside them.
+func Folds(root *Node) (out [][2]int) {
+	var walk func(n *Node) int
+	walk = func(n *Node) int {
+		at, end := len(out), max(n.Line+len(n.Body), n.Last)
+		out = append(out, [2]int{n.Line, 0})
+		for _, k := range n.Kids {
+			end = max(end, walk(k))
+		}
+		if out[at][1] = end; n.Line == 0 || end <= n.Line {
+			out = append(out[:at], out[at+1:]...)
+		}
+		return end
+	}
+	walk(root)
+	return out
+}
+
+// CommentLines lists the lines (from 1) of a text that are comments, where the form has
+// comments of whole lines: what a delimited text holds is none.
+func (g *Blocks) CommentLines(src string, root *Node) (out []int) {
+	inside := map[int]bool{}
+	var walk func(n *Node)
+	walk = func(n *Node) {
+		for i := range n.Body {
+			inside[n.Line+1+i] = true
+		}
+		for _, k := range n.Kids {
+			walk(k)
+		}
+	}
+	walk(root)
+	for i, l := range text.Lines(src) {
+		if bare := strings.TrimSpace(l); bare != "" && !inside[i+1] && g.IsComment(bare) {
+			out = append(out, i+1)
+		}
+	}
+	return out
+}

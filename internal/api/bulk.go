@@ -1,0 +1,111 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/read"
+	"magpie/internal/store"
+)
+
+// tag puts tags on many devices, or takes them off: on all of them, or on none.
+func (s *Server) tag(c *gin.Context) {
+	var in client.NewTags
+	if !readBody(c, &in) {
+		return
+	}
+	if len(in.Add)+len(in.Drop) == 0 {
+		fail(c, bad("neither a tag to add nor one to drop is named", "name at least one"))
+		return
+	}
+	for _, tags := range [][]string{in.Add, in.Drop} {
+		err := checkTags(tags)
+		if slices.Contains(tags, "") {
+			err = bad("an empty word is no tag", "")
+		}
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
+	devices, ok := s.chosen(c, in.Selector)
+	if !ok {
+		return
+	}
+	out := client.Page[client.Device]{Items: []client.Device{}}
+	ctx := c.Request.Context()
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		out.Items = out.Items[:0]
+		for _, was := range devices {
+			d, err := q.LockDevice(ctx, was.ID, 0)
+			if err != nil {
+				return err
+			}
+			tags := slices.DeleteFunc(slices.Clone(d.Tags), func(t string) bool { return slices.Contains(in.Drop, t) })
+			for _, t := range in.Add {
+				if !slices.Contains(tags, t) {
+					tags = append(tags, t)
+				}
+			}
+			if slices.Equal(tags, d.Tags) {
+				continue
+			}
+			said := fmt.Sprintf("tags %q, were %q", strings.Join(tags, " "), strings.Join(d.Tags, " "))
+			d.Tags = tags
+			if err := q.EditDevice(ctx, d); err != nil {
+				return err
+			}
+			if err := q.Audit(ctx, "device edited", d.Name, said); err != nil {
+				return err
+			}
+			out.Items = append(out.Items, s.wireDevice(d))
+		}
+		return nil
+	})
+	answer(c, 200, out, err)
+}
+
+// baselines approves a version of each of many devices, of its main part. Devices that
+// have none of that name or time are left as they are, and listed.
+func (s *Server) baselines(c *gin.Context) {
+	var in client.NewBaselines
+	if !readBody(c, &in) {
+		return
+	}
+	devices, ok := s.chosen(c, in.Selector)
+	if !ok {
+		return
+	}
+	which := in.Which
+	if which == "" {
+		which = "latest"
+	}
+	out, on := client.Baselined{Items: []client.Version{}, Skipped: []client.Skipped{}}, true
+	for _, d := range devices {
+		r, ok := s.reference(c, d.Name+"@"+which, "which")
+		if !ok {
+			return
+		}
+		if r.Which == "live" {
+			fail(c, wrong("which", "what is only looked at cannot be a baseline", "pull first, and take latest"))
+			return
+		}
+		v, err := s.Read.SetMark(c.Request.Context(), actor(c), r, read.Mark{Baseline: &on})
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			out.Skipped = append(out.Skipped, client.Skipped{Device: d.Name, Why: "it has no version " + which})
+		case err != nil:
+			fail(c, problem(fmt.Errorf("%s, after %s: %w", d.Name, core.Count(len(out.Items), "device", "devices"), err)))
+			return
+		default:
+			out.Items = append(out.Items, wireVersion(v))
+		}
+	}
+	c.JSON(200, out)
+}

@@ -1,0 +1,98 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+)
+
+// Touched is something that was written lately, by whichever instance.
+type Touched struct {
+	Topic  string `db:"topic"` // one of core.Topics
+	ID     string `db:"id"`
+	Name   string `db:"name"`   // a device's or part's name, a job's kind, the last deed
+	Device string `db:"device"` // about whom it is
+	State  string `db:"state"`
+	Log    int    `db:"log"`  // of a job that runs: the number of its log's last entry
+	Gone   bool   `db:"gone"` // the device was taken out
+	Mark   string `db:"mark"` // another one than before: it was written again
+}
+
+// Touched lists what was written within a span, by the database's own clock. What is
+// committed late appears late, so a watcher asks for more than the time since it asked
+// last, and tells by Mark what it has seen.
+func (q *Q) Touched(ctx context.Context, within time.Duration) (out []Touched, err error) {
+	us := within.Microseconds()
+	for _, query := range []string{
+		`SELECT 'device' AS topic, id, name, name AS device, state, 0 AS log, removed_at IS NOT NULL AS gone, changed_at AS mark
+			FROM devices WHERE changed_at > NOW(6) - INTERVAL ? MICROSECOND`,
+		`SELECT 'job' AS topic, id, kind AS name, device, state, 0 AS log, FALSE AS gone, changed_at AS mark
+			FROM jobs WHERE changed_at > NOW(6) - INTERVAL ? MICROSECOND`,
+		`SELECT 'part' AS topic, p.id, p.name, d.name AS device, '' AS state, 0 AS log, FALSE AS gone, p.changed_at AS mark
+			FROM parts p JOIN devices d ON d.id = p.device_id WHERE p.changed_at > NOW(6) - INTERVAL ? MICROSECOND`,
+	} {
+		rows, err := list[Touched](ctx, q.ext, query, us)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, rows...)
+	}
+	logs, err := list[Touched](ctx, q.ext, `SELECT 'log' AS topic, j.id, j.kind AS name, j.device, j.state, MAX(l.seq) AS log, FALSE AS gone, MAX(l.seq) AS mark
+		FROM jobs j JOIN job_log l ON l.job_id = j.id WHERE j.state IN ('running', 'waiting') GROUP BY j.id, j.kind, j.device, j.state`)
+	if err != nil {
+		return nil, err
+	}
+	deed, err := get[Touched](ctx, q.ext, `SELECT 'deed' AS topic, '' AS id, action AS name, object AS device, '' AS state, 0 AS log, FALSE AS gone, seq AS mark FROM audit ORDER BY seq DESC LIMIT 1`)
+	if errors.Is(err, ErrNotFound) {
+		return append(out, logs...), nil
+	}
+	return append(append(out, logs...), deed), err
+}
+
+// Changes lists the versions that were taken in a span, newest first, of the devices
+// that a selector picks: at most n, of those before the one of id before (empty: from
+// the newest). more tells whether there are older ones.
+func (q *Q) Changes(ctx context.Context, sel ref.Selector, from, until time.Time, before string, n int) (out []core.Version, more bool, err error) {
+	for {
+		query, args := versionColumns+`WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
+		if before != "" {
+			query += `AND v.id < ? `
+			args = append(args, before)
+		}
+		rows, err := list[core.Version](ctx, q.ext, query+`ORDER BY v.id DESC LIMIT ?`, append(args, n+1)...)
+		if err != nil {
+			return nil, false, err
+		}
+		var picked map[string]bool
+		if !sel.All() {
+			if picked, err = q.pickedNames(ctx, sel); err != nil {
+				return nil, false, err
+			}
+		}
+		for _, v := range rows {
+			if picked != nil && !picked[v.Device] {
+				continue
+			}
+			if len(out) == n {
+				return out, true, nil
+			}
+			out = append(out, v)
+		}
+		if len(rows) <= n {
+			return out, false, nil
+		}
+		before = rows[len(rows)-1].ID
+	}
+}
+
+func (q *Q) pickedNames(ctx context.Context, sel ref.Selector) (map[string]bool, error) {
+	devs, err := q.Devices(ctx, sel)
+	names := map[string]bool{}
+	for _, d := range devs {
+		names[d.Name] = true
+	}
+	return names, err
+}
