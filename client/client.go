@@ -1,7 +1,6 @@
 package client
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -13,7 +12,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // Client speaks to one service.
@@ -499,79 +497,6 @@ func (c *Client) NewRestore(ctx context.Context, n NewRestore, key string) (Job,
 	return call[Job](c, ctx, "POST", "/restores", nil, n, "Idempotency-Key", key)
 }
 
-// Watch follows a job to its end over server-sent events, calling seen for
-// every line of its log and changed for every change of the job. Either may be
-// nil. A connection that breaks is made again where it left off.
-func (c *Client) Watch(ctx context.Context, id string, seen func(Entry), changed func(Job)) (Job, error) {
-	after, broke := 0, 0
-	for {
-		j, err := c.watch(ctx, id, &after, seen, changed)
-		if err == nil || ctx.Err() != nil {
-			return j, err
-		}
-		var p *Problem
-		if errors.As(err, &p) && p.Status < 500 {
-			return j, err
-		}
-		if broke++; broke > 60 {
-			return j, err
-		}
-		select {
-		case <-time.After(min(time.Duration(broke)*200*time.Millisecond, 2*time.Second)):
-		case <-ctx.Done():
-			return j, ctx.Err()
-		}
-	}
-}
-
-func (c *Client) watch(ctx context.Context, id string, after *int, seen func(Entry), changed func(Job)) (j Job, err error) {
-	res, err := c.send(ctx, "GET", "/jobs/"+url.PathEscape(id)+"/events", nil, nil, "Accept", "text/event-stream", "Last-Event-ID", strconv.Itoa(*after))
-	if err != nil {
-		return j, err
-	}
-	defer res.Body.Close()
-	lines := bufio.NewScanner(res.Body)
-	lines.Buffer(nil, 64<<20)
-	event, data := "", ""
-	for lines.Scan() {
-		line := lines.Text()
-		switch {
-		case strings.HasPrefix(line, "event:"):
-			event = strings.TrimSpace(line[6:])
-		case strings.HasPrefix(line, "data:"):
-			data += strings.TrimPrefix(line[5:], " ")
-		case line == "":
-			switch event {
-			case "log":
-				var e Entry
-				if err := json.Unmarshal([]byte(data), &e); err != nil {
-					return j, err
-				}
-				*after = e.Seq
-				if seen != nil {
-					seen(e)
-				}
-			case "job":
-				j = Job{}
-				if err := json.Unmarshal([]byte(data), &j); err != nil {
-					return j, err
-				}
-				if changed != nil {
-					changed(j)
-				}
-				if j.State == "ended" {
-					return j, nil
-				}
-			}
-			event, data = "", ""
-		}
-	}
-	if err := lines.Err(); err != nil {
-		return j, err
-	}
-	return j, io.ErrUnexpectedEOF
-}
-
 // Dialects lists the dialects.
 func (c *Client) Dialects(ctx context.Context) ([]Dialect, error) {
 	return all[Dialect](c, ctx, "/dialects", nil)
@@ -626,8 +551,31 @@ func (c *Client) DropToken(ctx context.Context, id string) error {
 }
 
 // Audit lists the audit log, newest first, from before a sequence number.
-func (c *Client) Audit(ctx context.Context, before int64, limit int) (Page[AuditEntry], error) {
-	return call[Page[AuditEntry]](c, ctx, "GET", "/audit", q("cursor", positive(int(before)), "limit", positive(limit)), nil)
+func (c *Client) Audit(ctx context.Context, f AuditFilter, before int64, limit int) (Page[AuditEntry], error) {
+	return call[Page[AuditEntry]](c, ctx, "GET", "/audit", q("about", f.About, "actor", f.Actor, "since", f.Since, "cursor", positive(int(before)), "limit", positive(limit)), nil)
+}
+
+// AuditFilter narrows the audit log; what is empty narrows nothing.
+type AuditFilter struct {
+	About string // a device with its versions, a user, a set…
+	Actor string
+	Since string // a time
+}
+
+// Changes lists the versions that were taken since a time (empty: in the last week),
+// newest first, of the devices that a selector picks.
+func (c *Client) Changes(ctx context.Context, selector []string, since, cursor string, limit int) (Page[Version], error) {
+	return call[Page[Version]](c, ctx, "GET", "/changes", q("selector", strings.Join(selector, " "), "since", since, "cursor", cursor, "limit", positive(limit)), nil)
+}
+
+// Tag puts tags on devices and takes others off; it returns those that changed.
+func (c *Client) Tag(ctx context.Context, n NewTags) (Page[Device], error) {
+	return call[Page[Device]](c, ctx, "POST", "/tags", nil, n)
+}
+
+// Baselines approves a version of each of many devices.
+func (c *Client) Baselines(ctx context.Context, n NewBaselines) (Baselined, error) {
+	return call[Baselined](c, ctx, "POST", "/baselines", nil, n)
 }
 
 // CheckAudit tells whether the audit log is as it was written.

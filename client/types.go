@@ -340,13 +340,14 @@ type Drift struct {
 
 // Touched is a hint that something was written lately and is worth asking for again.
 type Touched struct {
-	Topic  string `json:"topic" enum:"topics"` // device, part, job, log, deed or database
-	ID     string `json:"id,omitempty"`
-	Name   string `json:"name,omitempty"`   // a device's or part's name, a job's kind, what was done
-	Device string `json:"device,omitempty"` // about whom it is, if it is about one
-	State  string `json:"state,omitempty"`  // a device's or job's; of the database: away or back
-	Log    int    `json:"log,omitempty"`    // the number of a job's last entry
-	Gone   bool   `json:"gone,omitempty"`   // the device was taken out
+	Topic   string `json:"topic" enum:"topics"` // device, part, job, log, deed or database
+	ID      string `json:"id,omitempty"`
+	Name    string `json:"name,omitempty"`    // a device's or part's name, a job's kind, what was done
+	Device  string `json:"device,omitempty"`  // about whom it is, if it is about one
+	State   string `json:"state,omitempty"`   // a device's or job's; of the database: away or back
+	Outcome string `json:"outcome,omitempty"` // of a job that has ended
+	Log     int    `json:"log,omitempty"`     // the number of a job's last entry
+	Gone    bool   `json:"gone,omitempty"`    // the device was taken out
 }
 
 // NewTags puts tags on devices, and takes others off.
@@ -397,7 +398,7 @@ type Job struct {
 	Awaits         string          `json:"awaits,omitempty" enum:"awaits"`  // what a waiting job waits for: confirm, restart, approval or start
 	Decision       string          `json:"decision,omitempty" enum:"words"` // confirm, undo, restart, approve or decline, once somebody said so
 	DecidedBy      string          `json:"decided_by,omitempty"`            // who
-	Preview        string          `json:"preview,omitempty"`               // of a preview job that is done
+	Preview        string          `json:"preview,omitempty"`               // of a preview job that is done; of one push: what it does what is shown of
 	Pull           *PullEnd        `json:"pull,omitempty"`
 	Push           *PushEnd        `json:"push,omitempty"`
 	Plan           *Plan           `json:"plan,omitempty"`         // of a planned push

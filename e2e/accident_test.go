@@ -341,7 +341,7 @@ func TestAuditHasWhatWasDone(t *testing.T) {
 		_, _ = (&client.Client{URL: w.url}).Login(ctx(t), client.Login{User: "somebody", Password: "guess"})
 	}
 	log, refused := "", 0
-	for _, d := range must(w.admin.Audit(ctx(t), 0, 200))(t).Items {
+	for _, d := range must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 200))(t).Items {
 		log += d.Action + ": " + d.Object + ": " + d.Detail + "\n"
 		if d.Action == "sign-in refused" {
 			refused++

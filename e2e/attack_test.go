@@ -125,7 +125,7 @@ func TestEveryRouteKeepsItsRole(t *testing.T) {
 	}
 	// Refusals are written down, once for each and not for every try.
 	n := 0
-	for _, d := range must(w.admin.Audit(ctx(t), 0, 1000))(t).Items {
+	for _, d := range must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 1000))(t).Items {
 		if d.Actor == "lookout" && d.Action == "refused" && d.Object == "POST /api/v1/users" {
 			n++
 		}
@@ -222,7 +222,7 @@ func TestProxyIsBelievedWhenNamed(t *testing.T) {
 	if c := res.Cookies(); res.StatusCode != 200 || len(c) == 0 || !c[0].Secure {
 		t.Errorf("%d %+v", res.StatusCode, c)
 	}
-	if d := must(w.admin.Audit(ctx(t), 0, 1))(t).Items[0]; !strings.Contains(d.Detail, "192.0.2.77") {
+	if d := must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 1))(t).Items[0]; !strings.Contains(d.Detail, "192.0.2.77") {
 		t.Errorf("the audit log has %q", d.Detail)
 	}
 	// Another's word is not: without the setting, the peer's own address counts.
@@ -230,7 +230,7 @@ func TestProxyIsBelievedWhenNamed(t *testing.T) {
 	if _, said := other.call("POST", "/login", "", []byte(`{"user":"x","password":"y"}`), "X-Forwarded-For", "192.0.2.77"); !strings.Contains(said, "not signed in") {
 		t.Error(said)
 	}
-	if d := must(other.admin.Audit(ctx(t), 0, 1))(t).Items[0]; d.Action != "sign-in refused" || !strings.Contains(d.Detail, "127.0.0.1") || d.Actor != "nobody" {
+	if d := must(other.admin.Audit(ctx(t), client.AuditFilter{}, 0, 1))(t).Items[0]; d.Action != "sign-in refused" || !strings.Contains(d.Detail, "127.0.0.1") || d.Actor != "nobody" {
 		t.Errorf("the audit log has %+v", d)
 	}
 	if code := failsToStart(t, []string{"MAGPIE_PROXIES=example", "MAGPIE_DATABASE=" + w.dsn}, "--data", t.TempDir()); !strings.Contains(code, "neither an address nor a network") {

@@ -180,7 +180,21 @@ func (b *browser) signIn(user, password string) {
 	b.fill(`input[name=user]`, user)
 	b.fill(`input[name=password]`, password)
 	b.click("Sign in")
-	b.see("Sign out")
+	b.do(chromedp.WaitVisible(`header nav`))
+}
+
+// more opens a menu and does what stands in it.
+func (b *browser) more(menu, deed string) {
+	b.t.Helper()
+	b.click(menu)
+	b.do(chromedp.Click(fmt.Sprintf(`//*[@role="menu"]//button[contains(normalize-space(.), %q)]`, deed)))
+}
+
+// send types the name that a push asks for and sends it.
+func (b *browser) send(name string) {
+	b.t.Helper()
+	b.fill(`input[name=confirm]`, name)
+	b.do(chromedp.Click(`[aria-label="Send it"] button.button-main`))
 }
 
 // at is where the browser is, without the service's address.
@@ -212,10 +226,35 @@ func (b *browser) shot(name string) {
 	}
 }
 
-// overflow tells by how many pixels the page is wider than the window.
-func (b *browser) overflow() (px int) {
+// clipped lists what does not fit: a page wider than its window, what reaches out of the
+// window, and text that is cut off by what holds it, unless that scrolls or says so by an
+// ellipsis.
+func (b *browser) clipped() []string {
 	b.t.Helper()
-	return js[int](b, `document.documentElement.scrollWidth - document.documentElement.clientWidth`)
+	return js[[]string](b, `(() => {
+  const out = [], wide = document.documentElement.clientWidth
+  const page = document.documentElement.scrollWidth - wide
+  if (page > 0) out.push('the page is ' + page + ' pixels too wide')
+  const scrolls = e => /auto|scroll/.test(getComputedStyle(e).overflowX)
+  for (const e of document.querySelectorAll('body *')) {
+    const at = e.getBoundingClientRect(), style = getComputedStyle(e)
+    if (!at.width || !at.height || style.visibility === 'hidden' || e.closest('.sr-only, [aria-hidden=true], svg, select') || style.position === 'fixed') continue
+    if (e.scrollWidth > e.clientWidth + 1 && /hidden|clip/.test(style.overflowX) && style.textOverflow !== 'ellipsis' && style.webkitLineClamp === 'none' && e.clientWidth)
+      out.push(e.tagName + '.' + e.className + ' cuts off ' + (e.scrollWidth - e.clientWidth) + ' pixels of: ' + e.innerText.slice(0, 60))
+    let holder = e.parentElement
+    while (holder && !scrolls(holder)) holder = holder.parentElement
+    if (!holder && at.right > wide + 1 && !e.children.length) out.push(e.tagName + ' ends ' + Math.round(at.right - wide) + ' pixels beyond the window: ' + e.innerText?.slice(0, 60))
+    if (!e.children.length && e.innerText?.trim()) {
+      const cell = e.closest('[role=gridcell], [role=columnheader], button, dd, dt')
+      if (cell && e !== cell && !scrolls(cell)) {
+        const c = cell.getBoundingClientRect()
+        if (at.right > c.right + 2 && getComputedStyle(cell).overflowX === 'visible' && !e.closest('.line-clamp-2, .line-clamp-3'))
+          out.push('runs ' + Math.round(at.right - c.right) + ' pixels out of its cell: ' + e.innerText.slice(0, 60))
+      }
+    }
+  }
+  return [...new Set(out)].slice(0, 8)
+})()`)
 }
 
 // nameless lists what can be reached and has no name in the accessibility tree.

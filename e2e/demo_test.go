@@ -164,7 +164,7 @@ func TestCommandLine(t *testing.T) {
 	if status != 0 || !strings.Contains(out, "equal: the device runs r9@1") {
 		t.Errorf("push exits %d:\n%s%s", status, out, errText)
 	}
-	if a := must(w.admin.Audit(ctx(t), 0, 10))(t); !strings.Contains(a.Items[1].Detail, "left shut") {
+	if a := must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 10))(t); !strings.Contains(a.Items[1].Detail, "left shut") {
 		t.Errorf("the reason is not in the audit log: %+v", a.Items[:3])
 	}
 	// The operator's view, through the same commands.

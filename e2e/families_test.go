@@ -338,7 +338,7 @@ func TestCredentialSets(t *testing.T) {
 // secretWords: no secret stands in the open in the audit log.
 func secretWords(t *testing.T, w *world) {
 	t.Helper()
-	page := must(w.admin.Audit(ctx(t), 0, 1000))(t)
+	page := must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 1000))(t)
 	for _, d := range page.Items {
 		if strings.Contains(d.Detail, sim.ServiceWord) || strings.Contains(d.Detail, "stale") {
 			t.Errorf("the audit log tells a secret: %s", d.Detail)

@@ -183,7 +183,7 @@ func TestSecondPerson(t *testing.T) {
 	if out, said, status := w.cli("push", r1+"@2", "--yes", "--override", "it is three in the morning"); status != 0 || w.fleet.running(r1) != second {
 		t.Errorf("an admin with a reason: status %d\n%s%s", status, out, said)
 	}
-	log := must(w.admin.Audit(ctx(t), 0, 200))(t)
+	log := must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 200))(t)
 	if !slices.ContainsFunc(log.Items, func(d client.AuditEntry) bool { return strings.Contains(d.Detail, "three in the morning") }) || !slices.ContainsFunc(log.Items, func(d client.AuditEntry) bool { return strings.Contains(d.Detail, "approved by wilks") }) {
 		t.Errorf("the audit log does not say who went ahead alone, and why")
 	}

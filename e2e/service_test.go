@@ -217,7 +217,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		}, 401, 403, 403, 0},
 		{"edit a device", func(c *client.Client) error { _, err := c.EditDevice(ctx(t), r1, client.NewDevice{}); return err }, 401, 403, 403, 0},
 		{"list users", func(c *client.Client) error { _, err := c.Users(ctx(t)); return err }, 401, 403, 403, 0},
-		{"read the audit log", func(c *client.Client) error { _, err := c.Audit(ctx(t), 0, 0); return err }, 401, 403, 403, 0},
+		{"read the audit log", func(c *client.Client) error { _, err := c.Audit(ctx(t), client.AuditFilter{}, 0, 0); return err }, 401, 403, 403, 0},
 	} {
 		for i, who := range []*client.Client{nobody, reader, operator, w.admin} {
 			want := []int{c.nobody, c.reader, c.operator, c.andAdmin}[i]

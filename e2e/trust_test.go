@@ -109,7 +109,7 @@ func TestLoginGoesToItsOwnAddress(t *testing.T) {
 		t.Errorf("what somebody found elsewhere is said of the device: %s, latched %v", d.State, d.LatchedSince)
 	}
 	log := ""
-	for _, d := range must(w.admin.Audit(ctx(t), 0, 50))(t).Items {
+	for _, d := range must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 50))(t).Items {
 		log += d.Actor + " " + d.Action + " " + d.Object + " " + d.Detail + "\n"
 	}
 	if !strings.Contains(log, "okonkwo preview "+r1) || !strings.Contains(log, "at "+p.addr) || !strings.Contains(log, p.print) {

@@ -1,23 +1,38 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { defineAsyncComponent, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import AppBar from './components/AppBar.vue'
-import KeyHelp from './components/KeyHelp.vue'
-import SignIn from './components/SignIn.vue'
-import SignInAgain from './components/SignInAgain.vue'
 import { useKeys } from './composables/keys'
 import { turnTheme } from './composables/theme'
+import { useFleet } from './fleet'
+import { listen, useFresh } from './live'
 import { useSession } from './session'
+import AppBar from './shell/AppBar.vue'
+import { places } from './shell/places'
+
+const KeyHelp = defineAsyncComponent(() => import('./shell/KeyHelp.vue'))
+const CommandPalette = defineAsyncComponent(() => import('./shell/CommandPalette.vue'))
+const SignIn = defineAsyncComponent(() => import('./shell/SignIn.vue'))
+const SignInAgain = defineAsyncComponent(() => import('./shell/SignInAgain.vue'))
 
 const session = useSession()
+const fleet = useFleet()
 const router = useRouter()
 const help = ref(false)
+const find = ref(false)
 void session.ask()
+useFresh()
+watch(
+  () => session.me?.user,
+  (user) => {
+    if (!user) return
+    listen()
+    void fleet.load()
+  },
+)
 
 useKeys([
-  { keys: 'g f', does: 'go to the fleet', run: () => void router.push('/') },
-  { keys: 'g j', does: 'go to the jobs', run: () => void router.push('/jobs') },
-  { keys: 'g c', does: 'go to compare', run: () => void router.push('/compare') },
+  ...places.map((p) => ({ keys: 'g ' + p.key, does: 'go to ' + p.label.toLowerCase(), run: () => void router.push(p.to) })),
+  { keys: 'Ctrl k', does: 'find any device, version, job, page or deed', run: () => (find.value = true) },
   { keys: 't', does: 'turn light and dark', run: turnTheme },
   { keys: '?', does: 'list the keys', run: () => (help.value = true) },
 ])
@@ -27,12 +42,13 @@ useKeys([
   <template v-if="session.known">
     <SignIn v-if="!session.me" />
     <template v-else>
-      <AppBar @help="help = true" />
-      <main class="mx-auto max-w-[1500px] px-3 py-4 sm:px-5">
-        <RouterView :key="$route.path" />
+      <AppBar @help="help = true" @find="find = true" />
+      <main id="main" class="mx-auto max-w-[1800px] px-3 py-3 sm:px-5">
+        <RouterView :key="$route.path === '/push' ? $route.fullPath : $route.path" />
       </main>
       <SignInAgain v-if="session.expired" />
+      <CommandPalette v-if="find" @close="find = false" />
     </template>
   </template>
-  <KeyHelp :open="help" @close="help = false" />
+  <KeyHelp v-if="help" @close="help = false" />
 </template>

@@ -568,7 +568,11 @@ func (s *Server) audit(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.Jobs.Store.As(actor(c)).Deeds(c.Request.Context(), before, n)
+	since, ok := instant(c, "since", time.Time{})
+	if !ok {
+		return
+	}
+	rows, err := s.Jobs.Store.As(actor(c)).Deeds(c.Request.Context(), store.DeedFilter{About: c.Query("about"), Actor: c.Query("actor"), Since: since}, before, n)
 	next := ""
 	if len(rows) == n && rows[n-1].Seq > 1 {
 		next = strconv.FormatInt(rows[n-1].Seq, 10)

@@ -359,8 +359,16 @@ func (s *Server) jobs(c *gin.Context) {
 }
 
 func (s *Server) job(c *gin.Context) {
-	j, err := s.Jobs.Store.As(actor(c)).Job(c.Request.Context(), jobID(c))
-	s.answerJob(c, http.StatusOK, j, err)
+	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
+	j, err := q.Job(ctx, jobID(c))
+	var w client.Job
+	if err == nil {
+		w, err = s.wireJob(actor(c), j)
+	}
+	if err == nil && w.Preview == "" { // which preview a push shows, from its first moment on
+		w.Preview, err = q.PreviewOf(ctx, j.ID)
+	}
+	answer(c, http.StatusOK, w, err)
 }
 
 func (s *Server) log(c *gin.Context) {

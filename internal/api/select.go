@@ -113,7 +113,7 @@ func (s *Server) pick(ctx context.Context, a core.Actor, sel ref.Selector, some 
 	}
 	subjects := make([]ref.Subject, len(all))
 	for i, d := range all {
-		subjects[i] = ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Tags: d.Tags}
+		subjects[i] = ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Model: d.Model, Release: d.Release, Tags: d.Tags}
 	}
 	if word, meant := sel.Nobody(subjects); word != "" {
 		p := &client.Problem{Status: 404, Title: "not found", Detail: fmt.Sprintf("no device was found for %q; nothing was done", word), Next: meant}

@@ -131,14 +131,11 @@ func (s *Server) version(c *gin.Context) {
 	if !ok {
 		return
 	}
-	a := actor(c)
-	if c.Query("masked") == "true" {
-		a.Secrets = false
-	}
+	a := looker(c)
 	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !a.Secrets, Opaque: side.Opaque(), Size: side.Size(),
 		Landmarks: []client.Landmark{}, Hides: s.Read.Hides(side)}
 	var err error
-	if !out.Opaque && a.Secrets && out.Hides && !s.saw(c, side.Ref, "the text as it is") {
+	if !out.Opaque && !s.sawSide(c, side) {
 		return
 	}
 	if !out.Opaque {
@@ -163,10 +160,17 @@ func (s *Server) version(c *gin.Context) {
 	answer(c, 200, out, err)
 }
 
+// looker is who asks, seeing no more than they asked for.
+func looker(c *gin.Context) core.Actor {
+	a := actor(c)
+	a.Secrets = a.Secrets && c.Query("masked") != "true"
+	return a
+}
+
 // sawSide writes down that somebody is shown a text with its secrets, if it has
 // any.
 func (s *Server) sawSide(c *gin.Context, side read.Side) bool {
-	return !actor(c).Secrets || !s.Read.Hides(side) || s.saw(c, side.Ref, "the text as it is")
+	return !looker(c).Secrets || !s.Read.Hides(side) || s.saw(c, side.Ref, "the text as it is")
 }
 
 // versionText answers with the text alone, under a name that sorts.
@@ -274,9 +278,9 @@ func (s *Server) diff(c *gin.Context) {
 	if !from.Opaque() && !(s.sawSide(c, from) && s.sawSide(c, to)) {
 		return
 	}
-	cmp, err := s.Read.Compare(actor(c), from, to, lines, c.Query("all") == "true")
+	cmp, err := s.Read.Compare(looker(c), from, to, lines, c.Query("all") == "true")
 	out := client.Diff{From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
-		Unsure: cmp.Unsure, Masked: !actor(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
+		Unsure: cmp.Unsure, Masked: !looker(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {
 		w := client.Hunk{From: h.A, FromLen: h.ALen, To: h.B, ToLen: h.BLen, Block: h.Block, Lines: make([]client.DiffLine, len(h.Lines))}

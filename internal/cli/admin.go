@@ -119,8 +119,11 @@ func (a *app) audit() *cli.Command {
 		a.do("list", "", "list what was done, newest first", []cli.Flag{
 			&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
 			&cli.Int64Flag{Name: "before", Usage: "only rows below this `NUMBER`", HideDefault: true},
+			&cli.StringFlag{Name: "about", Usage: "only what was done to this `NAME`: a device with its versions, a user, a set"},
+			&cli.StringFlag{Name: "who", Usage: "only what this `USER` did"},
+			&cli.StringFlag{Name: "since", Usage: "only from this `TIME` on"},
 		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-			page, err := s.Audit(ctx, c.Int64("before"), c.Int("limit"))
+			page, err := s.Audit(ctx, client.AuditFilter{About: c.String("about"), Actor: c.String("who"), Since: c.String("since")}, c.Int64("before"), c.Int("limit"))
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -110,13 +111,34 @@ func (q *Q) proof(e auditEnd) string {
 	return q.keys.Hash("audit end", fmt.Appendf(nil, "%d\x00%s", e.Seq, e.MAC))
 }
 
+// DeedFilter narrows the audit log; what is empty narrows nothing.
+type DeedFilter struct {
+	About string // a device, user or whatever else something was done to; a device's versions count as the device
+	Actor string
+	Since time.Time
+}
+
 // Deeds lists the audit log, newest first, from before a sequence number (0:
 // from the end).
-func (q *Q) Deeds(ctx context.Context, before int64, limit int) ([]AuditEntry, error) {
+func (q *Q) Deeds(ctx context.Context, f DeedFilter, before int64, limit int) ([]AuditEntry, error) {
 	if before <= 0 {
 		before = 1 << 62
 	}
-	return list[AuditEntry](ctx, q.ext, `SELECT * FROM audit WHERE seq < ? ORDER BY seq DESC LIMIT ?`, before, limit)
+	query, args := `SELECT * FROM audit WHERE seq < ?`, []any{before}
+	if f.About != "" {
+		query += ` AND (object = ? OR object LIKE ? OR object LIKE ?)`
+		like := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(f.About)
+		args = append(args, f.About, like+"@%", like+"/%")
+	}
+	if f.Actor != "" {
+		query += ` AND actor = ?`
+		args = append(args, f.Actor)
+	}
+	if !f.Since.IsZero() {
+		query += ` AND at >= ?`
+		args = append(args, f.Since.UTC())
+	}
+	return list[AuditEntry](ctx, q.ext, query+` ORDER BY seq DESC LIMIT ?`, append(args, limit)...)
 }
 
 // VerifyAudit reads the whole log and returns how many rows are sound. The

@@ -11,14 +11,15 @@ import (
 
 // Touched is something that was written lately, by whichever instance.
 type Touched struct {
-	Topic  string `db:"topic"` // one of core.Topics
-	ID     string `db:"id"`
-	Name   string `db:"name"`   // a device's or part's name, a job's kind, the last deed
-	Device string `db:"device"` // about whom it is
-	State  string `db:"state"`
-	Log    int    `db:"log"`  // of a job that runs: the number of its log's last entry
-	Gone   bool   `db:"gone"` // the device was taken out
-	Mark   string `db:"mark"` // another one than before: it was written again
+	Topic   string `db:"topic"` // one of core.Topics
+	ID      string `db:"id"`
+	Name    string `db:"name"`   // a device's or part's name, a job's kind, the last deed
+	Device  string `db:"device"` // about whom it is
+	State   string `db:"state"`
+	Outcome string `db:"outcome"`
+	Log     int    `db:"log"`  // of a job that runs: the number of its log's last entry
+	Gone    bool   `db:"gone"` // the device was taken out
+	Mark    string `db:"mark"` // another one than before: it was written again
 }
 
 // Touched lists what was written within a span, by the database's own clock. What is
@@ -27,11 +28,11 @@ type Touched struct {
 func (q *Q) Touched(ctx context.Context, within time.Duration) (out []Touched, err error) {
 	us := within.Microseconds()
 	for _, query := range []string{
-		`SELECT 'device' AS topic, id, name, name AS device, state, 0 AS log, removed_at IS NOT NULL AS gone, changed_at AS mark
+		`SELECT 'device' AS topic, id, name, name AS device, state, '' AS outcome, 0 AS log, removed_at IS NOT NULL AS gone, changed_at AS mark
 			FROM devices WHERE changed_at > NOW(6) - INTERVAL ? MICROSECOND`,
-		`SELECT 'job' AS topic, id, kind AS name, device, state, 0 AS log, FALSE AS gone, changed_at AS mark
+		`SELECT 'job' AS topic, id, kind AS name, device, state, outcome, 0 AS log, FALSE AS gone, changed_at AS mark
 			FROM jobs WHERE changed_at > NOW(6) - INTERVAL ? MICROSECOND`,
-		`SELECT 'part' AS topic, p.id, p.name, d.name AS device, '' AS state, 0 AS log, FALSE AS gone, p.changed_at AS mark
+		`SELECT 'part' AS topic, p.id, p.name, d.name AS device, '' AS state, '' AS outcome, 0 AS log, FALSE AS gone, p.changed_at AS mark
 			FROM parts p JOIN devices d ON d.id = p.device_id WHERE p.changed_at > NOW(6) - INTERVAL ? MICROSECOND`,
 	} {
 		rows, err := list[Touched](ctx, q.ext, query, us)
@@ -40,12 +41,12 @@ func (q *Q) Touched(ctx context.Context, within time.Duration) (out []Touched, e
 		}
 		out = append(out, rows...)
 	}
-	logs, err := list[Touched](ctx, q.ext, `SELECT 'log' AS topic, j.id, j.kind AS name, j.device, j.state, MAX(l.seq) AS log, FALSE AS gone, MAX(l.seq) AS mark
+	logs, err := list[Touched](ctx, q.ext, `SELECT 'log' AS topic, j.id, j.kind AS name, j.device, j.state, '' AS outcome, MAX(l.seq) AS log, FALSE AS gone, MAX(l.seq) AS mark
 		FROM jobs j JOIN job_log l ON l.job_id = j.id WHERE j.state IN ('running', 'waiting') GROUP BY j.id, j.kind, j.device, j.state`)
 	if err != nil {
 		return nil, err
 	}
-	deed, err := get[Touched](ctx, q.ext, `SELECT 'deed' AS topic, '' AS id, action AS name, object AS device, '' AS state, 0 AS log, FALSE AS gone, seq AS mark FROM audit ORDER BY seq DESC LIMIT 1`)
+	deed, err := get[Touched](ctx, q.ext, `SELECT 'deed' AS topic, '' AS id, action AS name, object AS device, '' AS state, '' AS outcome, 0 AS log, FALSE AS gone, seq AS mark FROM audit ORDER BY seq DESC LIMIT 1`)
 	if errors.Is(err, ErrNotFound) {
 		return append(out, logs...), nil
 	}

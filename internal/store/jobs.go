@@ -590,6 +590,15 @@ func (q *Q) PutJournal(ctx context.Context, j Journal, state any) error {
 	return err
 }
 
+// PreviewOf returns the preview that a push does what it shows of; empty for other jobs.
+func (q *Q) PreviewOf(ctx context.Context, jobID string) (string, error) {
+	id, err := get[string](ctx, q.ext, `SELECT preview_id FROM pushes WHERE job_id = ?`, jobID)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return id, err
+}
+
 // Journal reads how far a push had come, and its state into what it is given. saved
 // is false where none was kept.
 func (q *Q) Journal(ctx context.Context, jobID string, into any) (j Journal, saved bool, err error) {

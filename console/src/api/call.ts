@@ -15,6 +15,7 @@ export type Finding = Schemas['Finding']
 export type Dialect = Schemas['Dialect']
 export type Probe = Schemas['Probe']
 export type Me = Schemas['Me']
+export type Touched = Schemas['Touched']
 export type Problem = Schemas['Problem']
 
 // ApiError is a problem as the service words it (RFC 9457).
@@ -47,7 +48,7 @@ export async function call<T>(method: string, path: string, body?: unknown, head
         ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }),
         ...headers,
       },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      body: typeof body === 'string' ? body : body === undefined ? undefined : JSON.stringify(body),
     })
   let res: Response
   try {

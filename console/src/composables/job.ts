@@ -1,58 +1,60 @@
-import { onBeforeUnmount, ref, watch, type Ref } from 'vue'
-import { ApiError, get, type Entry, type Job } from '../api/call'
+import { onScopeDispose, ref, watch, type Ref } from 'vue'
+import { get, query, type Entry, type Job, type Page } from '../api/call'
+import { isAll, useTouched } from '../live'
 
-// useJob follows a job live: its state and its log, from the beginning. A
-// connection that breaks is taken up where it left off by the browser.
+// useJob follows a job: its state and its log, from the beginning, as they are written.
 export function useJob(id: Ref<string | undefined>) {
   const job = ref<Job>()
   const log = ref<Entry[]>([])
   const trouble = ref<Error>()
-  let source: EventSource | undefined
+  let asking = false
+  let again = false
 
-  function stop() {
-    source?.close()
-    source = undefined
-  }
-
-  // follow opens the stream. The browser takes a broken one up again by itself;
-  // one the service refused (the session ran out, say) is asked for anew, which
-  // has somebody sign in again.
-  async function follow(now: string) {
+  // What is new is asked for; one question at a time, and another if there was more.
+  async function look() {
+    const now = id.value
+    if (!now || asking) return void (again = true)
+    asking = true
     try {
-      job.value = await get<Job>(`/jobs/${encodeURIComponent(now)}`)
+      // The job is read before its log: when it has ended, the log is whole.
+      const j = await get<Job>(`/jobs/${encodeURIComponent(now)}`)
+      for (let more = true; more;) {
+        const after = log.value.at(-1)?.seq ?? 0
+        const page = await get<Page<Entry>>(`/jobs/${encodeURIComponent(now)}/log` + query({ after }))
+        if (id.value !== now) break
+        log.value.push(...page.items.filter((e) => e.seq > after))
+        more = !!page.next && page.items.length > 0
+      }
+      if (id.value === now) job.value = j
+      trouble.value = undefined
     } catch (e) {
-      trouble.value = e as ApiError
-      return
+      trouble.value = e as Error
     }
-    if (id.value !== now) return
-    stop()
-    source = new EventSource(`/api/v1/jobs/${encodeURIComponent(now)}/events`)
-    source.addEventListener('log', (e) => {
-      const entry = JSON.parse(e.data) as Entry
-      if (entry.seq > (log.value.at(-1)?.seq ?? 0)) log.value.push(entry)
-    })
-    source.addEventListener('job', (e) => {
-      job.value = JSON.parse(e.data) as Job
-      if (job.value.state === 'ended') stop()
-    })
-    source.addEventListener('error', () => {
-      if (source?.readyState === EventSource.CLOSED) setTimeout(() => id.value === now && void follow(now), 1000)
-    })
+    asking = false
+    if (again) {
+      again = false
+      void look()
+    }
   }
-
+  // Of a restore its pushes count too: they go on after it has ended.
+  const concerns = (which?: string) => !!which && (which === id.value || !!job.value?.restore?.rows.some((r) => r.job === which))
+  useTouched((touched) => {
+    if (touched.some((t) => isAll(t) || ((t.topic === 'job' || t.topic === 'log') && concerns(t.id)))) void look()
+  })
+  // Should a hint be lost, what goes on is looked at now and then all the same.
+  const tick = setInterval(() => id.value && job.value?.state !== 'ended' && void look(), 5000)
+  onScopeDispose(() => clearInterval(tick))
   watch(
     id,
-    (now) => {
-      stop()
+    () => {
       job.value = undefined
       log.value = []
       trouble.value = undefined
-      if (now) void follow(now)
+      void look()
     },
     { immediate: true },
   )
-  onBeforeUnmount(stop)
-  return { job, log, trouble }
+  return { job, log, trouble, look }
 }
 
 // ended waits for a job to end, without its log.

@@ -2,7 +2,7 @@ import { useEventListener } from '@vueuse/core'
 import { onBeforeUnmount, onMounted } from 'vue'
 
 export interface Key {
-  keys: string // as shown: "n", "g f"
+  keys: string // as shown: "n", "g f", "Ctrl k"
   does: string
   run: () => void
 }
@@ -17,9 +17,10 @@ function typing(e: KeyboardEvent) {
 }
 
 useEventListener(window, 'keydown', (e) => {
-  if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return
+  const held = (e.ctrlKey || e.metaKey) && !e.altKey
+  if ((typing(e) && !held) || e.altKey || e.defaultPrevented) return
   if (document.querySelector('[role=dialog]')) return
-  const both = first ? `${first} ${e.key}` : e.key
+  const both = held ? `Ctrl ${e.key}` : first ? `${first} ${e.key}` : e.key
   first = ''
   for (const keys of [...active].reverse()) {
     const hit = keys.find((k) => k.keys === both)
@@ -28,7 +29,7 @@ useEventListener(window, 'keydown', (e) => {
       hit.run()
       return
     }
-    if (keys.some((k) => k.keys.startsWith(e.key + ' '))) first = e.key
+    if (!held && keys.some((k) => k.keys.startsWith(e.key + ' '))) first = e.key
   }
 })
 

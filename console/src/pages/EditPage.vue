@@ -2,8 +2,10 @@
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { ApiError, get, post, query, type Schemas, type Version } from '../api/call'
-import ProblemNote from '../components/ProblemNote.vue'
 import { useAttempt } from '../composables/attempt'
+import AppForm from '../design/AppForm.vue'
+import EmptyNote from '../design/EmptyNote.vue'
+import FormField from '../design/FormField.vue'
 
 // A version's text, to be changed and kept as another version.
 const route = useRoute()
@@ -13,20 +15,13 @@ const text = ref('')
 const note = ref('')
 const unlikely = ref('') // what speaks against the text, once the service said so
 const override = ref('')
-const before = ref('')
-const masked = ref(false)
-const opaque = ref(false)
+const before = ref<Schemas['Text']>()
 const { busy, trouble, attempt } = useAttempt()
 
-const load = () =>
-  attempt(async () => {
-    const t = await get<Schemas['Text']>('/version' + query({ ref: of }))
-    before.value = text.value = t.text
-    masked.value = !!t.masked
-    opaque.value = !!t.opaque
-  })
-void load()
-
+void attempt(async () => {
+  before.value = await get<Schemas['Text']>('/version' + query({ ref: of }))
+  text.value = before.value.text
+})
 const keep = () =>
   attempt(async () => {
     const v = await post<Version>('/versions', {
@@ -38,8 +33,7 @@ const keep = () =>
       if (!(e instanceof ApiError) || e.problem.status !== 409) throw e
       unlikely.value = e.problem.detail ?? ''
     })
-    if (!v) return
-    void router.push(`/compare?from=${of}&to=${v.ref}`)
+    if (v) void router.push(`/compare?from=${of}&to=${v.ref}`)
   })
 </script>
 
@@ -48,30 +42,25 @@ const keep = () =>
   <p class="mb-3 text-faded">
     Kept as another version; {{ of }} stays as it is, and the device is not touched until the new one is pushed.
   </p>
-  <p v-if="masked" class="rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink">
-    Its secrets are not shown to you, so it cannot be edited: the new version would lack them.
-  </p>
-  <p v-else-if="opaque" class="text-faded">It is an opaque file; there is nothing in it that can be edited here.</p>
-  <form v-else-if="before" class="grid gap-3" @submit.prevent="keep">
-    <label class="grid gap-1"
-      ><span class="sr-only">The text</span
-      ><textarea
-        v-model="text"
-        class="field min-h-[50vh] font-mono text-[13px] leading-5 whitespace-pre"
-        name="text"
-        wrap="off"
-        spellcheck="false"
-        autocomplete="off"
-      ></textarea>
-    </label>
-    <div v-if="unlikely" class="grid gap-2 rounded border border-gone-mark bg-gone px-3 py-2 text-gone-ink" role="alert">
-      <p>{{ unlikely }}</p>
-      <label class="grid gap-1">Why is it kept all the same?<input v-model="override" class="field" name="override" /></label>
-    </div>
-    <div class="flex flex-wrap items-end gap-3">
-      <label class="grid grow gap-1">What was changed<input v-model="note" class="field" name="note" /></label>
-      <button class="button-main" :disabled="busy || text === before || (!!unlikely && !override)">Keep as another version</button>
-    </div>
-  </form>
-  <ProblemNote :error="trouble" class="mt-3" />
+  <EmptyNote v-if="before?.masked" title="It cannot be edited">
+    Its secrets are not shown to you: the new version would lack them.
+  </EmptyNote>
+  <EmptyNote v-else-if="before?.opaque" title="It is an opaque file">There is nothing in it that can be edited here.</EmptyNote>
+  <AppForm
+    v-else
+    :busy="busy"
+    :trouble="trouble"
+    :deed="before ? 'Keep as another version' : ''"
+    :unable="text === before?.text || (!!unlikely && !override)"
+    @send="keep"
+  >
+    <template v-if="before">
+      <FormField v-model="text" bare label="The text" name="text" type="area" mono :rows="24" />
+      <div v-if="unlikely" class="note grid gap-2" role="alert">
+        <p>{{ unlikely }}</p>
+        <FormField v-model="override" label="Why is it kept all the same?" name="override" />
+      </div>
+      <FormField v-model="note" label="What was changed" name="note" />
+    </template>
+  </AppForm>
 </template>

@@ -1,76 +1,44 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { useIntervalFn } from '@vueuse/core'
 import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { get, listAll, query, type Job, type JobKind, type Page } from '../api/call'
-import ProblemNote from '../components/ProblemNote.vue'
-import StateMark from '../components/StateMark.vue'
-import { when, zone } from '../composables/time'
+import { zone } from '../composables/time'
+import AppButton from '../design/AppButton.vue'
+import FormField from '../design/FormField.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import JobTable from '../jobs/JobTable.vue'
 
-const kind = ref('')
+// What was done and is under way, newest first.
+const route = useRoute()
+const router = useRouter()
+const word = (name: string) =>
+  computed({
+    get: () => String(route.query[name] ?? ''),
+    set: (v) => (void router.replace({ query: { ...route.query, [name]: v || undefined } }), (before.value = '')),
+  })
+const kind = word('kind')
+const state = word('state')
 const before = ref('')
-const { data, error, refetch } = useQuery({
-  key: () => ['jobs', kind.value, before.value],
-  query: () => get<Page<Job>>('/jobs' + query({ kind: kind.value, cursor: before.value, limit: 50 })),
+const { data, error } = useQuery({
+  key: () => ['jobs', kind.value, state.value, before.value],
+  query: () => get<Page<Job>>('/jobs' + query({ kind: kind.value, state: state.value, cursor: before.value, limit: 100 })),
 })
-useIntervalFn(() => void refetch(), 3000)
-const kinds = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds') })
-const names = computed(() => ['', ...(kinds.data.value ?? []).map((k) => k.name)])
-const awaited = (j: Job) => kinds.data.value?.find((k) => k.name === j.kind)?.awaits.find((w) => w.for === j.awaits)?.means
-const many = (j: Job) => ['restore-preview', 'restore'].includes(j.kind) || !j.device
-const jobs = computed(() => data.value?.items ?? [])
+const { data: known } = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds'), staleTime: 3600_000 })
+const kinds = computed(() => [{ value: '', label: 'of every kind' }, ...(known.value ?? []).map((k) => ({ value: k.name, label: k.name }))])
+const states = ['', 'running', 'waiting', 'queued', 'ended'].map((s) => ({ value: s, label: s || 'in every state' }))
 </script>
 
 <template>
   <div class="mb-3 flex flex-wrap items-center gap-2">
     <h1 class="mr-2">Jobs</h1>
-    <button
-      v-for="k in names"
-      :key="k"
-      type="button"
-      class="button"
-      :class="kind === k ? 'border-teal! text-teal!' : ''"
-      :aria-pressed="kind === k"
-      @click="((kind = k), (before = ''))"
-    >
-      {{ k || 'all' }}
-    </button>
+    <span class="w-44"><FormField v-model="kind" bare label="Kind" name="kind" type="select" :options="kinds" /></span>
+    <span class="w-44"><FormField v-model="state" bare label="State" name="state" type="select" :options="states" /></span>
+    <span class="grow"></span>
+    <AppButton v-if="before" @click="before = ''">Newest</AppButton>
+    <AppButton v-if="data?.next" @click="before = data.next">Older</AppButton>
   </div>
   <ProblemNote :error="error" />
-  <div class="card overflow-x-auto">
-    <table class="w-full">
-      <thead class="border-b border-rule bg-leaf">
-        <tr>
-          <th class="px-3 py-1.5">State</th>
-          <th class="px-3">Kind</th>
-          <th class="px-3">Device</th>
-          <th class="hidden px-3 sm:table-cell">Asked for</th>
-          <th class="hidden px-3 md:table-cell">By</th>
-          <th class="px-3">Summary</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="j in jobs" :key="j.id" class="border-b border-rule last:border-0 hover:bg-leaf">
-          <td class="px-3 py-1.5">
-            <StateMark :state="j.outcome || j.state" /><span v-if="j.awaits" class="block text-faded">for {{ awaited(j) }}</span>
-          </td>
-          <td class="px-3">
-            <RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink>
-          </td>
-          <td class="px-3 whitespace-nowrap">
-            <template v-if="many(j)">{{ j.device }}</template><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink>
-          </td>
-          <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(j.created_at) }}</td>
-          <td class="hidden px-3 md:table-cell">{{ j.actor }}</td>
-          <td class="px-3">{{ j.summary }}</td>
-        </tr>
-      </tbody>
-    </table>
-    <p v-if="data && !jobs.length" class="p-6 text-center text-faded">No jobs yet. Pull a device to make the first.</p>
-  </div>
-  <div class="mt-2 flex gap-3">
-    <button v-if="data?.next" type="button" class="button" @click="before = data.next">Older</button
-    ><button v-if="before" type="button" class="button" @click="before = ''">Newest</button
-    ><span class="py-1.5 text-faded">Times are in {{ zone }}.</span>
-  </div>
+  <JobTable v-if="data" :jobs="data.items" style="--above: 10rem" />
+  <p class="mt-2 text-faded">Times are in {{ zone }}.</p>
 </template>

@@ -2,10 +2,14 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, post, type Device, type Dialect, type Job, type Probe, type Schemas, listAll } from '../api/call'
-import JobLog from '../components/JobLog.vue'
-import ProblemNote from '../components/ProblemNote.vue'
+import AppButton from '../design/AppButton.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import JobLog from '../jobs/JobLog.vue'
 import { ended, useJob } from '../composables/job'
 import { when } from '../composables/time'
+import ChooseForm from '../push/ChooseForm.vue'
+import KeyNote from '../push/KeyNote.vue'
+import StepBar from '../push/StepBar.vue'
 
 // Asks what a push would do, and leads to the preview's own page.
 const route = useRoute()
@@ -80,35 +84,26 @@ if (what.value || route.query.undo) void look()
 </script>
 
 <template>
+  <StepBar :at="0" />
   <h1 class="mb-3">
     <template v-if="swap">Another unit for {{ device }}</template
     ><template v-else>Put {{ what || 'a version' }} back</template>
   </h1>
-  <p v-if="!what && !route.query.undo" class="text-faded">Choose a version on a device's page first.</p>
+  <ChooseForm v-if="!what && !route.query.undo" />
   <ProblemNote :error="trouble" class="mb-3" />
-  <section v-if="key" class="card mb-3 max-w-2xl p-4" aria-label="Another key">
-    <p class="font-semibold">The unit shows a key that is not the device's.</p>
-    <p class="text-faded">Compare it with what the unit itself says, or with its papers. Nothing was told to it yet.</p>
-    <dl class="my-3 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1">
-      <dt class="text-faded">shown now</dt>
-      <dd class="font-mono text-[13px] break-all">{{ key.shown }}</dd>
-      <template v-if="key.before"
-        ><dt class="text-faded">accepted until now</dt>
-        <dd class="font-mono text-[13px] break-all">{{ key.before }}</dd></template
-      >
-    </dl>
-    <button type="button" class="button-main" @click="look(key.shown)">It is this unit's key, go on</button>
-  </section>
-  <template v-if="id && !trouble"
-    ><p class="mb-2 text-faded" role="status">Looking at the device and working out what would be sent…</p></template
-  >
+  <KeyNote v-if="key" :shown="key.shown" :before="key.before" @accept="look(key!.shown)" />
+  <p v-if="id && !trouble" class="mb-2 text-faded" role="status">Looking at the device and working out what would be sent…</p>
   <JobLog v-if="id" :log="log" />
   <p v-for="r in trouble ? relays : []" :key="r.id" class="mt-3">
-    <button type="button" class="button-main" @click="use(r)">Go through relay {{ r.id }}</button>{{ ' ' }}
+    <AppButton main @click="use(r)">Go through relay {{ r.id }}</AppButton
+    >{{ ' ' }}
     <span class="text-faded"
       >{{ r.actor }} lends the reach of a machine beside it<template v-if="r.address">, to {{ r.address }}</template
       >, until {{ when(r.until) }}</span
     >
   </p>
-  <button v-if="trouble" type="button" class="button mt-3" @click="look()">Look again</button>
+  <p v-if="trouble" class="mt-3 flex gap-2">
+    <AppButton @click="look()">Look again</AppButton>
+    <AppButton :to="{ path: '/push', query: { to: device || what.split(/[@/]/)[0] } }">Choose otherwise</AppButton>
+  </p>
 </template>

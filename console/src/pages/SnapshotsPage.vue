@@ -1,90 +1,101 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { ref } from 'vue'
-import { useRouter } from 'vue-router'
+import { reactive } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { post, type Job, type Schemas, listAll } from '../api/call'
-import ProblemNote from '../components/ProblemNote.vue'
 import { useAttempt } from '../composables/attempt'
-import { when, zone } from '../composables/time'
+import { zone } from '../composables/time'
+import AppButton from '../design/AppButton.vue'
+import AppForm from '../design/AppForm.vue'
+import DataTable from '../design/DataTable.vue'
+import EmptyNote from '../design/EmptyNote.vue'
+import FormField from '../design/FormField.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import type { Column } from '../design/table'
+import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
 
 // Named sets of versions: made, and put back.
+type Snapshot = Schemas['Snapshot']
+const route = useRoute()
 const router = useRouter()
 const operator = useSession().may('operator')
-const { data: all, error, refetch } = useQuery({ key: ['snapshots'], query: () => listAll<Schemas['Snapshot']>('/snapshots') })
-const name = ref('')
-const selector = ref('')
-const at = ref('')
-const note = ref('')
-const { busy, trouble, attempt } = useAttempt()
+const { data: all, error } = useQuery({ key: ['deed', 'snapshots'], query: () => listAll<Snapshot>('/snapshots') })
+const form = reactive({ name: '', selector: String(route.query.of ?? ''), at: '', note: '' })
+const making = useAttempt()
 const make = () =>
-  attempt(async () => {
+  making.attempt(async () => {
     await post('/snapshots', {
-      name: name.value.trim(),
-      selector: selector.value.trim().split(/\s+/),
-      at: at.value ? new Date(at.value).toISOString() : undefined,
-      note: note.value || undefined,
+      name: form.name.trim(),
+      selector: form.selector.trim().split(/\s+/),
+      at: form.at ? new Date(form.at).toISOString() : undefined,
+      note: form.note || undefined,
     })
-    name.value = note.value = at.value = ''
-    await refetch()
+    form.name = form.note = form.at = ''
   })
+const { busy, trouble, attempt } = useAttempt()
 const back = (x: string) =>
   attempt(async () => {
     const j = await post<Job>('/restore-previews', { selector: [], snapshot: x }, { 'Idempotency-Key': crypto.randomUUID() })
     void router.push('/jobs/' + j.id)
   })
+const columns: Column<Snapshot>[] = [
+  { id: 'name', label: 'Name', value: (x) => x.name, width: 'minmax(8rem, 1fr)', always: true },
+  { id: 'count', label: 'Versions', value: (x) => x.count, width: '6rem', right: true },
+  { id: 'selector', label: 'Of', value: (x) => x.selector, width: 'minmax(8rem, 1fr)' },
+  { id: 'made', label: 'Made', value: (x) => x.made_at, width: '9.5rem', first: 'down' },
+  { id: 'by', label: 'By', value: (x) => x.made_by, width: 'minmax(5rem, 0.5fr)' },
+  { id: 'note', label: 'Note', value: (x) => x.note ?? '', width: 'minmax(8rem, 1.5fr)' },
+  { id: 'deeds', label: '', width: '11rem', always: true },
+]
 </script>
 
 <template>
   <h1 class="mb-3">Snapshots</h1>
   <ProblemNote :error="error ?? trouble" class="mb-3" />
-  <form v-if="operator" class="card mb-4 flex flex-wrap items-end gap-3 p-3" @submit.prevent="make">
-    <label class="grid gap-1"
-      >Name<input v-model="name" class="field" name="name" required placeholder="before-storm" autocomplete="off" spellcheck="false"
-    /></label>
-    <label class="grid grow gap-1"
-      >Of which devices<input
-        v-model="selector"
-        class="field"
+  <AppForm
+    v-if="operator"
+    v-slot="{ problem }"
+    class="card mb-4 p-3"
+    :busy="making.busy.value"
+    :trouble="making.trouble.value"
+    :unable="!form.name || !form.selector"
+    deed="Make it"
+    @send="make"
+  >
+    <div class="grid gap-3 sm:grid-cols-2 lg:grid-cols-4">
+      <FormField v-model="form.name" label="Name" name="name" :problem="problem('name')" required placeholder="before-storm" />
+      <FormField
+        v-model="form.selector"
+        label="Of which devices"
         name="selector"
+        :problem="problem('selector')"
         required
-        placeholder="site=callowmere, or name=*"
-        autocomplete="off"
-        spellcheck="false"
-    /></label>
-    <label class="grid gap-1">As they were<input v-model="at" type="datetime-local" class="field" name="at" /></label>
-    <label class="grid grow gap-1">Note<input v-model="note" class="field" name="note" /></label>
-    <button class="button-main" :disabled="busy || !name || !selector">Make it</button>
-  </form>
-  <div v-if="all?.length" class="card overflow-x-auto">
-    <table class="w-full text-left">
-      <thead class="border-b border-rule bg-leaf">
-        <tr>
-          <th class="px-3 py-1.5">Name</th>
-          <th class="px-3">Holds</th>
-          <th class="px-3">Of</th>
-          <th class="hidden px-3 sm:table-cell">Made</th>
-          <th class="hidden px-3 md:table-cell">Note</th>
-          <th class="px-3"></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="x in all" :key="x.name" class="border-b border-rule last:border-0 hover:bg-leaf">
-          <td class="px-3 py-1.5 font-semibold">{{ x.name }}</td>
-          <td class="px-3 whitespace-nowrap">{{ x.count }} {{ x.count === 1 ? 'version' : 'versions' }}</td>
-          <td class="px-3">{{ x.selector }}</td>
-          <td class="hidden px-3 whitespace-nowrap sm:table-cell">{{ when(x.made_at) }} by {{ x.made_by }}</td>
-          <td class="hidden px-3 md:table-cell">{{ x.note }}</td>
-          <td class="px-3 py-1 text-right">
-            <button v-if="operator" type="button" class="button" :disabled="busy" @click="back(x.name)">Put all of it back…</button>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-  </div>
-  <p v-else-if="all" class="card p-6 text-center text-faded">
-    No snapshots yet. A snapshot names one version of each part of some devices, as they are now or were at a time, so that all of it can be
-    put back together.
-  </p>
-  <p class="mt-2 text-faded">A time left empty means as they were last pulled. Times are in {{ zone }}.</p>
+        placeholder="site=callowmere, or all"
+      />
+      <FormField
+        v-model="form.at"
+        label="As they were"
+        name="at"
+        type="datetime-local"
+        :hint="`left empty: as they were last pulled; ${zone}`"
+      />
+      <FormField v-model="form.note" label="Note" name="note" />
+    </div>
+  </AppForm>
+  <DataTable v-if="all" name="Snapshots" :columns="columns" :rows="all" :row-id="(x: Snapshot) => x.name">
+    <template #name="{ row: x }"
+      ><b>{{ x.name }}</b></template
+    >
+    <template #made="{ row: x }"><TimeMark :at="x.made_at" exact /></template>
+    <template #deeds="{ row: x }"
+      ><AppButton v-if="operator" small :busy="busy" @click="back(x.name)">Put all of it back…</AppButton></template
+    >
+    <template #none
+      ><EmptyNote title="No snapshots yet">
+        A snapshot names one version of each part of some devices, as they are now or were at a time, so that all of it can be put back
+        together.
+      </EmptyNote></template
+    >
+  </DataTable>
 </template>

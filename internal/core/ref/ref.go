@@ -152,7 +152,7 @@ func (v Version) String() string {
 }
 
 // Selector picks devices. Words are KEY=PATTERN or a pattern for the name;
-// patterns take * and ?, and a blank in a state is typed as a dash. Words of one
+// patterns take * and ?, and a blank in a state, model or release is typed as a dash. Words of one
 // key widen the choice, different keys narrow it. The word all, alone, picks
 // every device; the zero Selector picks none.
 type Selector struct {
@@ -162,11 +162,12 @@ type Selector struct {
 
 // Subject is what a selector looks at.
 type Subject struct {
-	Name, Site, Kind, Dialect, State string
-	Tags                             []string
+	Name, Site, Kind, Dialect, State, Model, Release string
+
+	Tags []string
 }
 
-var selectorKeys = []string{"name", "site", "kind", "tag", "dialect", "state"}
+var selectorKeys = []string{"name", "site", "kind", "tag", "dialect", "state", "model", "release"}
 
 // everything is the word for the whole fleet.
 const everything = "all"
@@ -202,7 +203,7 @@ func ParseSelector(words []string) (Selector, error) {
 			if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
 				return s, fmt.Errorf("selector %q: %q is no pattern", part, pattern)
 			}
-			if key == "state" {
+			if key == "state" || key == "model" || key == "release" {
 				pattern = dashed(pattern)
 			}
 			s.terms[key] = append(s.terms[key], pattern)
@@ -310,6 +311,10 @@ func (d Subject) values(key string) []string {
 		return []string{d.Dialect}
 	case "state":
 		return []string{dashed(d.State)}
+	case "model":
+		return []string{dashed(d.Model)}
+	case "release":
+		return []string{dashed(d.Release)}
 	case "tag":
 		return d.Tags
 	}

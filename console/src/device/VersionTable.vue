@@ -1,0 +1,84 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRouter } from 'vue-router'
+import type { Version } from '../api/call'
+import ActionMenu, { type Deed } from '../design/ActionMenu.vue'
+import DataTable from '../design/DataTable.vue'
+import type { Column } from '../design/table'
+import TimeMark from '../design/TimeMark.vue'
+import { useSession } from '../session'
+import MarkVersion from './MarkVersion.vue'
+
+// A part's versions, newest first. Two that are picked can be compared.
+const props = defineProps<{ versions: Version[]; picked: number[] }>()
+const emit = defineEmits<{ picked: [numbers: number[]] }>()
+const router = useRouter()
+const session = useSession()
+const operator = session.may('operator')
+const ids = computed({
+  get: () => props.picked.map(String),
+  set: (v) => emit('picked', v.map(Number).slice(-2)),
+})
+const columns: Column<Version>[] = [
+  { id: 'number', label: 'No.', value: (v) => v.number, width: '4rem', always: true, first: 'down', card: 'lead' },
+  { id: 'taken', label: 'Taken', value: (v) => v.taken_at, width: '9.5rem', first: 'down', card: 'lead' },
+  {
+    id: 'change',
+    label: 'Change',
+    value: (v) => (v.number > 1 || !v.lines ? v.added + v.removed : undefined),
+    width: '6rem',
+    first: 'down',
+  },
+  { id: 'author', label: 'Changed by', value: (v) => v.author ?? '', width: 'minmax(5.5rem, 0.6fr)' },
+  { id: 'reason', label: 'Pulled', value: (v) => v.reason, width: 'minmax(6rem, 0.7fr)' },
+  { id: 'seen', label: 'Seen until', value: (v) => v.seen_until, width: '7rem', hidden: true },
+  { id: 'size', label: 'Lines', value: (v) => v.lines, width: '5rem', hidden: true, right: true },
+  { id: 'marks', label: 'Name and marks', value: (v) => v.name ?? 'none', width: 'minmax(9rem, 2fr)' },
+  { id: 'deeds', label: '', width: '10.5rem', always: true },
+]
+const before = (v: Version) => v.ref.replace(/@\d+$/, '@' + (v.number - 1))
+const deeds = (v: Version): Deed[] => [
+  ...(operator.value ? [{ label: v.aside === 'edited' ? 'Push it' : 'Put it back', to: '/push?ref=' + v.ref }] : []),
+  { label: 'Compare with the newest', to: `/compare?from=${v.ref}&to=${v.ref.replace(/@\d+$/, '@latest')}` },
+  ...(operator.value && session.me?.secrets && v.lines > 0 ? [{ label: 'Edit it as another version', to: '/edit?ref=' + v.ref }] : []),
+]
+</script>
+
+<template>
+  <DataTable
+    v-model:picked="ids"
+    name="Versions"
+    :columns="columns"
+    :rows="versions"
+    :row-id="(v: Version) => String(v.number)"
+    picks
+    tall
+    @open="(v: Version) => router.push('/version?ref=' + v.ref)"
+  >
+    <template #number="{ row: v }"
+      ><RouterLink :to="'/version?ref=' + v.ref" class="font-semibold" :aria-label="'version ' + v.number">{{
+        v.number
+      }}</RouterLink></template
+    >
+    <template #taken="{ row: v }"><TimeMark :at="v.taken_at" exact /></template>
+    <template #seen="{ row: v }"><TimeMark :at="v.seen_until" /></template>
+    <template #change="{ row: v }"
+      ><template v-if="v.lines === 0">{{ v.size }} bytes</template
+      ><RouterLink v-else-if="v.number > 1" :to="`/compare?from=${before(v)}&to=${v.ref}`" :aria-label="`what changed in ${v.number}`"
+        ><span class="text-added-ink">+{{ v.added }}</span> <span class="text-gone-ink">−{{ v.removed }}</span></RouterLink
+      ></template
+    >
+    <template #marks="{ row: v }"
+      ><span v-if="v.aside" class="mr-2" :class="v.aside === 'edited' ? 'text-violet' : 'text-alarm'">{{ v.aside }}</span
+      ><MarkVersion :version="v" :can="operator"
+    /></template>
+    <template #deeds="{ row: v }">
+      <span class="flex items-center justify-end gap-3">
+        <RouterLink :to="'/version?ref=' + v.ref">text</RouterLink>
+        <RouterLink v-if="operator" :to="'/push?ref=' + v.ref">{{ v.aside === 'edited' ? 'push' : 'put back' }}</RouterLink>
+        <ActionMenu icon :label="'more of version ' + v.number" :deeds="deeds(v)" />
+      </span>
+    </template>
+    <template #none><slot /></template>
+  </DataTable>
+</template>

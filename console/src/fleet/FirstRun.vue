@@ -1,0 +1,83 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, ref } from 'vue'
+import { listAll, patch, post, query, type Device, type Version } from '../api/call'
+import { useAttempt } from '../composables/attempt'
+import AppButton from '../design/AppButton.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import RestoreTest from '../device/RestoreTest.vue'
+import { useSession } from '../session'
+import AddDevice from './AddDevice.vue'
+
+// A new service: the four steps that lead to a first verified restore, each done here.
+const props = defineProps<{ devices: Device[] }>()
+const session = useSession()
+const operator = session.may('operator')
+const admin = session.may('admin')
+const adding = ref(false)
+const { busy, trouble, attempt } = useAttempt()
+const first = computed(() => [...props.devices].sort((a, b) => b.latest - a.latest || (a.name < b.name ? -1 : 1)).find((d) => !d.member))
+const { data: versions } = useQuery({
+  key: () => ['part', first.value?.name ?? '', 'first run'],
+  query: () => listAll<Version>(`/devices/${first.value!.name}/versions` + query({ limit: 1000 })),
+  enabled: () => !!first.value?.latest,
+})
+const baseline = computed(() => versions.value?.find((v) => v.baseline))
+const steps = computed(() => [
+  {
+    title: 'Tell the service of a device',
+    done: !!first.value,
+    says: first.value ? `${first.value.name} at ${first.value.address}` : 'Its address, its key and a login that may read.',
+  },
+  {
+    title: 'Pull it for the first time',
+    done: !!first.value?.latest,
+    says: first.value?.latest
+      ? 'Its configuration is kept.'
+      : first.value?.trouble || 'What it runs is fetched whole, and kept as version 1.',
+  },
+  {
+    title: 'Approve what it runs',
+    done: !!baseline.value,
+    says: baseline.value ? `${baseline.value.ref} is the baseline.` : 'From then on you are told when it drifts.',
+  },
+  {
+    title: 'Prove that it can be put back',
+    done: props.devices.some((d) => d.last_proven),
+    says: 'A version goes onto another unit of the family, is proved there, and what ran there before is put back.',
+  },
+])
+const now = computed(() => steps.value.findIndex((s) => !s.done))
+const pull = () => attempt(() => post('/pulls', { selector: [first.value!.name] }))
+const approve = () => attempt(() => patch('/version' + query({ ref: first.value!.name + '@latest' }), { baseline: true }))
+</script>
+
+<template>
+  <section class="card mb-4 p-4" aria-label="The first steps">
+    <h2 class="mb-1 text-base">Four steps to a backup that is known to work</h2>
+    <ol class="grid gap-3 lg:grid-cols-4">
+      <li
+        v-for="(s, i) in steps"
+        :key="s.title"
+        class="grid content-start gap-1 rounded border p-3"
+        :class="i === now ? 'border-violet' : 'border-rule'"
+      >
+        <p class="font-semibold" :class="s.done ? 'text-teal' : i === now ? '' : 'text-faded'">
+          {{ s.done ? '✓' : i + 1 + '.' }} {{ s.title }}
+        </p>
+        <p class="text-faded">{{ s.says }}</p>
+        <template v-if="i === now">
+          <AppButton v-if="i === 0 && admin" main @click="adding = true">Add a device</AppButton>
+          <AppButton v-if="i === 1 && operator" main :busy="busy" @click="pull">Pull {{ first?.name }}</AppButton>
+          <AppButton v-if="i === 2 && operator" main :busy="busy" @click="approve">Make version {{ first?.latest }} the baseline</AppButton>
+          <template v-if="i === 3 && operator && first">
+            <RestoreTest :device="first" />
+            <AppButton v-if="admin" @click="adding = true">Add a spare</AppButton>
+          </template>
+        </template>
+      </li>
+    </ol>
+    <ProblemNote :error="trouble" class="mt-3" />
+    <AddDevice v-if="adding" @close="adding = false" @added="adding = false" />
+  </section>
+</template>

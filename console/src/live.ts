@@ -1,0 +1,85 @@
+import { useQueryCache } from '@pinia/colada'
+import { onScopeDispose, ref } from 'vue'
+import type { Touched } from './api/call'
+
+// What is written on the server, by anybody, is told here within a moment. One stream
+// serves all tabs of a browser: the tab that holds the lock listens, the others are
+// told by it. Where a browser offers no locks, each tab listens by itself.
+type Told = (touched: Touched[]) => void
+const told = new Set<Told>()
+export const connected = ref(true)
+export const away = ref(false) // the service's database is
+
+const tell = (touched: Touched[]) => {
+  for (const t of touched) if (t.topic === 'database') away.value = t.state === 'away'
+  for (const f of told) f(touched)
+}
+
+// Everything may have changed: whoever was not told asks again.
+const ALL: Touched[] = [{ topic: 'all' as never }]
+
+let begun = false
+export function listen() {
+  if (begun) return
+  begun = true
+  const channel = 'BroadcastChannel' in window ? new BroadcastChannel('magpie') : undefined
+  channel?.addEventListener('message', (e) => {
+    connected.value = true
+    tell(e.data as Touched[])
+  })
+  const open = () =>
+    new Promise<void>(() => {
+      let times = 0
+      const follow = () => {
+        const source = new EventSource('/api/v1/events')
+        source.addEventListener('open', () => {
+          connected.value = true
+          if (times++) tell(ALL) // something may have been missed meanwhile
+        })
+        source.addEventListener('touched', (e) => {
+          const touched = JSON.parse(e.data) as Touched[]
+          channel?.postMessage(touched)
+          tell(touched)
+        })
+        source.addEventListener('error', () => {
+          connected.value = false
+          if (source.readyState === EventSource.CLOSED) setTimeout(follow, 2000)
+        })
+      }
+      follow()
+    })
+  if (channel && navigator.locks) void navigator.locks.request('magpie events', open)
+  else void open()
+}
+
+// useTouched has a function called with what was written, as long as the page is there.
+export function useTouched(f: Told) {
+  told.add(f)
+  onScopeDispose(() => told.delete(f))
+}
+
+export const isAll = (t: Touched) => (t.topic as string) === 'all'
+
+// useFresh has what is shown asked for again when it was written. The first word of a
+// query's key is the topic it belongs to: device, part, job, or deed for all else.
+export function useFresh() {
+  const cache = useQueryCache()
+  let due: Map<string, unknown[]> | undefined
+  useTouched((touched) => {
+    if (!due) {
+      const now = (due = new Map())
+      setTimeout(() => {
+        due = undefined
+        for (const key of now.values()) void cache.invalidateQueries({ key: key as never })
+      }, 60)
+    }
+    const add = (...key: unknown[]) => due!.set(key.join(' '), key)
+    for (const t of touched) {
+      if (isAll(t) || t.topic === 'database') for (const topic of ['device', 'part', 'job', 'jobs', 'changes', 'deed']) add(topic)
+      else if (t.topic === 'device') add('device', t.name)
+      else if (t.topic === 'part') (add('part', t.device), add('changes'))
+      else if (t.topic === 'job') (add('job', t.id), add('jobs'))
+      else if (t.topic === 'deed') add('deed')
+    }
+  })
+}

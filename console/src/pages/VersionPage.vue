@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+import { get, listAll, query, type Schemas, type Version } from '../api/call'
+import { when } from '../composables/time'
+import { useKeys } from '../composables/keys'
+import { useRouter } from 'vue-router'
+import ActionMenu, { type Deed } from '../design/ActionMenu.vue'
+import AppButton from '../design/AppButton.vue'
+import FactList from '../design/FactList.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import TimeMark from '../design/TimeMark.vue'
+import MarkVersion from '../device/MarkVersion.vue'
+import { useSession } from '../session'
+import VersionText from '../version/VersionText.vue'
+
+// One version: its text, where it comes from, and what can be done with it.
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const operator = session.may('operator')
+const of = computed(() => String(route.query.ref ?? ''))
+const device = computed(() => of.value.split(/[@/]/)[0])
+const { data: t, error } = useQuery({
+  key: () => ['part', device.value, of.value],
+  query: () => get<Schemas['Text']>('/version' + query({ ref: of.value, masked: true })),
+  enabled: () => !!of.value,
+})
+const v = computed(() => t.value?.version)
+const { data: all } = useQuery({
+  key: () => ['part', device.value, v.value?.part ?? ''],
+  query: () => listAll<Version>(`/devices/${encodeURIComponent(device.value)}/versions` + query({ part: v.value!.part, limit: 1000 })),
+  enabled: () => !!v.value,
+})
+const near = (by: number) => all.value?.find((x) => x.number === (v.value?.number ?? 0) + by)
+const go = (by: number) => near(by) && void router.push('/version?ref=' + near(by)!.ref)
+useKeys([
+  { keys: '[', does: 'the version before', run: () => go(-1) },
+  { keys: ']', does: 'the version after', run: () => go(1) },
+])
+const deeds = computed<Deed[]>(() => {
+  const ref = v.value?.ref ?? of.value
+  return [
+    { label: 'Compare with the newest', to: `/compare?from=${ref}&to=${ref.replace(/@.*$/, '@latest')}` },
+    { label: 'Compare with the baseline', to: `/compare?from=${ref.replace(/@.*$/, '@baseline')}&to=${ref}` },
+    ...(operator.value && session.me?.secrets && v.value?.lines ? [{ label: 'Edit it as another version', to: '/edit?ref=' + ref }] : []),
+  ]
+})
+</script>
+
+<template>
+  <ProblemNote :error="error" />
+  <div v-if="t" style="--above: 10.5rem">
+    <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
+      <h1>
+        <RouterLink :to="'/devices/' + device">{{ device }}</RouterLink><template v-if="v">
+          {{ v.part }} <span class="whitespace-nowrap">version {{ v.number }}</span></template
+        >
+      </h1>
+      <MarkVersion v-if="v" :version="v" :can="operator" />
+      <span v-if="v?.aside" class="text-alarm">{{ v.aside }}</span>
+      <span class="grow"></span>
+      <AppButton v-if="near(-1)" :to="'/version?ref=' + near(-1)!.ref" aria-label="The version before">← {{ near(-1)!.number }}</AppButton>
+      <AppButton v-if="near(1)" :to="'/version?ref=' + near(1)!.ref" aria-label="The version after">{{ near(1)!.number }} →</AppButton>
+      <AppButton v-if="near(-1)" :to="`/compare?from=${near(-1)!.ref}&to=${v!.ref}`">What changed</AppButton>
+      <AppButton v-if="operator" main :to="'/push?ref=' + (v?.ref ?? of)">{{
+        v?.aside === 'edited' ? 'Push it' : 'Put it back'
+      }}</AppButton>
+      <ActionMenu label="More" :deeds="deeds" />
+    </div>
+    <p v-if="t.sure" class="mb-2 text-faded">{{ t.sure }}</p>
+    <VersionText :key="of" :of="of">
+      <section v-if="v">
+        <h2 class="mb-1">Where it comes from</h2>
+        <FactList
+          :facts="[
+            { word: 'taken' },
+            { word: 'seen until', says: when(v.seen_until) },
+            { word: 'changed by', says: v.author },
+            { word: 'pulled', says: `${v.reason}, by ${v.actor}` },
+            { word: 'change', says: v.number > 1 ? `+${v.added} −${v.removed}` : '' },
+          ]"
+        >
+          <template #taken><TimeMark :at="v.taken_at" exact /></template>
+        </FactList>
+      </section>
+    </VersionText>
+  </div>
+</template>

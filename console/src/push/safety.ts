@@ -1,0 +1,71 @@
+import { computed, reactive } from 'vue'
+import type { Preview, Schemas } from '../api/call'
+import { zone } from '../composables/time'
+
+export const windows = [
+  { value: '1m', label: 'within a minute' },
+  { value: '5m', label: 'within 5 minutes' },
+  { value: '15m', label: 'within 15 minutes' },
+  { value: '1h', label: 'within an hour' },
+  { value: '8h', label: 'within 8 hours' },
+  { value: '24h', label: 'within a day' },
+  { value: '', label: 'never: it stays' },
+]
+
+// useSafety is how a push is made safe, and what is asked of the service for it.
+export function useSafety(preview: () => Preview) {
+  const form = reactive({
+    within: '5m',
+    whenEqual: false,
+    checks: '',
+    hold: false,
+    leave: false,
+    save: true,
+    later: false,
+    from: '',
+    until: '',
+    override: '',
+    note: '',
+    end: '',
+  })
+  const staged = computed(() => preview().method === 'stage')
+  const whole = computed(() => preview().steps[0]?.kind === 'load' || staged.value)
+  const onlySave = computed(() => !preview().steps.length && preview().unsaved && preview().saves)
+  const something = computed(() => preview().steps.length > 0 || onlySave.value)
+  const checks = computed(() =>
+    form.checks
+      .split('\n')
+      .map((c) => c.trim())
+      .filter(Boolean),
+  )
+  // Why it cannot be sent yet; empty when it can.
+  const lacks = computed(() => {
+    if (preview().warnings.length && !form.override) return 'say why it is done despite the warnings'
+    if (form.later && (!form.from || !form.until)) return 'say when'
+    if (form.end && !form.note) return 'say why a session is ended'
+    return ''
+  })
+  const instant = (t: string) => (form.later && t ? new Date(t).toISOString() : undefined)
+  const body = (): Schemas['NewPush'] => ({
+    preview: preview().id,
+    hash: preview().hash,
+    from: instant(form.from),
+    until: instant(form.until),
+    zone: form.later ? zone : undefined,
+    no_save: !form.save,
+    hold_restart: form.hold && staged.value,
+    leave: form.leave && !whole.value,
+    note: form.note,
+    end_session: form.end || undefined,
+    override: form.override || undefined,
+    within: form.within && preview().steps.length ? form.within : undefined,
+    when_equal: form.whenEqual && !!form.within && preview().steps.length > 0,
+    checks: checks.value,
+  })
+  const deed = computed(() => {
+    const n = preview().lines
+    if (onlySave.value) return 'Save what runs'
+    return form.later ? 'Plan it' : whole.value ? 'Push it' : `Push ${n} ${n === 1 ? 'line' : 'lines'}`
+  })
+  return { form, staged, whole, onlySave, something, checks, lacks, body, deed }
+}

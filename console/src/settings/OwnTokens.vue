@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { reactive, ref } from 'vue'
+import { call, listAll, post, type Schemas } from '../api/call'
+import { useAttempt } from '../composables/attempt'
+import AppButton from '../design/AppButton.vue'
+import AppForm from '../design/AppForm.vue'
+import CopyButton from '../design/CopyButton.vue'
+import DataTable from '../design/DataTable.vue'
+import EmptyNote from '../design/EmptyNote.vue'
+import FormField from '../design/FormField.vue'
+import ModalDialog from '../design/ModalDialog.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import type { Column } from '../design/table'
+import TimeMark from '../design/TimeMark.vue'
+import { useSession } from '../session'
+
+// The tokens by which your programs sign in as you.
+type Token = Schemas['Token']
+const session = useSession()
+const { data: all, error, refetch } = useQuery({ key: ['deed', 'tokens'], query: () => listAll<Token>('/tokens') })
+const making = ref(false)
+const made = ref('')
+const form = reactive({ name: '', password: '' })
+const { busy, trouble, attempt } = useAttempt()
+const make = () =>
+  attempt(async () => {
+    const g = await post<Schemas['Granted']>('/login', { user: session.me!.user, password: form.password, name: form.name })
+    made.value = g.token ?? ''
+    form.password = form.name = ''
+    await refetch()
+  })
+const drop = (t: Token) => attempt(async () => (await call('DELETE', '/tokens/' + t.id), await refetch()))
+const close = () => ((making.value = false), (made.value = ''))
+const columns: Column<Token>[] = [
+  { id: 'name', label: 'Token', value: (t) => t.name || t.id, width: 'minmax(8rem, 2fr)' },
+  { id: 'made', label: 'Made', value: (t) => t.made_at, first: 'down' },
+  { id: 'used', label: 'Used', value: (t) => t.used_at, first: 'down' },
+  { id: 'ends', label: 'Ends', value: (t) => t.expires },
+  { id: 'deeds', label: '', width: '7rem' },
+]
+</script>
+
+<template>
+  <ProblemNote :error="error ?? (making ? undefined : trouble)" class="mb-2" />
+  <p class="mb-2"><AppButton @click="making = true">Make a token</AppButton></p>
+  <DataTable v-if="all" name="Tokens" :columns="columns" :rows="all" :row-id="(t: Token) => t.id">
+    <template #made="{ row: t }"><TimeMark :at="t.made_at" exact /></template>
+    <template #used="{ row: t }"><TimeMark :at="t.used_at" /></template>
+    <template #ends="{ row: t }"><TimeMark :at="t.expires" exact /></template>
+    <template #deeds="{ row: t }"
+      ><AppButton small :busy="busy" :aria-label="'End ' + (t.name || t.id)" @click="drop(t)">End it</AppButton></template
+    >
+    <template #none
+      ><EmptyNote title="No tokens">A program signs in as you with a token; the command line makes its own.</EmptyNote></template
+    >
+  </DataTable>
+  <ModalDialog v-if="making" title="Make a token" @close="close">
+    <template v-if="made">
+      <p>It is shown once, now.</p>
+      <p class="mono card p-2 break-all">{{ made }}</p>
+      <span class="flex gap-2"><CopyButton :text="() => made">Copy</CopyButton><AppButton @click="close">Done</AppButton></span>
+    </template>
+    <AppForm v-else :busy="busy" :trouble="trouble" deed="Make it" leaves @send="make" @leave="close">
+      <FormField v-model.trim="form.name" label="What it is for" name="token-name" placeholder="nightly report" required />
+      <FormField
+        v-model="form.password"
+        label="Your password"
+        name="token-password"
+        type="password"
+        autocomplete="current-password"
+        required
+      />
+    </AppForm>
+  </ModalDialog>
+</template>

@@ -1,0 +1,19 @@
+// The pages that one goes to by name: in the bar, by key and in the palette.
+export const places = [
+  { to: '/', label: 'Fleet', key: 'f' },
+  { to: '/compare', label: 'Compare', key: 'c' },
+  { to: '/snapshots', label: 'Snapshots', key: 's' },
+  { to: '/jobs', label: 'Jobs', key: 'j' },
+  { to: '/settings', label: 'Settings', key: 'e' },
+]
+
+// Settings, each a tab of its page; what takes an admin to be seen is left out for others.
+export const settings = [
+  { name: 'service', label: 'Service' },
+  { name: 'credentials', label: 'Credential sets' },
+  { name: 'dialects', label: 'Dialects' },
+  { name: 'approvals', label: 'Approvals' },
+  { name: 'tokens', label: 'Your tokens' },
+  { name: 'users', label: 'Users', admin: true },
+  { name: 'audit', label: 'Audit', admin: true },
+]

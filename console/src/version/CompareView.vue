@@ -1,0 +1,86 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { useLocalStorage, useMediaQuery } from '@vueuse/core'
+import { computed, ref } from 'vue'
+import { get, query, type Diff } from '../api/call'
+import AppButton from '../design/AppButton.vue'
+import ChoiceBar from '../design/ChoiceBar.vue'
+import CopyButton from '../design/CopyButton.vue'
+import DiffPane from '../design/DiffPane.vue'
+import FormField from '../design/FormField.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import { useSession } from '../session'
+
+// Two texts laid against each other, with what was left out of it said.
+const props = defineProps<{ from: string; to: string; low?: boolean }>()
+const session = useSession()
+const operator = session.may('operator')
+const all = ref(false)
+const whole = ref(false)
+const open = ref(false) // with the secrets, which is written down
+const { data, error, isLoading } = useQuery({
+  key: () => ['diff', props.from, props.to, all.value, whole.value, open.value],
+  query: () =>
+    get<Diff>(
+      '/diff' +
+        query({
+          from: props.from,
+          to: props.to,
+          all: all.value || undefined,
+          context: whole.value ? 1000000 : 3,
+          masked: open.value ? undefined : true,
+        }),
+    ),
+  gcTime: 0,
+})
+const roomy = useMediaQuery('(min-width: 900px)')
+const chosen = useLocalStorage('compare as', 'unified')
+const layout = computed({ get: () => (roomy.value ? chosen.value : 'unified'), set: (v) => (chosen.value = v) })
+const hidden = computed(() => {
+  const n = data.value?.set_aside ?? 0
+  return n ? `${n} ${n === 1 ? 'line that changes by itself is' : 'lines that change by themselves are'} hidden` : ''
+})
+const words = computed(() => {
+  const d = data.value
+  if (!d) return ''
+  if (d.relation === 'identical') return 'The two are identical.'
+  if (d.relation === 'unchanged') return `The same, but for ${hidden.value.replace(/ (is|are) hidden$/, '')}.`
+  if (d.relation === 'equivalent') return 'Written differently, and meaning the same.'
+  return `${d.removed} removed, ${d.added} added.`
+})
+const layouts = [
+  { value: 'unified', label: 'Unified' },
+  { value: 'beside', label: 'Side by side' },
+]
+</script>
+
+<template>
+  <ProblemNote :error="error" />
+  <p v-if="isLoading && !data" class="text-faded" role="status">Comparing…</p>
+  <template v-if="data">
+    <div class="mb-2 flex flex-wrap items-center gap-2">
+      <p role="status" class="min-w-0 grow">
+        <RouterLink :to="'/version?ref=' + data.from" class="mono font-semibold">{{ data.from }}</RouterLink> to
+        <RouterLink :to="'/version?ref=' + data.to" class="mono font-semibold">{{ data.to }}</RouterLink>: {{ words }}
+        <span v-if="data.relation === 'different' && hidden" class="text-gone-ink">{{ hidden }}.</span>
+        <span v-if="data.unsure" class="text-gone-ink"
+          >The secrets of {{ data.unsure }} {{ data.unsure === 1 ? 'line' : 'lines' }} could not be compared.</span
+        >
+      </p>
+      <FormField v-if="data.set_aside || all" v-model="all" type="check" label="also lines that change by themselves" name="all" />
+      <FormField v-if="session.me?.secrets" v-model="open" type="check" label="secrets" name="secrets" />
+      <span v-else class="text-faded">Secrets are masked.</span>
+      <AppButton v-if="operator && data.relation === 'different' && !data.from.endsWith('@live')" :to="`/push?ref=${data.from}`"
+        >Put {{ data.from }} back</AppButton
+      >
+    </div>
+    <p v-for="s in [data.from_sure, data.to_sure].filter(Boolean)" :key="s" class="mb-2 text-faded">{{ s }}</p>
+    <DiffPane v-if="data.hunks.length" :diff="data" :beside="layout === 'beside'" :low="low">
+      <template #deeds>
+        <ChoiceBar v-if="roomy" v-model="layout" label="Laid out" :choices="layouts" />
+        <button type="button" class="button is-small" @click="whole = !whole">{{ whole ? 'Fold' : 'Unfold' }}</button>
+        <CopyButton small :text="() => data!.unified">Copy as patch</CopyButton>
+      </template>
+    </DiffPane>
+  </template>
+</template>
