@@ -210,7 +210,7 @@ func TestConsoleSessionRunsOut(t *testing.T) {
 	b.click("Push ")
 	b.see("Your session has run out")
 	b.fill(`input[name=password]`, w.firstPassword())
-	b.do(chromedp.Click(`[role=dialog] button`))
+	b.do(chromedp.Click(`[role=dialog] button.button-main`))
 	b.see("Proved: the device was pulled again")
 }
 

@@ -133,8 +133,10 @@ func (s *Server) watch(c *gin.Context) {
 	c.Header("X-Accel-Buffering", "no") // a proxy that gathers would hold it back
 	fmt.Fprint(c.Writer, "retry: 1000\n\n")
 	c.Writer.Flush()
-	look := time.NewTicker(5 * time.Second)
+	look := time.NewTicker(stillHere)
 	defer look.Stop()
+	gone, stop := s.goes(c)
+	defer stop()
 	quiet := time.Now()
 	for {
 		select {
@@ -145,10 +147,9 @@ func (s *Server) watch(c *gin.Context) {
 			raw, _ := json.Marshal(touched)
 			fmt.Fprintf(c.Writer, "event: touched\ndata: %s\n\n", raw)
 			quiet = time.Now()
+		case <-gone:
+			return
 		case <-look.C:
-			if _, err := s.still(c, actor(c), core.Reader); err != nil {
-				return
-			}
 			if time.Since(quiet) < stillHere {
 				continue
 			}
@@ -161,6 +162,29 @@ func (s *Server) watch(c *gin.Context) {
 		}
 		c.Writer.Flush()
 	}
+}
+
+// goes tells when whoever asked may not look any more. It is looked at beside what they
+// are told: where the database is away, that takes its time.
+func (s *Server) goes(c *gin.Context) (gone <-chan struct{}, stop func()) {
+	end, over := make(chan struct{}), make(chan struct{})
+	who := c.Copy()
+	go func() {
+		look := time.NewTicker(5 * time.Second)
+		defer look.Stop()
+		for {
+			select {
+			case <-over:
+				return
+			case <-look.C:
+				if _, err := s.still(who, actor(who), core.Reader); err != nil {
+					close(end)
+					return
+				}
+			}
+		}
+	}()
+	return end, func() { close(over) }
 }
 
 // watching makes what looks on behalf of all who watch.

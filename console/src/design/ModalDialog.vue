@@ -12,14 +12,12 @@ defineEmits<{ close: [] }>()
     <div class="fixed inset-0 bg-black/40" aria-hidden="true"></div>
     <div class="fixed inset-0 overflow-y-auto" :class="drawer ? 'flex justify-end' : 'p-3 sm:p-6'">
       <DialogPanel
-        class="grid w-full content-start gap-3 border-rule bg-paper p-5 shadow-lg"
+        class="relative grid w-full content-start gap-3 border-rule bg-paper p-5 shadow-lg"
         :class="drawer ? 'min-h-full max-w-xl border-l' : ['mx-auto rounded-md border', wide ? 'max-w-3xl' : 'max-w-md']"
       >
-        <div class="flex items-start gap-3">
-          <DialogTitle as="h1" class="min-w-0 grow">{{ title }}</DialogTitle>
-          <button v-if="!stays" type="button" class="icon-button" aria-label="Close" @click="$emit('close')">✕</button>
-        </div>
+        <DialogTitle as="h1" class="pr-8">{{ title }}</DialogTitle>
         <slot />
+        <button v-if="!stays" type="button" class="icon-button absolute top-4 right-4" aria-label="Close" @click="$emit('close')">✕</button>
       </DialogPanel>
     </div>
   </Dialog>

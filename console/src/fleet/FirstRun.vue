@@ -16,7 +16,7 @@ const operator = session.may('operator')
 const admin = session.may('admin')
 const adding = ref(false)
 const { busy, trouble, attempt } = useAttempt()
-const first = computed(() => [...props.devices].sort((a, b) => b.latest - a.latest || (a.name < b.name ? -1 : 1)).find((d) => !d.member))
+const first = computed(() => [...props.devices].sort((a, b) => a.created_at.localeCompare(b.created_at)).find((d) => !d.member))
 const { data: versions } = useQuery({
   key: () => ['part', first.value?.name ?? '', 'first run'],
   query: () => listAll<Version>(`/devices/${first.value!.name}/versions` + query({ limit: 1000 })),

@@ -79,7 +79,7 @@ const pick = async (files: FileList) => void (source.value = (await files[0]?.te
       <ul v-else class="card divide-y divide-rule" role="status">
         <li v-for="(p, i) in problems" :key="i" class="px-3 py-1.5">
           <button type="button" class="link" @click="goTo(p)">line {{ p.line }}</button>
-          <span class="text-faded"> {{ p.path }}</span>
+          <span class="text-faded">{{ p.path ? ', in ' + p.path : '' }}</span>
           <p :class="p.warning ? 'text-gone-ink' : 'text-alarm'">{{ p.warning ? 'Note: ' : '' }}{{ p.text }}</p>
         </li>
       </ul>

@@ -24,7 +24,11 @@ const deeds = computed<Found[]>(() =>
     .map((k) => ({ kind: 'key', label: k.does, more: k.keys, run: k.run })),
 )
 const found = computed(() =>
-  words.value.trim() ? [...best(words.value, fleet.devices, session.me?.role ?? '', deeds.value), ...far.value].slice(0, 40) : recent(),
+  !words.value.trim()
+    ? recent()
+    : words.value.includes('@')
+      ? far.value
+      : [...best(words.value, fleet.devices, session.me?.role ?? '', deeds.value), ...far.value].slice(0, 40),
 )
 function go(f: Found | null) {
   if (!f) return

@@ -41,7 +41,7 @@ const deedsOf = (d: Device, role: string): Found[] =>
 
 // best are the devices, pages and deeds that letters may mean, best first.
 export function best(words: string, devices: Device[], role: string, keys: Found[]): Found[] {
-  const w = words.trim().toLowerCase().replace(/@.*$/, '')
+  const w = words.trim().toLowerCase()
   const scored: [number, Found][] = []
   for (const d of devices) {
     const score = Math.max(fits(w, d.name) * 2, fits(w, d.address), fits(w, d.serial ?? '') && 2)

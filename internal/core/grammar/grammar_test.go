@@ -3,6 +3,7 @@ package grammar
 import (
 	"fmt"
 	"magpie/internal/core/text"
+	"math/rand/v2"
 	"regexp"
 	"strings"
 	"testing"
@@ -130,4 +131,59 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q printed as %q and then as %q", src, once, twice)
 		}
 	})
+}
+
+// TestFoldsAndComments: which lines are blocks and which are comments, in every form that
+// blocks are told by.
+func TestFoldsAndComments(t *testing.T) {
+	braces := &Blocks{Marks: &Marks{Opens: regexp.MustCompile(`^(.*\S)\s*\{$`), Closes: regexp.MustCompile(`^\}$`), Open: "{head} {", Close: "}", End: ";"}, Comments: []string{"#"}}
+	indent := &Blocks{Indent: 2, Comments: []string{".."}, Delimited: []Delimited{{regexp.MustCompile(`^placard \(\($`), regexp.MustCompile(`^\)\)$`)}}}
+	for _, c := range []struct {
+		g               *Blocks
+		src             string
+		folds, comments string
+	}{
+		{indent, ".. read\nlane a\n  note x\n  inner\n    deep\nlane b\n", "[[2 5] [4 5]]", "[1]"},
+		{indent, "placard ((\n.. no comment\n))\n.. one\n", "[[1 3]]", "[4]"},
+		{indent, "plain\n", "[]", "[]"},
+		{braces, "# head\nouter {\n  inner {\n    # within\n    a b;\n  }\n}\nlast x;\n", "[[2 7] [3 6]]", "[1 4]"},
+		{&Blocks{Flat: true, Comments: []string{"#"}}, "a b\n# c\n", "[]", "[2]"},
+	} {
+		root, err := c.g.Parse(c.src)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(Folds(root)); got != c.folds {
+			t.Errorf("%q folds as %s, not %s", c.src, got, c.folds)
+		}
+		if got := fmt.Sprint(c.g.CommentLines(c.src, root)); got != c.comments {
+			t.Errorf("%q has the comments %s, not %s", c.src, got, c.comments)
+		}
+	}
+}
+
+// TestFoldsNest: of any text, blocks stand within the text and either inside each other
+// or apart.
+func TestFoldsNest(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(7, 7))
+	g := &Blocks{Indent: 1, Comments: []string{"!"}}
+	for range 500 {
+		var src strings.Builder
+		n := 1 + rnd.IntN(30)
+		for i := range n {
+			fmt.Fprintf(&src, "%sline %d\n", strings.Repeat(" ", rnd.IntN(5)), i)
+		}
+		root, _ := g.Parse(src.String())
+		folds := Folds(root)
+		for i, a := range folds {
+			if a[0] < 1 || a[1] > n || a[1] <= a[0] {
+				t.Fatalf("%v of %d lines:\n%s", a, n, src.String())
+			}
+			for _, b := range folds[i+1:] {
+				if b[0] <= a[0] || b[0] <= a[1] && b[1] > a[1] {
+					t.Fatalf("%v and %v cross:\n%s", a, b, src.String())
+				}
+			}
+		}
+	}
 }

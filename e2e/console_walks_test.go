@@ -1,0 +1,284 @@
+package e2e
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"magpie/client"
+	"magpie/internal/sim"
+)
+
+// addsDevice registers a place in the dialog that is open.
+func (b *browser) addsDevice(p sim.Place, name string) {
+	b.t.Helper()
+	b.see("Look who answers there")
+	b.see("Tern router")
+	b.choose(`[role=dialog] select[name=dialect]`, "tern")
+	for _, f := range [][2]string{{"name", name}, {"address", p.Address}, {"port", fmt.Sprint(p.Port)}, {"device-user", sim.ServiceUser}, {"device-password", sim.ServiceWord}, {"device-privileged", sim.MastWord}} {
+		b.fill(`[role=dialog] input[name=`+f[0]+`]`, f[1])
+	}
+	for _, deed := range []string{"Look who answers there", "Accept the key and sign in once", "Save and pull"} {
+		b.click(deed)
+	}
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+}
+
+// slash presses the key that leads to the box one looks for things in. The browser's
+// protocol types the letter there too, which a keyboard does not.
+func (b *browser) slash() {
+	b.t.Helper()
+	b.key("/")
+	if !js[bool](b, `document.activeElement.type === 'search'`) {
+		b.t.Fatalf("/ leads to %s", js[string](b, `document.activeElement.outerHTML`))
+	}
+	b.clear(`document.activeElement`)
+}
+
+// TestConsoleFirstRun: a new service leads to a first proof, without a terminal.
+func TestConsoleFirstRun(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	places := w.fleet.places
+	for _, p := range places {
+		if err := w.admin.RemoveDevice(ctx(t), p.Name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.see("Four steps to a backup that is known to work")
+	b.shot("console-first-run")
+	b.click("Add a device")
+	b.addsDevice(places[0], places[0].Name)
+	b.see("Its configuration is kept.")
+	b.click("Make version 1 the baseline")
+	b.see("@1 is the baseline")
+	b.see("None is known here.")
+	b.click("Add a spare")
+	b.addsDevice(places[1], places[1].Name)
+	eventually(t, "the spare is pulled", func() bool { return must(w.admin.Device(ctx(t), places[1].Name))(t).Latest == 1 })
+	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`))
+	b.choose(`select[name=restore-test-on]`, places[1].Name)
+	b.click("Make a restore test")
+	b.see("was put on " + places[1].Name + " and proved")
+	if d := must(w.admin.Device(ctx(t), places[0].Name))(t); d.LastProven == nil {
+		t.Error("it is not proven")
+	}
+	b.open("/")
+	b.see("2 devices")
+	if strings.Contains(b.text(), "Four steps") {
+		t.Error("the first steps are done, and still asked for")
+	}
+}
+
+// TestConsoleSettings: a dialect is changed, what is wrong in it is said at its line, it
+// is tried on a device and loaded; a shared login is changed and tried again; a user is
+// added; and who did what to the device last week is read.
+func TestConsoleSettings(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	p := w.fleet.place(r1)
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+
+	b.open("/settings?tab=dialects")
+	b.click("tern")
+	eventually(t, "the file is there", func() bool {
+		return js[bool](b, `(document.querySelector('textarea[name=dialect-source]')?.value ?? '').includes('How to speak to Tern routers')`)
+	})
+	write := func(change string) {
+		js[bool](b, `(e => { e.value = `+change+`; return e.dispatchEvent(new Event('input', {bubbles: true})) })(document.querySelector('textarea[name=dialect-source]'))`)
+	}
+	write(`e.value.replace('starts: deck', 'startz: deck')`)
+	b.see("line 11, in converse")
+	b.see("startz")
+	b.click("line 11")
+	if at := js[string](b, `(e => e.value.slice(e.selectionStart, e.selectionEnd).trim())(document.querySelector('textarea[name=dialect-source]'))`); at != "converse:" {
+		t.Errorf("line 11 leads to %q", at)
+	}
+	write(`e.value.replace('startz: deck', 'starts: deck').replace('release 4', 'release 4, as we have it')`)
+	b.see("Nothing is wrong in it.")
+	b.click("Try it on a device…")
+	for _, f := range [][2]string{{"address", p.Address}, {"port", fmt.Sprint(p.Port)}, {"user", sim.ServiceUser}, {"password", sim.ServiceWord}, {"privileged", sim.MastWord}} {
+		b.fill(`input[name=trial-`+f[0]+`]`, f[1])
+	}
+	b.click("Look who answers there")
+	b.click("Accept the key and try it")
+	b.see("running: ")
+	b.see("serial TN4-")
+	b.do(chromedp.Click(`[aria-label=Close]`))
+	b.click("Load it")
+	b.see("Revision 2 of tern is in use")
+	if d := must(w.admin.Dialect(ctx(t), "tern"))(t); !strings.Contains(d.Title, "as we have it") {
+		t.Errorf("it is called %q", d.Title)
+	}
+
+	b.open("/settings?tab=credentials")
+	b.see("No credential sets")
+	b.click("Make a credential set")
+	for _, f := range [][2]string{{"name", "yard"}, {"user", sim.ServiceUser}, {"password", "wrong"}, {"privileged", sim.MastWord}} {
+		b.fill(`input[name=set-`+f[0]+`]`, f[1])
+	}
+	b.click("Make it")
+	b.click("yard")
+	b.fill(`input[name=attach]`, r1)
+	b.click("Give it to them")
+	b.see("1 device signs in as " + sim.ServiceUser)
+	w.pulled(r1)
+	b.do(chromedp.Click(`[aria-label=Close]`))
+	b.see("refused by 1 device")
+	b.more("What to do with yard", "Change it…")
+	b.fill(`input[name=set-password]`, sim.ServiceWord)
+	b.click("Change it")
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.see("accepted")
+	if j := w.pulled(r1); j.Outcome != "done" {
+		t.Errorf("with the right login: %s", j.Summary)
+	}
+
+	b.open("/settings?tab=users")
+	b.click("Add a user")
+	b.fill(`input[name=user-name]`, "mwilks")
+	b.fill(`input[name=user-password]`, "a long word for mwilks")
+	b.choose(`select[name=user-role]`, "operator")
+	b.click("Keep")
+	b.see("mwilks")
+	b.open("/settings?tab=tokens")
+	b.click("Make a token")
+	b.fill(`input[name=token-name]`, "nightly report")
+	b.fill(`input[name=token-password]`, w.firstPassword())
+	b.click("Make it")
+	b.see("It is shown once, now.")
+	b.click("Done")
+	b.see("nightly report")
+	b.open("/settings?tab=approvals")
+	b.fill(`input[name=approval-selector]`, "kind=firewall")
+	b.click("Ask for a second person")
+	b.see("No longer")
+
+	b.open("/devices/" + r1)
+	b.more("More", "Who did what to it")
+	b.see("Prove that it is whole")
+	b.choose(`select[name=audit-days]`, "7")
+	b.see("credential set attached")
+	b.see(r1)
+	b.click("Prove that it is whole")
+	b.see("rows are as they were written")
+	if strings.Contains(b.text(), "user added") {
+		t.Error("what was done to others is listed too")
+	}
+}
+
+// pulled pulls a device and returns what came of it, whatever that is.
+func (w *world) pulled(name string) client.Job {
+	w.t.Helper()
+	jobs := must(w.admin.Pull(ctx(w.t), []string{name}, ""))(w.t)
+	return must(w.admin.Watch(ctx(w.t), jobs[0].ID, nil, nil))(w.t)
+}
+
+// TestConsoleFinds: what the console picks is what the service picks; lists, palette and
+// text are worked by keyboard alone; what is done in one browser shows in another.
+func TestConsoleFinds(t *testing.T) {
+	t.Parallel()
+	w := demoWorld(t)
+	b := newBrowser(t, w.url)
+	b.signIn("admin", "demo-admin-1")
+	b.see("29 devices")
+	for _, sel := range []string{"site=skerrinsay", "name=*-r1", "kind=switch state=steady", "state=in-factory-state", "state=other?hardware", "tag=*", "dialect=tern site=[a-d]*",
+		"model=Tern-R4 site=control", "release=4.*", "name=ap-* name=control-*", "model=Skua-?2"} {
+		want := must(w.admin.Devices(ctx(t), strings.Fields(sel)))(t)
+		b.open("/?select=" + url.QueryEscape(sel))
+		b.see(fmt.Sprintf("%d of 29", len(want)))
+	}
+	b.open("/")
+	b.see("29 devices")
+	// Plain words, then a word that is completed, then a facet.
+	b.slash()
+	b.key("razorbill")
+	b.see("1 of 29")
+	b.open("/")
+	b.see("29 devices")
+	b.slash()
+	b.key("site=inn")
+	b.see("site=innisquill")
+	b.do(chromedp.Click(`//*[@role="option"][contains(., "site=innisquill")]`))
+	b.see("2 of 29")
+	b.click("Clear")
+	b.click("drifted")
+	b.see("4 of 29")
+	// By site, with what each comes to.
+	b.do(chromedp.Click(`input[name=by-site]`))
+	b.do(chromedp.WaitVisible(`.is-group`))
+	b.do(chromedp.Click(`input[name=by-site]`))
+	// The list by keyboard: down, pick two, and on to the device.
+	b.do(chromedp.Focus(`[role=row][tabindex="0"]`))
+	b.key(" ")
+	b.see("1 picked")
+	b.key(kb.ArrowDown)
+	b.key(" ")
+	b.see("2 picked")
+	b.more("More", "Tag 2 picked…")
+	b.fill(`input[name=add]`, "storm-watch")
+	b.click("Tag them")
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.open("/?select=tag%3Dstorm-watch")
+	b.see("2 of 29")
+	b.more("More", "Approve a baseline of all 2 listed…")
+	b.click("Approve")
+	b.see("2 devices are judged by it from now on")
+	b.key(kb.Escape)
+	b.see("steady")
+	b.do(chromedp.Focus(`[role=row][tabindex="0"]`))
+	b.key(kb.Enter)
+	b.see("Tenure")
+
+	// Anything, by a few letters.
+	for _, x := range [][2]string{{"skerr-r1", "/devices/skerrinsay-r1"}, {"skerrinsay-r1@summer", "/version?ref=skerrinsay-r1@4"}, {"audit", "/settings?tab=audit"}} {
+		b.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)))
+		b.do(chromedp.WaitVisible(`[role=dialog] input`))
+		b.key(x[0])
+		b.do(chromedp.WaitVisible(`[role=dialog] [role=option]`), chromedp.Sleep(500*time.Millisecond)) // what has to be asked for comes a moment later
+		b.key(kb.Enter)
+		eventually(t, x[0]+" leads to "+x[1], func() bool { return b.at() == x[1] })
+	}
+
+	// A version's text: found in, folded, linked to, its secrets shown when asked for.
+	b.open("/version?ref=skerrinsay-r1@4")
+	b.see("‹secret")
+	b.slash()
+	b.key("course")
+	b.see("1 of ")
+	b.key(kb.Escape)
+	b.do(chromedp.Focus(`h1`))
+	b.click("Fold")
+	b.see("Unfold")
+	b.click("Unfold")
+	b.click("link to line 12")
+	if at := b.at(); !strings.HasSuffix(at, "#L12") {
+		t.Errorf("line 12 is linked to as %s", at)
+	}
+	b.do(chromedp.Click(`input[name=secrets]`))
+	eventually(t, "the secrets are shown", func() bool { return !strings.Contains(b.text(), "‹secret") })
+	if d := must(w.admin.Audit(ctx(t), client.AuditFilter{About: "skerrinsay-r1@4"}, 0, 1))(t); len(d.Items) == 0 || d.Items[0].Action != "secrets shown" {
+		t.Errorf("it is not written down: %+v", d.Items)
+	}
+
+	// What somebody else does shows.
+	two := newBrowser(t, w.url)
+	two.signIn("lookout", "demo-lookout-1")
+	two.open("/devices/skerrinsay-r1")
+	two.see("second-ticket-hall")
+	name := "before-the-storm"
+	must(w.admin.SetMark(ctx(t), "skerrinsay-r1@2", client.Mark{Name: &name}))(t)
+	two.see(name)
+	if s := two.text(); strings.Contains(s, "put back") || strings.Contains(s, "Pull now") {
+		t.Error("a reader is offered what takes an operator")
+	}
+}
