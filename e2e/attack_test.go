@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 
@@ -55,7 +57,13 @@ func (w *world) operations() (all []operation) {
 // call sends what is asked for and returns the answer's status and body.
 func (w *world) call(method, path, token string, body []byte, header ...string) (int, string) {
 	w.t.Helper()
-	req, err := http.NewRequest(method, w.url+"/api/v1"+path, bytes.NewReader(body))
+	asking := context.Background()
+	if path == "/events" { // which goes on until somebody leaves
+		var leave func()
+		asking, leave = context.WithTimeout(asking, 2*time.Second)
+		defer leave()
+	}
+	req, err := http.NewRequestWithContext(asking, method, w.url+"/api/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		w.t.Fatal(err)
 	}

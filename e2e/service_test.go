@@ -45,15 +45,8 @@ func TestSecretsStayHidden(t *testing.T) {
 
 	op := w.addUser("okonkwo", "operator")
 	get := func(path string) string {
-		req, _ := http.NewRequest("GET", w.url+"/api/v1"+path, nil)
-		req.Header.Set("Authorization", "Bearer "+op.Token)
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer res.Body.Close()
-		raw, _ := io.ReadAll(res.Body)
-		return string(raw)
+		_, body := w.call("GET", path, op.Token, nil)
+		return body
 	}
 	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "all-of-it", Selector: []string{"all"}}))(t)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
@@ -66,7 +59,7 @@ func TestSecretsStayHidden(t *testing.T) {
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
 		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
 		"/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""},
-		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
+		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,
 		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}}
