@@ -256,7 +256,6 @@ func TestConsoleFinds(t *testing.T) {
 	b.key("course")
 	b.see("1 of ")
 	b.key(kb.Escape)
-	b.do(chromedp.Focus(`h1`))
 	b.click("Fold")
 	b.see("Unfold")
 	b.click("Unfold")
