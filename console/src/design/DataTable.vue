@@ -32,10 +32,12 @@ const scroller = ref<HTMLElement>()
 const list = ref<HTMLElement>()
 const offset = ref(0)
 const within = computed(() => !!props.tall && !cards.value)
+// Rows of a long list are of one height: to measure each as it comes takes too long.
+const fixed = computed(() => !cards.value && props.rows.length > 300)
 const sizes = computed(() => ({
   count: lines.value.length,
-  estimateSize: () => (cards.value ? 76 : 34),
-  overscan: 12,
+  estimateSize: () => (cards.value ? 120 : fixed.value ? 38 : 34),
+  overscan: fixed.value ? 1 : 4,
   getItemKey: (i: number) => key(lines.value[i]),
 }))
 const own = useVirtualizer(computed(() => ({ ...sizes.value, getScrollElement: () => scroller.value ?? null, enabled: within.value })))
@@ -46,6 +48,7 @@ const place = () => (offset.value = list.value ? list.value.getBoundingClientRec
 onMounted(place)
 watch([lines, within], place, { flush: 'post' })
 
+const chosen = computed(() => new Set(picked.value))
 const all = computed(() => props.rows.length > 0 && picked.value.length >= props.rows.length)
 const pickAll = () => (picked.value = all.value ? [] : props.rows.map(props.rowId))
 const pick = (id: string, e: Event) => table.getRow(id, true).getToggleSelectedHandler()(e)
@@ -65,6 +68,8 @@ function move(to: number) {
 }
 function keyed(e: KeyboardEvent) {
   if (e.target !== e.currentTarget && (e.target as HTMLElement).getAttribute('data-index') === null) return
+  const under = (e.target as HTMLElement).getAttribute('data-index')
+  if (under !== null) active.value = Number(under) // what was scrolled to meanwhile
   const l = lines.value[active.value]
   const deeds: Record<string, () => void> = {
     ArrowDown: () => move(active.value + 1),
@@ -74,8 +79,7 @@ function keyed(e: KeyboardEvent) {
     Home: () => move(0),
     End: () => move(lines.value.length - 1),
     Enter: () => l && ('group' in l ? turn(l.group) : emit('open', l.row)),
-    ' ': () =>
-      l && ('group' in l ? turn(l.group) : props.picks && pick(l.id, { target: { checked: !picked.value.includes(l.id) } } as never)),
+    ' ': () => l && ('group' in l ? turn(l.group) : props.picks && pick(l.id, { target: { checked: !chosen.value.has(l.id) } } as never)),
   }
   if (!deeds[e.key]) return
   e.preventDefault()
@@ -91,18 +95,18 @@ defineSlots<{ [column: string]: (scope: { row: T; rows: T[]; group: string }) =>
       <div role="grid" :aria-label="name" :aria-rowcount="rows.length" class="min-w-full" @keydown="keyed">
         <TableHead v-if="!cards" :columns="shown" :grid="grid" :picks="picks" :all="all" :sort-of="sortOf" @sort="sort" @all="pickAll" />
         <div ref="list" role="rowgroup" class="relative" :style="{ height: virtual().getTotalSize() + 'px' }">
-          <template v-for="v in virtual().getVirtualItems()" :key="String(v.key)">
+          <template v-for="(v, slot) in virtual().getVirtualItems()" :key="slot">
             <div
               v-for="l in [lines[v.index]].filter(Boolean)"
-              :key="key(l)"
-              :ref="(el) => virtual().measureElement(el as Element)"
+              :key="'group' in l ? 'group' : 'row'"
+              :ref="(el) => fixed || virtual().measureElement(el as Element)"
               role="row"
               :data-index="v.index"
               :aria-rowindex="v.index + 2"
-              :aria-selected="picks && 'row' in l ? picked.includes(l.id) : undefined"
+              :aria-selected="picks && 'row' in l ? chosen.has(l.id) : undefined"
               :tabindex="v.index === Math.min(active, lines.length - 1) ? 0 : -1"
               class="table-row-box"
-              :class="{ 'is-card': cards, 'is-group': 'group' in l, 'is-picked': 'row' in l && picked.includes(l.id) }"
+              :class="{ 'is-card': cards, 'is-group': 'group' in l, 'is-picked': 'row' in l && chosen.has(l.id), 'is-fixed': fixed }"
               :style="{
                 transform: `translateY(${v.start - (within ? 0 : offset)}px)`,
                 gridTemplateColumns: cards || 'group' in l ? undefined : grid,
@@ -123,7 +127,7 @@ defineSlots<{ [column: string]: (scope: { row: T; rows: T[]; group: string }) =>
                     class="check"
                     tabindex="-1"
                     :aria-label="'pick ' + l.id"
-                    :checked="picked.includes(l.id)"
+                    :checked="chosen.has(l.id)"
                     @click="pick(l.id, $event)"
                   />
                 </div>

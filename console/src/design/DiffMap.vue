@@ -25,9 +25,8 @@ watchEffect(
       if (!r.change) return
       const y = Math.floor(i * scale.value)
       const tall = Math.max(2, scale.value)
-      for (const h of r.halves) {
-        const right = h.op === 'add' ? 1 : 0
-        if ((h.op !== 'add' && h.op !== 'remove') || drawn[right] === y) continue
+      for (const right of [0, 1]) {
+        if ((right ? r.right?.op !== 'add' : r.left?.op !== 'remove') || drawn[right] === y) continue
         drawn[right] = y
         to.fillStyle = right ? come : gone
         to.fillRect(right ? 15 : 3, y, 10, tall)

@@ -59,9 +59,10 @@ useKeys([
       >
         <div class="relative" :class="beside ? 'min-w-full' : 'min-w-max'" :style="{ height: virtual.getTotalSize() + 'px' }">
           <DiffRow
-            v-for="v in virtual.getVirtualItems()"
-            :key="v.index"
+            v-for="(v, slot) in virtual.getVirtualItems()"
+            :key="slot"
             :row="rows[v.index]"
+            :beside="beside"
             :here="!!range && rows[v.index].change === range[0]"
             :style="{ transform: `translateY(${v.start}px)`, height: LINE + 'px' }"
             @point="go(rows[v.index].change - 1)"

@@ -71,8 +71,8 @@ defineExpose({ reveal })
     <div ref="scroller" class="tall-pane mono overflow-auto" tabindex="0" role="region" :aria-label="label">
       <div class="relative min-w-max" :style="{ height: virtual.getTotalSize() + 'px' }">
         <div
-          v-for="v in virtual.getVirtualItems()"
-          :key="shown[v.index]"
+          v-for="(v, slot) in virtual.getVirtualItems()"
+          :key="slot"
           class="absolute left-0 flex w-full"
           :class="[faded.has(shown[v.index]) ? 'text-faded italic' : '', marked(shown[v.index]) ? 'bg-marked' : '']"
           :style="{ transform: `translateY(${v.start}px)`, height: LINE + 'px' }"

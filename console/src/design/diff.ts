@@ -1,24 +1,20 @@
 import type { Diff } from '../api/call'
 
-// One side of a line that is compared.
-export interface Half {
-  op: 'same' | 'add' | 'remove' | 'none'
-  text: string
-  n?: number
-  marks?: number[][]
-}
-// A row of a comparison: unified it has one half, side by side two.
+export type Line = Diff['hunks'][number]['lines'][number]
+
+// A row of a comparison: what stands on its left and on its right, which is the same
+// where nothing changed. Unified it has one of them.
 export interface Row {
   fold?: string // unchanged lines that are left out, in words
-  halves: Half[]
-  from?: number
-  to?: number
+  left?: Line
+  right?: Line
   block: string
   change: number // which run of changes it belongs to, from 1; 0: none
   first: boolean // of its run
 }
 
-// rowsOf lays a comparison out in rows.
+// rowsOf lays a comparison out in rows. It makes one thing a row and no more: of a
+// hundred thousand, each more is felt while scrolling.
 export function rowsOf(d: Diff, beside: boolean): Row[] {
   const out: Row[] = []
   let at = 1
@@ -30,28 +26,15 @@ export function rowsOf(d: Diff, beside: boolean): Row[] {
     for (let i = 0; i < h.lines.length;) {
       if (h.lines[i].op === 'same') {
         const l = h.lines[i++]
-        const half: Half = { op: 'same', text: l.text, n: l.from }
-        const halves = beside ? [half, { ...half, n: l.to }] : [half]
-        out.push({ halves, from: l.from, to: l.to, block, change: 0, first: false })
+        out.push({ left: l, right: l, block, change: 0, first: false })
         continue
       }
-      const gone: Half[] = []
-      const come: Half[] = []
-      for (; i < h.lines.length && h.lines[i].op !== 'same'; i++) {
-        const l = h.lines[i]
-        if (l.op === 'remove') gone.push({ op: 'remove', text: l.text, n: l.from, marks: l.marks })
-        else come.push({ op: 'add', text: l.text, n: l.to, marks: l.marks })
-      }
+      const gone: Line[] = []
+      const come: Line[] = []
+      for (; i < h.lines.length && h.lines[i].op !== 'same'; i++) (h.lines[i].op === 'remove' ? gone : come).push(h.lines[i])
       change++
-      const none: Half = { op: 'none', text: '' }
-      const run = beside
-        ? Array.from({ length: Math.max(gone.length, come.length) }, (_, k) => [gone[k] ?? none, come[k] ?? none])
-        : [...gone, ...come].map((x) => [x])
-      run.forEach((halves, k) => {
-        const from = halves.find((x) => x.op === 'remove')?.n
-        const to = halves.find((x) => x.op === 'add')?.n
-        out.push({ halves, from, to, block, change, first: k === 0 })
-      })
+      const n = beside ? Math.max(gone.length, come.length) : gone.length + come.length
+      for (let k = 0; k < n; k++) out.push({ left: gone[k], right: come[beside ? k : k - gone.length], block, change, first: k === 0 })
     }
   }
   return out
@@ -59,7 +42,6 @@ export function rowsOf(d: Diff, beside: boolean): Row[] {
 
 const fold = (n: number, block: string): Row => ({
   fold: `${n} unchanged ${n === 1 ? 'line' : 'lines'}`,
-  halves: [],
   block,
   change: 0,
   first: false,
@@ -69,13 +51,13 @@ const enc = new TextEncoder()
 const dec = new TextDecoder()
 
 // pieces cuts a line at its marks, which are offsets in UTF-8 bytes.
-export function pieces(h: Half): { text: string; marked: boolean }[] {
-  if (!h.marks?.length) return [{ text: h.text, marked: false }]
-  const bytes = enc.encode(h.text)
+export function pieces(l: Line): { text: string; marked: boolean }[] {
+  if (!l.marks?.length) return [{ text: l.text, marked: false }]
+  const bytes = enc.encode(l.text)
   const cut = (a: number, b: number) => dec.decode(bytes.slice(a, b))
   const out = []
   let at = 0
-  for (const [a, b] of h.marks) {
+  for (const [a, b] of l.marks) {
     if (a > at) out.push({ text: cut(at, a), marked: false })
     out.push({ text: cut(a, b), marked: true })
     at = b

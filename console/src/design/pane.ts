@@ -5,10 +5,12 @@ import { computed, ref, type Ref } from 'vue'
 // LINE is the height of a line of text, in pixels.
 export const LINE = 20
 
-// useLines draws only those of many lines that are in sight.
+// useLines draws only those of many lines that are in sight. Whoever draws them keys them
+// by their place in sight, not by their number: what leaves on one side is used again on
+// the other, which is quicker than making it anew.
 export function useLines(count: () => number, scroller: Ref<HTMLElement | undefined>) {
   const virtual = useVirtualizer(
-    computed(() => ({ count: count(), getScrollElement: () => scroller.value ?? null, estimateSize: () => LINE, overscan: 20 })),
+    computed(() => ({ count: count(), getScrollElement: () => scroller.value ?? null, estimateSize: () => LINE, overscan: 4 })),
   )
   // The first line in sight.
   const top = computed(() => Math.floor((virtual.value.scrollOffset ?? 0) / LINE))

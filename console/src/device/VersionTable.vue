@@ -2,7 +2,6 @@
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Version } from '../api/call'
-import ActionMenu, { type Deed } from '../design/ActionMenu.vue'
 import DataTable from '../design/DataTable.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
@@ -13,8 +12,7 @@ import MarkVersion from './MarkVersion.vue'
 const props = defineProps<{ versions: Version[]; picked: number[] }>()
 const emit = defineEmits<{ picked: [numbers: number[]] }>()
 const router = useRouter()
-const session = useSession()
-const operator = session.may('operator')
+const operator = useSession().may('operator')
 const ids = computed({
   get: () => props.picked.map(String),
   set: (v) => emit('picked', v.map(Number).slice(-2)),
@@ -34,14 +32,9 @@ const columns: Column<Version>[] = [
   { id: 'seen', label: 'Seen until', value: (v) => v.seen_until, width: '7rem', hidden: true },
   { id: 'size', label: 'Lines', value: (v) => v.lines, width: '5rem', hidden: true, right: true },
   { id: 'marks', label: 'Name and marks', value: (v) => v.name ?? 'none', width: 'minmax(9rem, 2fr)' },
-  { id: 'deeds', label: '', width: '10.5rem', always: true },
+  { id: 'deeds', label: '', width: '8.5rem', always: true },
 ]
 const before = (v: Version) => v.ref.replace(/@\d+$/, '@' + (v.number - 1))
-const deeds = (v: Version): Deed[] => [
-  ...(operator.value ? [{ label: v.aside === 'edited' ? 'Push it' : 'Put it back', to: '/push?ref=' + v.ref }] : []),
-  { label: 'Compare with the newest', to: `/compare?from=${v.ref}&to=${v.ref.replace(/@\d+$/, '@latest')}` },
-  ...(operator.value && session.me?.secrets && v.lines > 0 ? [{ label: 'Edit it as another version', to: '/edit?ref=' + v.ref }] : []),
-]
 </script>
 
 <template>
@@ -76,7 +69,6 @@ const deeds = (v: Version): Deed[] => [
       <span class="flex items-center justify-end gap-3">
         <RouterLink :to="'/version?ref=' + v.ref">text</RouterLink>
         <RouterLink v-if="operator" :to="'/push?ref=' + v.ref">{{ v.aside === 'edited' ? 'push' : 'put back' }}</RouterLink>
-        <ActionMenu icon :label="'more of version ' + v.number" :deeds="deeds(v)" />
       </span>
     </template>
     <template #none><slot /></template>

@@ -53,11 +53,8 @@ const worst = (rows: Device[]) =>
     <template #pulled="{ row: d }"><AgeBar :at="d.last_pulled" :days="2" /></template>
     <template #proven="{ row: d }"><AgeBar :at="d.last_proven" :days="90" /></template>
     <template #what="{ row: d }">
-      <span class="line-clamp-2" :title="wanted(d, operator).says">
-        {{ wanted(d, operator).says }}
-        <RouterLink v-if="wanted(d, operator).deed" class="whitespace-nowrap" :to="wanted(d, operator).to!">{{
-          wanted(d, operator).deed
-        }}</RouterLink>
+      <span v-for="w in [wanted(d, operator)]" :key="'wanted'" class="line-clamp-2" :title="w.says">
+        {{ w.says }} <RouterLink v-if="w.to" class="whitespace-nowrap" :to="w.to">{{ w.deed }}</RouterLink>
       </span>
     </template>
     <template #none><slot name="none" /></template>

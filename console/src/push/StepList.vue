@@ -29,8 +29,8 @@ const tick = (i: number) => (props.sent === undefined ? '' : i + 1 === props.ref
   <div ref="scroller" class="card mono max-h-[46dvh] overflow-auto py-1 leading-5" tabindex="0" role="region" aria-label="Lines to send">
     <ol class="relative min-w-max" :style="{ height: virtual.getTotalSize() + 'px' }">
       <li
-        v-for="v in virtual.getVirtualItems()"
-        :key="v.index"
+        v-for="(v, slot) in virtual.getVirtualItems()"
+        :key="slot"
         class="absolute left-0 flex h-5 w-full"
         :class="ink[rows[v.index].s.kind]"
         :style="{ transform: `translateY(${v.start}px)` }"
