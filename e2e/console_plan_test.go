@@ -34,7 +34,6 @@ func TestConsolePlans(t *testing.T) {
 	b.send("port-asterly-r1")
 	b.see("Shall this push be done?")
 	b.see("asked for by the rule name=port-asterly-r1")
-	b.shot("console-plan")
 	b.allows("403")
 	b.click("Approve it")
 	b.see("you planned it yourself")

@@ -252,6 +252,7 @@ func TestConsoleFinds(t *testing.T) {
 	// A version's text: found in, folded, linked to, its secrets shown when asked for.
 	b.open("/version?ref=skerrinsay-r1@4")
 	b.see("‹secret")
+	b.shot("console-version")
 	b.slash()
 	b.key("course")
 	b.see("1 of ")
@@ -264,10 +265,42 @@ func TestConsoleFinds(t *testing.T) {
 		t.Errorf("line 12 is linked to as %s", at)
 	}
 	b.do(chromedp.Click(`input[name=secrets]`))
-	eventually(t, "the secrets are shown", func() bool { return !strings.Contains(b.text(), "‹secret") })
+	eventually(t, "the secrets are shown", func() bool {
+		s := b.text()
+		return strings.Contains(s, "mast-word sealed") && !strings.Contains(s, "‹secret")
+	})
 	if d := must(w.admin.Audit(ctx(t), client.AuditFilter{About: "skerrinsay-r1@4"}, 0, 1))(t); len(d.Items) == 0 || d.Items[0].Action != "secrets shown" {
 		t.Errorf("it is not written down: %+v", d.Items)
 	}
+
+	// Two ends of the tenure dragged together give the comparison; so do two that are
+	// picked by keyboard.
+	b.open("/devices/skerrinsay-r1")
+	b.see("second-ticket-hall")
+	const blocks = `[...document.querySelectorAll('[aria-label^="Tenure of versions"] [role=button]')]`
+	eventually(t, "the tenure is drawn", func() bool { return js[int](b, blocks+`.length`) == 4 })
+	js[bool](b, `(() => {
+		const at = `+blocks+`.map(g => g.getBoundingClientRect())
+		const box = document.querySelector('[aria-label^="Tenure of versions"]').parentElement
+		const say = (kind, r) => box.dispatchEvent(new PointerEvent(kind, {clientX: r.left + r.width / 2, clientY: r.bottom - 3, bubbles: true}))
+		say('pointerdown', at[2]); say('pointermove', at[3]); say('pointerup', at[3])
+		return true })()`)
+	eventually(t, "they are compared", func() bool {
+		return b.at() == "/compare?from=skerrinsay-r1/running@3&to=skerrinsay-r1/running@4"
+	})
+	b.open("/devices/skerrinsay-r1")
+	b.see("second-ticket-hall")
+	eventually(t, "the tenure is drawn", func() bool { return js[int](b, blocks+`.length`) == 4 })
+	js[bool](b, `(`+blocks+`[3].focus(), true)`)
+	b.see("changed by okonkwo")
+	b.key(kb.Enter)
+	b.key(kb.ArrowLeft)
+	b.see("version 3, second-ticket-hall")
+	b.key(kb.Enter)
+	b.key("c")
+	eventually(t, "they are compared", func() bool {
+		return b.at() == "/compare?from=skerrinsay-r1/running@3&to=skerrinsay-r1/running@4"
+	})
 
 	// What somebody else does shows.
 	two := newBrowser(t, w.url)

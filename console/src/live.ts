@@ -5,7 +5,7 @@ import type { Touched } from './api/call'
 // What is written on the server, by anybody, is told here within a moment. One stream
 // serves all tabs of a browser: the tab that holds the lock listens, the others are
 // told by it. Where a browser offers no locks, each tab listens by itself.
-type Told = (touched: Touched[]) => void
+type Told = (touched: Touched[]) => unknown
 const told = new Set<Told>()
 export const connected = ref(true)
 export const away = ref(false) // the service's database is
@@ -56,6 +56,17 @@ export function listen() {
 export function useTouched(f: Told) {
   told.add(f)
   onScopeDispose(() => told.delete(f))
+}
+
+// touched is there once something of the kind was written, or so many milliseconds have
+// passed, should the hint be lost.
+export function touched(is: (t: Touched) => boolean, within: number): Promise<void> {
+  return new Promise((go) => {
+    const f: Told = (all) => all.some((t) => isAll(t) || is(t)) && end()
+    const end = () => (told.delete(f), clearTimeout(late), go())
+    const late = setTimeout(end, within)
+    told.add(f)
+  })
 }
 
 export const isAll = (t: Touched) => (t.topic as string) === 'all'

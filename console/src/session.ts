@@ -1,5 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
+import { keepFor } from './design/table'
 import { type Me, type Schemas, call, useCSRF, whenExpired } from './api/call'
 
 // The one place that knows who is signed in.
@@ -17,6 +18,7 @@ export const useSession = defineStore('session', () => {
       if (res.ok) {
         me.value = (await res.json()) as Me
         useCSRF(me.value.csrf ?? '')
+        keepFor(me.value.user)
       }
     } finally {
       known.value = true
@@ -26,6 +28,7 @@ export const useSession = defineStore('session', () => {
   async function signIn(user: string, password: string) {
     const g = await call<Schemas['Granted']>('POST', '/session', { user, password })
     me.value = g.me
+    keepFor(g.me.user)
     useCSRF(g.csrf ?? '')
     expired.value = false
     for (const go of waiting) go()

@@ -39,4 +39,4 @@ ADDRESS=$(strip address) KEY=$(strip host_key_fingerprint); export ADDRESS KEY
 SIZE=180x61 POINTS=8 shot dialect-try 'magpie dialect try dialects/fulmar.yaml --address $ADDRESS --port 2222 --user magpie --accept-key $KEY' 'magpie dialect learn fulmar --of skerrinsay-p1 --on skerrinsay-p1 --experiment --yes | tail -26 | cut -c1-176'
 
 # The console's pages, in headless Chromium.
-HOME=$home MAGPIE_SHOTS=$out go test ./e2e -count=1 -run 'TestConsolePutsItRight|TestConsolePagesFit|TestConsolePlans' >/dev/null
+HOME=$home MAGPIE_SHOTS=$out go test ./e2e -count=1 -run 'TestConsolePutsItRight|TestConsolePagesFit|TestConsoleFinds|TestConsoleFirstRun' >/dev/null

@@ -82,7 +82,7 @@ func tarred(files map[string]string) []byte {
 
 func gzipped(raw []byte) []byte {
 	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
+	w, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed)
 	_, _ = w.Write(raw)
 	_ = w.Close()
 	return b.Bytes()

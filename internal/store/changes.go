@@ -57,6 +57,12 @@ func (q *Q) Touched(ctx context.Context, within time.Duration) (out []Touched, e
 // that a selector picks: at most n, of those before the one of id before (empty: from
 // the newest). more tells whether there are older ones.
 func (q *Q) Changes(ctx context.Context, sel ref.Selector, from, until time.Time, before string, n int) (out []core.Version, more bool, err error) {
+	var picked map[string]bool
+	if !sel.All() {
+		if picked, err = q.pickedNames(ctx, sel); err != nil {
+			return nil, false, err
+		}
+	}
 	for {
 		query, args := versionColumns+`WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
 		if before != "" {
@@ -66,12 +72,6 @@ func (q *Q) Changes(ctx context.Context, sel ref.Selector, from, until time.Time
 		rows, err := list[core.Version](ctx, q.ext, query+`ORDER BY v.id DESC LIMIT ?`, append(args, n+1)...)
 		if err != nil {
 			return nil, false, err
-		}
-		var picked map[string]bool
-		if !sel.All() {
-			if picked, err = q.pickedNames(ctx, sel); err != nil {
-				return nil, false, err
-			}
 		}
 		for _, v := range rows {
 			if picked != nil && !picked[v.Device] {

@@ -1,6 +1,6 @@
 import { onScopeDispose, ref, watch, type Ref } from 'vue'
 import { get, query, type Entry, type Job, type Page } from '../api/call'
-import { isAll, useTouched } from '../live'
+import { isAll, touched, useTouched } from '../live'
 
 // useJob follows a job: its state and its log, from the beginning, as they are written.
 export function useJob(id: Ref<string | undefined>) {
@@ -38,8 +38,8 @@ export function useJob(id: Ref<string | undefined>) {
   }
   // Of a restore its pushes count too: they go on after it has ended.
   const concerns = (which?: string) => !!which && (which === id.value || !!job.value?.restore?.rows.some((r) => r.job === which))
-  useTouched((touched) => {
-    if (touched.some((t) => isAll(t) || ((t.topic === 'job' || t.topic === 'log') && concerns(t.id)))) void look()
+  useTouched((all) => {
+    if (all.some((t) => isAll(t) || ((t.topic === 'job' || t.topic === 'log') && concerns(t.id)))) void look()
   })
   // Should a hint be lost, what goes on is looked at now and then all the same.
   const tick = setInterval(() => id.value && job.value?.state !== 'ended' && void look(), 5000)
@@ -59,9 +59,10 @@ export function useJob(id: Ref<string | undefined>) {
 
 // ended waits for a job to end, without its log.
 export async function ended(id: string): Promise<Job> {
-  for (let wait = 150; ; wait = Math.min(wait * 1.4, 1500)) {
+  for (;;) {
+    const more = touched((t) => t.topic === 'job' && t.id === id, 3000)
     const j = await get<Job>(`/jobs/${encodeURIComponent(id)}`)
     if (j.state === 'ended') return j
-    await new Promise((go) => setTimeout(go, wait))
+    await more
   }
 }

@@ -61,15 +61,20 @@ const cellsOf = (row: T) =>
 
 // The row that keys work on: arrows move it, Enter opens it, the space bar picks it.
 const active = ref(0)
+let moving = false // to a row that has not the focus yet
 function move(to: number) {
   active.value = Math.min(Math.max(to, 0), lines.value.length - 1)
   virtual().scrollToIndex(active.value)
-  requestAnimationFrame(() => list.value?.querySelector<HTMLElement>(`[data-index="${active.value}"]`)?.focus())
+  moving = true
+  requestAnimationFrame(() => {
+    moving = false
+    list.value?.querySelector<HTMLElement>(`[data-index="${active.value}"]`)?.focus()
+  })
 }
 function keyed(e: KeyboardEvent) {
   if (e.target !== e.currentTarget && (e.target as HTMLElement).getAttribute('data-index') === null) return
   const under = (e.target as HTMLElement).getAttribute('data-index')
-  if (under !== null) active.value = Number(under) // what was scrolled to meanwhile
+  if (under !== null && !moving) active.value = Number(under) // what was scrolled to meanwhile
   const l = lines.value[active.value]
   const deeds: Record<string, () => void> = {
     ArrowDown: () => move(active.value + 1),

@@ -45,6 +45,10 @@ export interface Setup<T> {
   group?: (row: T) => string
 }
 
+// Whose choices are kept: several people may sit at one machine.
+let whose = ''
+export const keepFor = (person: string) => (whose = person)
+
 // What a person has chosen of a table is kept on this machine.
 export interface Kept {
   hidden: Record<string, boolean> // by column, what differs from the usual
@@ -52,7 +56,7 @@ export interface Kept {
 }
 
 export function useRows<T extends object>(setup: () => Setup<T>, picked: Ref<string[]>, closed: Ref<string[]>) {
-  const kept = useLocalStorage<Kept>(`table ${setup().name}`, { hidden: {}, sort: [] })
+  const kept = useLocalStorage<Kept>(`table ${setup().name} of ${whose}`, { hidden: {}, sort: [] })
   const { width } = useWindowSize()
   const usual = (c: Column<T>) => c.hidden ?? width.value < (c.from ?? 0)
   const shown = computed(() => setup().columns.filter((c) => c.always || !(kept.value.hidden[c.id] ?? usual(c))))

@@ -32,6 +32,7 @@ const { data, error, isLoading } = useQuery({
         }),
     ),
   gcTime: 0,
+  placeholderData: (before) => before, // until the other is there
 })
 const roomy = useMediaQuery('(min-width: 900px)')
 const chosen = useLocalStorage('compare as', 'unified')

@@ -23,6 +23,7 @@ const {
   key: () => ['text', props.of, open.value],
   query: () => get<Schemas['Text']>('/version' + query({ ref: props.of, masked: open.value ? undefined : true })),
   gcTime: 0,
+  placeholderData: (before) => before, // until the other is there
 })
 const counts = computed(() => {
   const x = t.value
