@@ -72,6 +72,9 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
+		if errors.Is(ctx.Err(), context.Canceled) { // whoever asked has left: that says nothing of the service
+			return nil, fmt.Errorf("left before the service at %s answered; what was asked for may go on, see: magpie job list (%w)", c.URL, context.Cause(ctx))
+		}
 		return nil, fmt.Errorf("the service at %s does not answer: %w", c.URL, err)
 	}
 	if res.StatusCode < 400 {

@@ -136,7 +136,7 @@ func (b *browser) samples() map[string][][]int {
 
 // differs tells by how much two coarse pictures do, on the mean of their squares.
 func differs(a, b [][]int) float64 {
-	if len(a) == 0 || math.Abs(float64(len(a)-len(b))) > 1 {
+	if len(a) == 0 || math.Abs(float64(len(a)-len(b))) > 2 {
 		return 255
 	}
 	sum, n := 0.0, 0

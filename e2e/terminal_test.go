@@ -148,6 +148,7 @@ func TestQuestionsCanBeLeft(t *testing.T) {
 	w.fleet.faults(r1, tern.Faults{Hang: "recite running"})
 	x = w.atTerminal(t, 100, "pull", r1)
 	eventually(t, "it pulls", func() bool { return must(w.admin.Status(ctx(t)))(t).Running > 0 })
+	time.Sleep(time.Second) // the terminal hears of its job a moment after the service has it
 	x.types(ctrlC)
 	if status := x.ends(); status != 2 || !strings.Contains(x.said.String(), "goes on without this terminal") {
 		t.Errorf("left in a pull: status %d\n%s", status, x.said.String())

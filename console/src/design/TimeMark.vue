@@ -9,7 +9,7 @@ const moment = computed(() => when(props.at ?? undefined))
 </script>
 
 <template>
-  <time v-if="at" :datetime="at" class="whitespace-nowrap" :title="exact ? `${relative}, ${zone}` : `${moment} ${zone}`">{{
+  <time v-if="at" :datetime="at" class="whitespace-nowrap tabular-nums" :title="exact ? `${relative}, ${zone}` : `${moment} ${zone}`">{{
     exact ? moment : relative
   }}</time>
   <span v-else class="text-faded">{{ never ?? 'never' }}</span>
