@@ -52,6 +52,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("Tenure")
 	b.shot("console-device")
 	b.click("What drifted")
+	b.do(chromedp.WaitVisible(`input[name=from]`)) // the device's page shows the same change
 	b.see("passenger wireless, mwilks testing")
 	b.see("drop any from any to roster tills")
 	b.key("n")
