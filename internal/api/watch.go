@@ -28,11 +28,11 @@ type watchers struct {
 	look func(context.Context) ([]store.Touched, error)
 	hint func() (<-chan struct{}, func()) // tells that a job of this instance went on
 
-	mu     sync.Mutex
-	of     map[chan []client.Touched]bool
-	end    context.CancelFunc
-	seen   map[string]string // by topic and id, the mark it was seen with
-	closed bool              // the database is away
+	mu   sync.Mutex
+	of   map[chan []client.Touched]bool
+	end  context.CancelFunc
+	seen map[string]string // by topic and id, the mark it was seen with
+	away bool              // the database is
 }
 
 // join has the caller told, until it leaves. Whoever reads too slowly is told by a
@@ -94,8 +94,8 @@ func (w *watchers) tell(ctx context.Context, rows []store.Touched, err error) {
 		return
 	}
 	var out []client.Touched
-	if away := err != nil; away != w.closed {
-		w.closed = away
+	if away := err != nil; away != w.away {
+		w.away = away
 		out = append(out, client.Touched{Topic: "database", State: map[bool]string{true: "away", false: "back"}[away]})
 	}
 	if err == nil {

@@ -2,9 +2,11 @@ package push
 
 import (
 	"context"
+	"net"
 	"net/netip"
 	"regexp"
 	"slices"
+	"strings"
 
 	"magpie/internal/core"
 )
@@ -87,7 +89,7 @@ func addresses(text string) (named, beside []netip.Addr) {
 		}
 		seen[a] = true
 		named = append(named, a)
-		if slices.ContainsFunc(nets, func(n netip.Prefix) bool { return n.Contains(a) && a != n.Addr() && a != last(n) }) {
+		if slices.ContainsFunc(nets, func(n netip.Prefix) bool { return n.Contains(a) && a != n.Addr() && n.Contains(a.Next()) }) { // neither its first nor its last
 			beside = append(beside, a)
 		}
 	}
@@ -99,36 +101,12 @@ func prefix(s string) (netip.Prefix, bool) {
 	if p, err := netip.ParsePrefix(s); err == nil {
 		return p, true
 	}
-	both := regexp.MustCompile(`[ \t]+`).Split(s, 2)
+	both := strings.Fields(s)
 	if len(both) != 2 {
 		return netip.Prefix{}, false
 	}
 	a, err1 := netip.ParseAddr(both[0])
 	mask, err2 := netip.ParseAddr(both[1])
-	if err1 != nil || err2 != nil {
-		return netip.Prefix{}, false
-	}
-	bits, over := 0, false
-	for _, b := range mask.As4() {
-		for i := 7; i >= 0; i-- {
-			if one := b>>i&1 == 1; one && over {
-				return netip.Prefix{}, false // no mask
-			} else if one {
-				bits++
-			} else {
-				over = true
-			}
-		}
-	}
-	p, err := a.Prefix(bits)
-	return netip.PrefixFrom(a, p.Bits()), err == nil
-}
-
-// last is the last address of a network, at which it listens as a whole.
-func last(n netip.Prefix) netip.Addr {
-	b := n.Masked().Addr().As4()
-	for i := n.Bits(); i < 32; i++ {
-		b[i/8] |= 1 << (7 - i%8)
-	}
-	return netip.AddrFrom4(b)
+	ones, of := net.IPMask(mask.AsSlice()).Size() // of is 0 where it is no mask
+	return netip.PrefixFrom(a, ones), err1 == nil && err2 == nil && of > 0
 }

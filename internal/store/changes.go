@@ -57,43 +57,28 @@ func (q *Q) Touched(ctx context.Context, within time.Duration) (out []Touched, e
 // that a selector picks: at most n, of those before the one of id before (empty: from
 // the newest). more tells whether there are older ones.
 func (q *Q) Changes(ctx context.Context, sel ref.Selector, from, until time.Time, before string, n int) (out []core.Version, more bool, err error) {
-	var picked map[string]bool
+	query, args := versionColumns+`WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
+	if before != "" {
+		query += `AND v.id < ? `
+		args = append(args, before)
+	}
 	if !sel.All() {
-		if picked, err = q.pickedNames(ctx, sel); err != nil {
-			return nil, false, err
+		picked, err := q.Devices(ctx, sel)
+		if err != nil || len(picked) == 0 {
+			return []core.Version{}, false, err
 		}
+		ids := make([]string, len(picked))
+		for i, d := range picked {
+			ids[i] = d.ID
+		}
+		query += `AND d.id IN (?) `
+		args = append(args, ids)
 	}
-	for {
-		query, args := versionColumns+`WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
-		if before != "" {
-			query += `AND v.id < ? `
-			args = append(args, before)
-		}
-		rows, err := list[core.Version](ctx, q.ext, query+`ORDER BY v.id DESC LIMIT ?`, append(args, n+1)...)
-		if err != nil {
-			return nil, false, err
-		}
-		for _, v := range rows {
-			if picked != nil && !picked[v.Device] {
-				continue
-			}
-			if len(out) == n {
-				return out, true, nil
-			}
-			out = append(out, v)
-		}
-		if len(rows) <= n {
-			return out, false, nil
-		}
-		before = rows[len(rows)-1].ID
+	if query, args, err = in(query+`ORDER BY v.id DESC LIMIT ?`, append(args, n+1)...); err != nil {
+		return nil, false, err
 	}
-}
-
-func (q *Q) pickedNames(ctx context.Context, sel ref.Selector) (map[string]bool, error) {
-	devs, err := q.Devices(ctx, sel)
-	names := map[string]bool{}
-	for _, d := range devs {
-		names[d.Name] = true
+	if out, err = list[core.Version](ctx, q.ext, query, args...); len(out) > n {
+		return out[:n], true, err
 	}
-	return names, err
+	return out, false, err
 }
