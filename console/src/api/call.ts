@@ -88,6 +88,10 @@ export async function listAll<T>(path: string): Promise<T[]> {
   return out
 }
 
+// versionsOf lists the versions of a device's part, newest first.
+export const versionsOf = (device: string, part?: string) =>
+  listAll<Version>(`/devices/${encodeURIComponent(device)}/versions` + query({ part, limit: 1000 }))
+
 export const post = <T>(path: string, body?: unknown, headers?: Record<string, string>) => call<T>('POST', path, body, headers)
 export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body)
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
-import { listAll, patch, post, query, type Device, type Version } from '../api/call'
+import { patch, post, query, type Device, versionsOf } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import AppButton from '../design/AppButton.vue'
 import ProblemNote from '../design/ProblemNote.vue'
@@ -19,7 +19,7 @@ const { busy, trouble, attempt } = useAttempt()
 const first = computed(() => [...props.devices].sort((a, b) => a.created_at.localeCompare(b.created_at)).find((d) => !d.member))
 const { data: versions } = useQuery({
   key: () => ['part', first.value?.name ?? '', 'first run'],
-  query: () => listAll<Version>(`/devices/${first.value!.name}/versions` + query({ limit: 1000 })),
+  query: () => versionsOf(first.value!.name),
   enabled: () => !!first.value?.latest,
 })
 const baseline = computed(() => versions.value?.find((v) => v.baseline))

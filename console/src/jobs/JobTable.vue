@@ -1,19 +1,18 @@
 <script setup lang="ts">
-import { useQuery } from '@pinia/colada'
 import { useRouter } from 'vue-router'
-import { listAll, type Job, type JobKind } from '../api/call'
+import { type Job } from '../api/call'
 import DataTable from '../design/DataTable.vue'
 import EmptyNote from '../design/EmptyNote.vue'
 import StateMark from '../design/StateMark.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
+import { aboutMany, useKinds } from './kinds'
 
 // Jobs, each with what came of it.
 defineProps<{ jobs: Job[] }>()
 const router = useRouter()
-const { data: kinds } = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds'), staleTime: 3600_000 })
+const { data: kinds } = useKinds()
 const awaited = (j: Job) => kinds.value?.find((k) => k.name === j.kind)?.awaits.find((w) => w.for === j.awaits)?.means
-const many = (j: Job) => ['restore-preview', 'restore'].includes(j.kind) || !j.device
 const columns: Column<Job>[] = [
   { id: 'state', label: 'State', value: (j) => j.outcome || j.state, width: 'minmax(7rem, 0.8fr)', always: true, card: 'lead' },
   { id: 'kind', label: 'Kind', value: (j) => j.kind, width: 'minmax(6rem, 0.6fr)', always: true, card: 'lead' },
@@ -33,7 +32,7 @@ const columns: Column<Job>[] = [
       ><RouterLink :to="'/jobs/' + j.id" :aria-label="`${j.kind} of ${j.device}`">{{ j.kind }}</RouterLink></template
     >
     <template #device="{ row: j }"
-      ><template v-if="many(j)">{{ j.device }}</template
+      ><template v-if="aboutMany(j)">{{ j.device }}</template
       ><RouterLink v-else :to="'/devices/' + j.device">{{ j.device }}</RouterLink></template
     >
     <template #asked="{ row: j }"><TimeMark :at="j.created_at" exact /></template>

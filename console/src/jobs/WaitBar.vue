@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref } from 'vue'
-import { useQuery } from '@pinia/colada'
-import { listAll, post, query, type Job, type JobKind } from '../api/call'
+import { post, query, type Job } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import AppButton from '../design/AppButton.vue'
+import { useKinds } from './kinds'
 import ProblemNote from '../design/ProblemNote.vue'
 
 // A job that waits for a decision: for what, how long it still waits, and the
@@ -46,7 +46,7 @@ const asked: Record<string, { until: string; asks: string; more: string; says: R
     says: { decline: 'Call it off' },
   },
 }
-const { data: known } = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds') })
+const { data: known } = useKinds()
 const kind = computed(() => {
   const own = asked[props.job.awaits ?? '']
   if (own) return own

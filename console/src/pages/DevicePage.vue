@@ -2,7 +2,7 @@
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { get, listAll, query, type Device, type Job, type Page, type Schemas, type Version } from '../api/call'
+import { get, listAll, query, type Device, type Job, type Page, type Schemas, versionsOf } from '../api/call'
 import { useKeys } from '../composables/keys'
 import AppButton from '../design/AppButton.vue'
 import ChoiceBar from '../design/ChoiceBar.vue'
@@ -32,7 +32,7 @@ const chosen = ref('')
 const part = computed({ get: () => chosen.value || parts.value[0], set: (p) => ((chosen.value = p), (picked.value = [])) })
 const { data: versions } = useQuery({
   key: () => ['part', props.name, part.value],
-  query: () => listAll<Version>(at.value + '/versions' + query({ part: part.value, limit: 1000 })),
+  query: () => versionsOf(props.name, part.value),
 })
 const { data: jobs } = useQuery({
   key: () => ['jobs', 'of', props.name],

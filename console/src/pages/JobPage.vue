@@ -7,6 +7,7 @@ import { when } from '../composables/time'
 import AppButton from '../design/AppButton.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import StateMark from '../design/StateMark.vue'
+import { aboutMany } from '../jobs/kinds'
 import JobEnd from '../jobs/JobEnd.vue'
 import JobLog from '../jobs/JobLog.vue'
 import PlanPanel from '../jobs/PlanPanel.vue'
@@ -29,7 +30,6 @@ const over = computed(() => job.value?.state === 'ended')
 const waits = computed(() => job.value?.awaits && !job.value.decision)
 const cancel = () => attempt(() => post('/jobs/' + encodeURIComponent(props.id) + '/cancel'))
 const titles: Record<string, string> = { planned: 'planned push' }
-const many = computed(() => ['restore-preview', 'restore'].includes(job.value?.kind ?? '') || !job.value?.device)
 const proof = computed(() => {
   const p = job.value?.push
   return over.value && p?.before && p.after && p.before !== p.after ? { from: p.before, to: p.after } : undefined
@@ -42,7 +42,9 @@ const proof = computed(() => {
     <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
       <h1>
         {{ titles[job.kind] ?? job.kind }} {{ job.kind === 'restore-test' ? 'on' : 'of' }}
-        <template v-if="many">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{ job.device }}</RouterLink>
+        <template v-if="aboutMany(job)">{{ job.device }}</template><RouterLink v-else :to="'/devices/' + job.device">{{
+          job.device
+        }}</RouterLink>
       </h1>
       <StateMark :state="job.outcome || job.state" />
       <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>

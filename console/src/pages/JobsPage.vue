@@ -2,11 +2,12 @@
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { get, listAll, query, type Job, type JobKind, type Page } from '../api/call'
+import { get, query, type Job, type Page } from '../api/call'
 import { zone } from '../composables/time'
 import AppButton from '../design/AppButton.vue'
 import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
+import { useKinds } from '../jobs/kinds'
 import JobTable from '../jobs/JobTable.vue'
 
 // What was done and is under way, newest first.
@@ -24,7 +25,7 @@ const { data, error } = useQuery({
   key: () => ['jobs', kind.value, state.value, before.value],
   query: () => get<Page<Job>>('/jobs' + query({ kind: kind.value, state: state.value, cursor: before.value, limit: 100 })),
 })
-const { data: known } = useQuery({ key: ['job-kinds'], query: () => listAll<JobKind>('/job-kinds'), staleTime: 3600_000 })
+const { data: known } = useKinds()
 const kinds = computed(() => [{ value: '', label: 'of every kind' }, ...(known.value ?? []).map((k) => ({ value: k.name, label: k.name }))])
 const states = ['', 'running', 'waiting', 'queued', 'ended'].map((s) => ({ value: s, label: s || 'in every state' }))
 </script>

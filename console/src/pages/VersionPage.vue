@@ -1,11 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
-import { useRoute } from 'vue-router'
-import { get, listAll, query, type Schemas, type Version } from '../api/call'
+import { useRoute, useRouter } from 'vue-router'
+import { versionsOf } from '../api/call'
 import { when } from '../composables/time'
 import { useKeys } from '../composables/keys'
-import { useRouter } from 'vue-router'
 import ActionMenu, { type Deed } from '../design/ActionMenu.vue'
 import AppButton from '../design/AppButton.vue'
 import FactList from '../design/FactList.vue'
@@ -13,6 +12,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import TimeMark from '../design/TimeMark.vue'
 import MarkVersion from '../device/MarkVersion.vue'
 import { useSession } from '../session'
+import { useText } from '../version/text'
 import VersionText from '../version/VersionText.vue'
 
 // One version: its text, where it comes from, and what can be done with it.
@@ -22,15 +22,14 @@ const session = useSession()
 const operator = session.may('operator')
 const of = computed(() => String(route.query.ref ?? ''))
 const device = computed(() => of.value.split(/[@/]/)[0])
-const { data: t, error } = useQuery({
-  key: () => ['part', device.value, of.value],
-  query: () => get<Schemas['Text']>('/version' + query({ ref: of.value, masked: true })),
-  enabled: () => !!of.value,
-})
+const { data: t, error } = useText(
+  () => of.value,
+  () => false,
+)
 const v = computed(() => t.value?.version)
 const { data: all } = useQuery({
   key: () => ['part', device.value, v.value?.part ?? ''],
-  query: () => listAll<Version>(`/devices/${encodeURIComponent(device.value)}/versions` + query({ part: v.value!.part, limit: 1000 })),
+  query: () => versionsOf(device.value, v.value!.part),
   enabled: () => !!v.value,
 })
 const near = (by: number) => all.value?.find((x) => x.number === (v.value?.number ?? 0) + by)

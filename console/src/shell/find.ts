@@ -1,5 +1,5 @@
 import { useLocalStorage } from '@vueuse/core'
-import { listAll, query, type Device, type Job, type Page, type Version, get } from '../api/call'
+import { query, type Device, type Job, type Page, get, versionsOf } from '../api/call'
 import { when } from '../composables/time'
 import { places, settings } from './places'
 
@@ -64,7 +64,7 @@ export async function seek(words: string, byName: Map<string, Device>): Promise<
   const w = words.trim()
   const [name, which] = w.split('@')
   if (which !== undefined && byName.has(name)) {
-    const all = await listAll<Version>(`/devices/${encodeURIComponent(name)}/versions` + query({ limit: 1000 })).catch(() => [])
+    const all = await versionsOf(name).catch(() => [])
     return all
       .filter((v) => !which || String(v.number).startsWith(which) || v.name?.toLowerCase().includes(which.toLowerCase()))
       .slice(0, 20)

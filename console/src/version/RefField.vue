@@ -2,7 +2,7 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/vue'
 import { useQuery } from '@pinia/colada'
 import { computed, useId } from 'vue'
-import { listAll, query, type Version } from '../api/call'
+import { versionsOf } from '../api/call'
 import { when } from '../composables/time'
 import { useFleet } from '../fleet'
 
@@ -15,8 +15,7 @@ const device = computed(() => model.value.split(/[@/]/)[0])
 const at = computed(() => (model.value.includes('@') ? model.value.slice(0, model.value.indexOf('@')) : ''))
 const { data } = useQuery({
   key: () => ['part', device.value, at.value, 'offered'],
-  query: () =>
-    listAll<Version>(`/devices/${encodeURIComponent(device.value)}/versions` + query({ part: at.value.split('/')[1], limit: 200 })),
+  query: () => versionsOf(device.value, at.value.split('/')[1]),
   enabled: () => !!at.value && fleet.byName.has(device.value),
 })
 const offers = computed(() => {

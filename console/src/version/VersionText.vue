@@ -1,7 +1,6 @@
 <script setup lang="ts">
-import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
-import { get, query, type Schemas } from '../api/call'
+import { query } from '../api/call'
 import AppButton from '../design/AppButton.vue'
 import CopyButton from '../design/CopyButton.vue'
 import FactList from '../design/FactList.vue'
@@ -9,6 +8,7 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import TextPane from '../design/TextPane.vue'
 import { useSession } from '../session'
+import { useText } from './text'
 
 // A version's text, with what one looks for in it beside it. Its secrets are hidden
 // until somebody who may asks for them, which is written down.
@@ -19,12 +19,10 @@ const {
   data: t,
   error,
   isLoading,
-} = useQuery({
-  key: () => ['text', props.of, open.value],
-  query: () => get<Schemas['Text']>('/version' + query({ ref: props.of, masked: open.value ? undefined : true })),
-  gcTime: 0,
-  placeholderData: (before) => before, // until the other is there
-})
+} = useText(
+  () => props.of,
+  () => open.value,
+)
 const counts = computed(() => {
   const x = t.value
   if (!x || x.opaque) return [{ word: 'bytes', says: x?.size }]
