@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"runtime/debug"
@@ -69,8 +70,16 @@ func (r *Runtime) begin(j core.Job, again bool, yields ...bool) <-chan struct{} 
 	return over
 }
 
-// AtOnce begins a job now, on this instance, and waits until it is let go.
+// ErrNoHeart is returned where work is begun on an instance that nobody would go on
+// believing in: it would soon wait for a heartbeat that never comes.
+var ErrNoHeart = errors.New("this instance has no heartbeat yet: Alive or Start comes first")
+
+// AtOnce begins a job now, on this instance, and waits until it is let go. The
+// instance has to be alive.
 func (r *Runtime) AtOnce(ctx context.Context, actor core.Actor, n store.NewJob) (j core.Job, err error) {
+	if r.stop == nil {
+		return j, ErrNoHeart
+	}
 	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
 		n := n
 		if err := q.AddJob(ctx, &n); err != nil {

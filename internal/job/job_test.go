@@ -193,6 +193,9 @@ func TestCancelledBeforeItBegan(t *testing.T) {
 	}
 	r.Register(kettle(&let))
 	j := ask(t, r, "kettle")
+	if _, err := r.AtOnce(bg, who, store.NewJob{Job: core.Job{Kind: "kettle", Device: "quay"}}); !errors.Is(err, job.ErrNoHeart) {
+		t.Errorf("without a heartbeat work is begun that will wait for one: %v", err)
+	}
 	if j, err = r.Cancel(bg, who, j.ID); err != nil || j.State != core.Ended || let.Load() != 1 {
 		t.Errorf("%+v, %v, let go %d times", j, err, let.Load())
 	}

@@ -58,7 +58,7 @@ func newYard(t *testing.T, n int) *yard {
 	}
 	t.Cleanup(y.fleet.Close)
 	clock := func() time.Time { return y.now }
-	st, err := store.Open(bg, y.dsn, seal.NewMaster(), clock)
+	st, err := store.Open(bg, y.dsn, seal.NewMaster(), time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +72,11 @@ func newYard(t *testing.T, n int) *yard {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if y.jobs, err = job.New(bg, st, "instance", clock); err == nil {
+	jobs, err := job.New(bg, st, "instance", time.Now)
+	if err == nil {
+		jobs.Alive() // by the real clock: however slow the machine, it is believed in
+		t.Cleanup(func() { jobs.Stop(time.Second) })
+		y.jobs = jobs.At(clock)
 		y.v, err = visit.New(bg, y.jobs, []*dialect.Dialect{tern, other})
 	}
 	if err != nil {
