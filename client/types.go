@@ -598,7 +598,8 @@ type Swap struct {
 	Note      string    `json:"note"`
 }
 
-// LandmarkPair is a landmark in what runs and in the version that is to run.
+// LandmarkPair is what a landmark is only in what runs, and only in the version that
+// is to run.
 type LandmarkPair struct {
 	Name string   `json:"name"`
 	Have []string `json:"have"`

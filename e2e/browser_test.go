@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // browser is one tab of a browser of its own. Whatever its pages complain of,
@@ -281,4 +282,41 @@ func (b *browser) nameless() (out []string) {
 		}
 	}
 	return out
+}
+
+// walked goes through the page by Tab alone and lists what is wrong with that: controls
+// that are never reached, focus that cannot be seen (WCAG 2.2, 2.4.7) or lies under
+// something (2.4.11), and what is too small to be hit (2.5.8).
+func (b *browser) walked() (wrong []string) {
+	b.t.Helper()
+	total := js[int](b, `(() => {
+  document.activeElement?.blur(); window.scrollTo(0, 0); window.getSelection().removeAllRanges()
+  const found = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex]')].filter(e => e.tabIndex >= 0 && !e.disabled &&
+    e.checkVisibility({visibilityProperty: true}) && !(e.type === 'radio' && !e.checked) && !e.closest('[inert]'))
+  found.forEach(e => { e.dataset.awaited = e.innerText?.trim().split('\n')[0] || e.ariaLabel || e.name || e.tagName })
+  return found.length
+})()`)
+	for range total + 15 {
+		b.key(kb.Tab)
+		fault := js[string](b, `(() => {
+  const e = document.activeElement
+  if (!e || e === document.body || !('awaited' in e.dataset)) return ''
+  const name = e.tagName + ' ' + e.dataset.awaited
+  delete e.dataset.awaited
+  const box = e.getBoundingClientRect(), style = getComputedStyle(e)
+  if ((style.outlineStyle === 'none' || parseFloat(style.outlineWidth) === 0) && style.boxShadow === 'none') return name + ': nothing shows that it has focus'
+  const x = Math.min(Math.max(box.left + box.width / 2, 0), innerWidth - 1), ys = [box.top + 2, box.top + box.height / 2, box.bottom - 2]
+  const seen = ys.some(y => { const at = document.elementFromPoint(x, y); return at && (e.contains(at) || at.contains(e)) })
+  if (!seen && !e.closest('svg')) return name + ': has focus and lies under something, or out of sight: ' + Math.round(box.top) + ' to ' + Math.round(box.bottom)
+  // What is drawn to scale is as small as it is; a list or keys reach the same.
+  const hit = e.labels?.[0]?.getBoundingClientRect() ?? box // a click on a label is one on what it names
+  if (e.matches('button, input, select, [role=button]') && !e.closest('figure, svg') && ![hit, box].some(b => b.width >= 24 && b.height >= 24))
+    return name + ': is ' + Math.round(hit.width) + ' by ' + Math.round(hit.height) + ' pixels'
+  return ''
+})()`)
+		if fault != "" {
+			wrong = append(wrong, fault)
+		}
+	}
+	return append(wrong, js[[]string](b, `[...document.querySelectorAll('[data-awaited]')].filter(e => e.checkVisibility()).slice(0, 5).map(e => e.tagName + ' ' + e.dataset.awaited + ': Tab never reaches it')`)...)
 }

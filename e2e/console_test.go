@@ -318,6 +318,10 @@ func TestConsolePagesFit(t *testing.T) {
 				t.Errorf("%s at %d wide has controls without a name: %v", p.path, size[0], none)
 			}
 		}
+		b.size(1280, 800, "light")
+		for _, x := range b.walked() {
+			t.Errorf("%s by keyboard: %s", p.path, x)
+		}
 		if p.path == preview {
 			b.size(390, 844, "dark")
 			b.shot("console-preview-phone")

@@ -77,6 +77,60 @@ func TestConsoleFirstRun(t *testing.T) {
 	}
 }
 
+// TestConsoleUndoes: a change is undone from the device's page, that push is taken back
+// from its own page, and what ran at a time is put back by naming the time.
+func TestConsoleUndoes(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	original := w.fleet.running(r1)
+	w.pull(r1)
+	w.fleet.amend(r1, "mwilks", "crew visitor", "rank deck", "up", "lane quay1", `note "changed"`, "up", "course 198.51.100.0/24 via 10.1.12.9")
+	w.fleet.stow(r1)
+	w.pull(r1)
+	amended := w.fleet.running(r1)
+	then := w.versions(r1)[1].TakenAt
+	runs := func(which, want string) {
+		t.Helper()
+		if got := w.fleet.running(r1); settled(got) != settled(want) {
+			t.Errorf("%s is not what runs:\n%s", which, got)
+		}
+	}
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.open("/devices/" + r1)
+	b.more("More", "Put a version back…")
+	b.see("Which version")
+	b.fill(`input[name=ref]`, r1+"@previous")
+	b.click("See what would be sent")
+	b.see("to go ahead")
+	b.see("Landmarks that change")
+	b.see("visitor") // whom the older version does not know
+	b.choose(`select[name=within]`, "")
+	b.send(r1)
+	b.see("Proved: the device was pulled again")
+	b.see("What changed on the device")
+	runs("version 1", original)
+
+	b.click("Undo: put " + r1)
+	b.see("to go ahead")
+	b.send(r1) // with a window this time, and left alone by its owner for that long
+	b.see("unless it is confirmed")
+	b.click("Keep it")
+	b.see("Proved: the device was pulled again")
+	runs("version 2", amended)
+
+	b.open("/push")
+	b.fill(`input[name=ref]`, r1+"@"+then.UTC().Add(time.Millisecond).Format(time.RFC3339Nano))
+	b.click("See what would be sent")
+	b.see("to go ahead")
+	b.choose(`select[name=within]`, "")
+	b.send(r1)
+	b.see("Proved: the device was pulled again")
+	runs("version 1 again", original)
+	b.open("/devices/" + r1)
+	b.see("steady")
+}
+
 // TestConsoleSettings: a dialect is changed, what is wrong in it is said at its line, it
 // is tried on a device and loaded; a shared login is changed and tried again; a user is
 // added; and who did what to the device last week is read.

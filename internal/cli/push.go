@@ -451,13 +451,11 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	}
 	var marks [][]cell
 	for _, l := range p.Landmarks {
-		if !slices.Equal(l.Have, l.Want) {
-			marks = append(marks, []cell{{l.Name, plain}, {strings.Join(l.Have, ", "), removed}, {strings.Join(l.Want, ", "), added}})
-		}
+		marks = append(marks, []cell{{l.Name, plain}, {strings.Join(l.Have, ", "), removed}, {strings.Join(l.Want, ", "), added}})
 	}
 	if len(marks) > 0 {
 		a.s.printf("\nLandmarks that change:\n")
-		a.s.table([]string{"", "runs now", "in " + p.Target}, marks)
+		a.s.table([]string{"", "only runs now", "only in " + p.Target}, marks)
 	}
 	if len(p.SetAside) > 0 {
 		a.s.printf("\nSet aside, for it belongs to the hardware that %s was taken from:\n", p.Target)

@@ -66,7 +66,7 @@ type Preview struct {
 	Loaded                []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
 }
 
-// Pair is a landmark, in what runs and in the version.
+// Pair is what a landmark is in only one of what runs and the version.
 type Pair struct {
 	Name string   `json:"name"`
 	Have []string `json:"have"`

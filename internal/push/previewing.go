@@ -345,8 +345,8 @@ func spans(sorted []time.Duration) string {
 	return short + " to " + long
 }
 
-// pairs are the landmarks of what runs beside those of the version. Secrets are
-// masked in both.
+// pairs are the landmarks that what runs and the version do not share, by name.
+// Secrets are masked in both.
 func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 	marks := doc.Landmarks()
 	if doc.Opaque() || len(marks) == 0 {
@@ -363,7 +363,20 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 		}
 	}
 	for _, f := range s.Masker(doc.Dialect).Landmarks(to, marks) {
-		out = append(out, Pair{f.Name, found[f.Name], f.Values})
+		p := Pair{f.Name, lacking(found[f.Name], f.Values), lacking(f.Values, found[f.Name])}
+		if len(p.Have)+len(p.Want) > 0 {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// lacking are those of some values that are not among others.
+func lacking(of, in []string) (out []string) {
+	for _, v := range of {
+		if !slices.Contains(in, v) {
+			out = append(out, v)
+		}
 	}
 	return out
 }

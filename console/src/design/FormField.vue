@@ -41,16 +41,8 @@ const common = computed(() => ({
 
 <template>
   <div class="min-w-0" :class="type === 'check' ? 'flex flex-wrap items-start gap-x-2' : 'grid content-start gap-1'">
-    <input
-      v-if="type === 'check'"
-      :id="id"
-      v-model="model"
-      type="checkbox"
-      class="check mt-0.5"
-      :name="name"
-      :aria-describedby="described"
-    />
-    <label :for="id" :class="bare ? 'sr-only' : type === 'check' ? 'min-w-0 grow basis-0' : ''"
+    <input v-if="type === 'check'" :id="id" v-model="model" type="checkbox" class="check mt-1" :name="name" :aria-describedby="described" />
+    <label :for="id" :class="bare ? 'sr-only' : type === 'check' ? 'min-h-6 min-w-6 grow basis-0 pt-0.5' : ''"
       ><slot name="label">{{ label }}</slot></label
     >
     <select v-if="type === 'select'" v-bind="common" v-model="model" class="field">

@@ -15,7 +15,7 @@ defineEmits<{ sort: [column: Column<T>]; all: [] }>()
 <template>
   <div role="row" aria-rowindex="1" class="table-head-box" :style="{ gridTemplateColumns: grid }">
     <div v-if="picks" role="columnheader" class="grid place-items-center">
-      <input type="checkbox" class="check" aria-label="pick all" :checked="all" @click="$emit('all')" />
+      <label class="check-area"><input type="checkbox" class="check" aria-label="pick all" :checked="all" @click="$emit('all')" /></label>
     </div>
     <div
       v-for="c in columns"

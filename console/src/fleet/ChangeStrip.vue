@@ -34,16 +34,22 @@ const days = computed(() =>
     label: d.toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric' }),
   })),
 )
-const open = ref<number>()
+const open = ref<number | 'all'>() // an hour, or all of them
+const opened = computed(() =>
+  open.value === 'all'
+    ? { title: `Changes of the last ${DAYS} days`, versions: [...hours.value.values()].flat() }
+    : { title: label(open.value!), versions: hours.value.get(open.value!) ?? [] },
+)
 const label = (h: number) =>
-  `${hours.value.get(h)!.length} changed in the hour from ${when(new Date(start.value + h * HOUR).toISOString())}`
+  `${hours.value.get(h)?.length ?? 0} changed in the hour from ${when(new Date(start.value + h * HOUR).toISOString())}`
 </script>
 
 <template>
   <figure class="card px-3 pt-1.5 pb-1">
     <figcaption class="flex flex-wrap gap-x-2 text-xs">
       <span class="font-semibold">Changes of the last {{ DAYS }} days</span>
-      <span class="text-faded">{{ total || 'none' }}, by the hour, {{ zone }}</span>
+      <button v-if="total" type="button" class="link" @click="open = 'all'">{{ total }} of them</button>
+      <span class="text-faded">{{ total ? '' : 'none; ' }}by the hour, {{ zone }}</span>
     </figcaption>
     <div class="relative h-9" role="group" aria-label="Changes by the hour">
       <span
@@ -76,8 +82,8 @@ const label = (h: number) =>
         >{{ d.label }}</span
       >
     </div>
-    <SideDrawer v-if="open !== undefined" :title="label(open)" @close="open = undefined"
-      ><ChangeList :versions="hours.get(open) ?? []"
+    <SideDrawer v-if="open !== undefined" :title="opened.title" @close="open = undefined"
+      ><ChangeList :versions="opened.versions"
     /></SideDrawer>
   </figure>
 </template>

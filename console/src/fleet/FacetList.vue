@@ -45,7 +45,7 @@ const wordOf = (v: string) => props.order.find((s) => dashed(s) === v) ?? v
         v-for="[v, n] in whole.includes(f.key) ? f.all : f.all.slice(0, FEW)"
         :key="v"
         type="button"
-        class="flex w-full cursor-pointer items-baseline gap-2 rounded px-1 text-left hover:bg-leaf aria-pressed:bg-marked"
+        class="flex min-h-6 w-full cursor-pointer items-center gap-2 rounded px-1 text-left hover:bg-leaf aria-pressed:bg-marked"
         :aria-pressed="f.chosen.includes(v)"
         @click="text = toggle(text, f.key, v)"
       >

@@ -87,7 +87,7 @@ if (what.value || route.query.undo) void look()
   <StepBar :at="0" />
   <h1 class="mb-3">
     <template v-if="swap">Another unit for {{ device }}</template
-    ><template v-else>Put {{ what || 'a version' }} back</template>
+    ><template v-else-if="route.query.undo">Take a push back</template><template v-else>Put {{ what || 'a version' }} back</template>
   </h1>
   <ChooseForm v-if="!what && !route.query.undo" />
   <ProblemNote :error="trouble" class="mb-3" />

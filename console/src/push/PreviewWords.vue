@@ -11,11 +11,10 @@ type Pair = Preview['landmarks'][number]
 const props = defineProps<{ preview: Preview; may: boolean }>()
 // The list shows what should go as gone and what is there as added; a change is the other way round.
 const turned = (rs?: Preview['changes']) => (rs ?? []).map((r) => ({ ...r, have: r.want, want: r.have }))
-const landmarks = computed(() => props.preview.landmarks.filter((l) => l.have.join('\n') !== l.want.join('\n')))
 const columns = computed<Column<Pair>[]>(() => [
   { id: 'name', label: '', value: (l) => l.name, width: '9rem' },
-  { id: 'have', label: 'Runs now', value: (l) => l.have.join(', ') || 'none' },
-  { id: 'want', label: 'In ' + props.preview.target, value: (l) => l.want.join(', ') || 'none' },
+  { id: 'have', label: 'Only runs now', value: (l) => l.have.join(', ') },
+  { id: 'want', label: 'Only in ' + props.preview.target, value: (l) => l.want.join(', ') },
 ])
 const otherwise = computed(() => ({
   path: '/push',
@@ -50,9 +49,9 @@ const lists = computed(() => {
   <p v-if="may && (preview.beside || preview.in_place) && !preview.swap && !preview.undo_of">
     <RouterLink :to="otherwise">{{ preview.beside ? 'Take it apart where it stands instead' : 'Build it anew beside instead' }}</RouterLink>
   </p>
-  <section v-if="landmarks.length">
+  <section v-if="preview.landmarks.length">
     <h2 class="mb-1">Landmarks that change</h2>
-    <DataTable name="Landmarks" :columns="columns" :rows="landmarks" :row-id="(l: Pair) => l.name" />
+    <DataTable name="Landmarks" :columns="columns" :rows="preview.landmarks" :row-id="(l: Pair) => l.name" />
   </section>
   <section v-for="l in lists" :key="l.title">
     <h2 class="mb-1">{{ l.title }}</h2>
