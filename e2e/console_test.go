@@ -282,7 +282,8 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/devices/port-asterly-r1?tab=jobs", "13 lines to send"},
 		{"/devices/port-asterly-r1?tab=checks", "No push to this device had checks yet"},
 		{"/version?ref=skerrinsay-r1@4", "Where it comes from"},
-		{"/push", "Which version"},
+		{"/push", "What may want one"},
+		{"/push?to=skerrinsay-r1", "Versions of skerrinsay-r1"},
 		{"/settings", "is told of every change"},
 		{"/settings?tab=credentials", "accepted"},
 		{"/settings?tab=dialects", "Tern router"},
@@ -304,7 +305,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{planned, "It is planned, and begins by itself"},
 		{"/nowhere", "There is nothing here"},
 	} {
-		for i, size := range [][2]int64{{1280, 800}, {1920, 1080}, {390, 844}} {
+		for i, size := range [][2]int64{{1280, 800}, {1920, 1080}, {820, 1180}, {390, 844}} {
 			b.size(size[0], size[1], "light")
 			if i == 0 {
 				b.open(p.path)

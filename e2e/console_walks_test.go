@@ -314,6 +314,9 @@ func TestConsoleFinds(t *testing.T) {
 	b.click("Fold")
 	b.see("Unfold")
 	b.click("Unfold")
+	// What was found is far down still, or not any more: rows that scroll by are other lines.
+	js[any](b, `document.querySelector('[role=region]').scrollTop = 0`)
+	eventually(t, "the text's beginning is in sight", func() bool { return strings.Contains(b.text(), "mast-word sealed") })
 	b.click("link to line 12")
 	if at := b.at(); !strings.HasSuffix(at, "#L12") {
 		t.Errorf("line 12 is linked to as %s", at)

@@ -54,7 +54,10 @@ func (k Kept) Summary() string {
 	}
 	summary := strings.Join(said, "; ")
 	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
-		summary = k.Device.Trouble + "; set aside: " + summary
+		if summary != "" {
+			summary = "; set aside: " + summary
+		}
+		summary = k.Device.Trouble + summary
 	}
 	return summary
 }

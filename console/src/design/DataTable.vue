@@ -1,10 +1,10 @@
 <script setup lang="ts" generic="T extends object">
 import { useVirtualizer, useWindowVirtualizer } from '@tanstack/vue-virtual'
-import { useMediaQuery } from '@vueuse/core'
+import { useElementSize, useMediaQuery } from '@vueuse/core'
 import { computed, onMounted, ref, watch } from 'vue'
 import ColumnChoice from './ColumnChoice.vue'
 import TableHead from './TableHead.vue'
-import { type Column, type Line, useRows } from './table'
+import { type Column, leastWidth, type Line, useRows, widthOf } from './table'
 
 // A table of any length: sorted by its heads, its columns chosen, its rows picked, all
 // by keyboard too. On a narrow screen each row is a card. What a cell shows beyond its
@@ -26,8 +26,11 @@ const { table, lines, shown, sort, sortOf, show } = useRows(() => props, picked,
 function key(l?: Line<T>) {
   return !l ? '' : 'group' in l ? 'group ' + l.group : l.id
 }
-const cards = useMediaQuery('(max-width: 639px)')
-const grid = computed(() => (props.picks ? '2.25rem ' : '') + shown.value.map((c) => c.width ?? 'minmax(4rem, 1fr)').join(' '))
+const root = ref<HTMLElement>()
+const { width: room } = useElementSize(root)
+const phone = useMediaQuery('(max-width: 639px)')
+const cards = computed(() => phone.value || (room.value > 0 && room.value < leastWidth(shown.value) + (props.picks ? 36 : 0)))
+const grid = computed(() => (props.picks ? '2.25rem ' : '') + shown.value.map(widthOf).join(' '))
 const scroller = ref<HTMLElement>()
 const list = ref<HTMLElement>()
 const offset = ref(0)
@@ -94,7 +97,7 @@ defineSlots<{ [column: string]: (scope: { row: T; rows: T[]; group: string }) =>
 </script>
 
 <template>
-  <div class="card relative min-w-0">
+  <div ref="root" class="card relative min-w-0">
     <ColumnChoice v-if="columns.length > 3 && !cards" :columns="columns" :shown="shown" class="absolute top-1 right-1 z-20" @show="show" />
     <div ref="scroller" :class="within ? 'tall-table overflow-auto' : 'overflow-x-clip'">
       <div role="grid" :aria-label="name" :aria-rowcount="rows.length" class="min-w-full" @keydown="keyed">

@@ -26,6 +26,13 @@ export interface Column<T> {
   first?: 'down' // the first click sorts down
 }
 
+export const widthOf = <T>(c: Column<T>) => c.width ?? 'minmax(6rem, 1fr)'
+
+// leastWidth is how many pixels the columns take at the least; with less room their rows
+// are cards.
+export const leastWidth = <T>(columns: Column<T>[]) =>
+  columns.reduce((sum, c) => sum + 16 * Number(/[\d.]+(?=rem)/.exec(widthOf(c))?.[0] ?? 0), 0)
+
 export const features = tableFeatures({
   rowSortingFeature,
   columnVisibilityFeature,

@@ -62,7 +62,7 @@ const columns: Column<Schemas['Swap']>[] = [
     </section>
     <section v-if="device.children?.length">
       <h2 class="mb-1">Devices that hang on it</h2>
-      <ul class="card grid gap-1 p-3 sm:grid-cols-2">
+      <ul class="card grid gap-x-10 gap-y-1 p-3 sm:grid-cols-2">
         <li v-for="k in device.children" :key="k.name" class="flex items-center justify-between gap-2">
           <RouterLink :to="'/devices/' + k.name">{{ k.name }}</RouterLink><StateMark :state="k.state" />
         </li>

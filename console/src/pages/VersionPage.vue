@@ -53,7 +53,8 @@ const deeds = computed<Deed[]>(() => {
   <div v-if="t" style="--above: 10.5rem">
     <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
       <h1>
-        <RouterLink :to="'/devices/' + device">{{ device }}</RouterLink><template v-if="v">
+        <RouterLink :to="'/devices/' + device">{{ device }}</RouterLink>{{ ' '
+        }}<template v-if="v">
           {{ v.part }} <span class="whitespace-nowrap">version {{ v.number }}</span></template
         >
       </h1>

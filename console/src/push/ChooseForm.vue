@@ -7,6 +7,7 @@ import AppForm from '../design/AppForm.vue'
 import FormField from '../design/FormField.vue'
 import { useFleet } from '../fleet'
 import RefField from '../version/RefField.vue'
+import WantingList from './WantingList.vue'
 
 // Which version is put on which device, and how.
 const route = useRoute()
@@ -43,16 +44,19 @@ const go = () =>
 </script>
 
 <template>
-  <AppForm class="card max-w-2xl p-4" deed="See what would be sent" :unable="!/@./.test(what)" @send="go">
-    <RefField v-model="what" label="Which version" name="ref" placeholder="skerrinsay-r1@baseline" />
-    <FormField v-model="to" label="On which device" name="to" type="select" :options="family" />
-    <FormField v-model="method" label="How" name="method" type="select" :options="methods" />
-    <FormField
-      v-model="at"
-      label="Where its unit is for now, if not at its own address"
-      name="at"
-      placeholder="192.0.2.1"
-      hint="the maker's address, or one on a bench"
-    />
-  </AppForm>
+  <div class="grid grid-cols-[minmax(0,1fr)] items-start gap-4 lg:grid-cols-[minmax(20rem,32rem)_minmax(0,1fr)]">
+    <AppForm class="card p-4" deed="See what would be sent" :unable="!/@./.test(what)" @send="go">
+      <RefField v-model="what" label="Which version" name="ref" placeholder="skerrinsay-r1@baseline" />
+      <FormField v-model="to" label="On which device" name="to" type="select" :options="family" />
+      <FormField v-model="method" label="How" name="method" type="select" :options="methods" />
+      <FormField
+        v-model="at"
+        label="Where its unit is for now, if not at its own address"
+        name="at"
+        placeholder="192.0.2.1"
+        hint="the maker's address, or one on a bench"
+      />
+    </AppForm>
+    <WantingList :key="owner" :device="fleet.byName.get(owner)" />
+  </div>
 </template>

@@ -29,7 +29,7 @@ const drop = (r: Rule) => dropping.attempt(() => call('DELETE', '/approvals/' + 
 const columns: Column<Rule>[] = [
   { id: 'selector', label: 'A second person approves pushes to', value: (r) => r.selector.join(' '), width: 'minmax(12rem, 3fr)' },
   { id: 'by', label: 'Made by', value: (r) => r.made_by },
-  { id: 'since', label: 'Since', value: (r) => r.made_at, first: 'down' },
+  { id: 'since', label: 'Since', value: (r) => r.made_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
   { id: 'deeds', label: '', width: '8rem' },
 ]
 </script>

@@ -72,7 +72,9 @@ const pick = async (files: FileList) => void (source.value = (await files[0]?.te
   <p v-if="said" role="status" class="mb-2 text-teal">{{ said }}</p>
   <ProblemNote :error="trouble" class="mb-2" />
   <div class="grid gap-3 lg:grid-cols-[minmax(0,1fr)_22rem]">
-    <div ref="area"><FormField v-model="source" bare label="The dialect file" name="dialect-source" type="area" mono :rows="28" /></div>
+    <div ref="area">
+      <FormField v-model="source" bare label="The dialect file" name="dialect-source" type="area" mono :rows="28" class="tall-field" />
+    </div>
     <section aria-label="What is wrong in it">
       <p v-if="!problems" class="text-faded">What is wrong in it is said here as you type.</p>
       <p v-else-if="!problems.length" class="text-teal" role="status">● Nothing is wrong in it.</p>

@@ -34,9 +34,9 @@ const drop = (t: Token) => attempt(async () => (await call('DELETE', '/tokens/' 
 const close = () => ((making.value = false), (made.value = ''))
 const columns: Column<Token>[] = [
   { id: 'name', label: 'Token', value: (t) => t.name || t.id, width: 'minmax(8rem, 2fr)' },
-  { id: 'made', label: 'Made', value: (t) => t.made_at, first: 'down' },
-  { id: 'used', label: 'Used', value: (t) => t.used_at, first: 'down' },
-  { id: 'ends', label: 'Ends', value: (t) => t.expires },
+  { id: 'made', label: 'Made', value: (t) => t.made_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
+  { id: 'used', label: 'Used', value: (t) => t.used_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
+  { id: 'ends', label: 'Ends', value: (t) => t.expires, width: 'minmax(9.5rem, 1fr)' },
   { id: 'deeds', label: '', width: '7rem' },
 ]
 </script>

@@ -48,7 +48,7 @@ const columns: Column<User>[] = [
   { id: 'role', label: 'Role', value: (u) => u.role },
   { id: 'secrets', label: 'Sees secrets', value: (u) => (u.secrets ? 'yes' : 'no') },
   { id: 'state', label: 'State', value: (u) => (u.disabled ? 'disabled' : 'may sign in') },
-  { id: 'since', label: 'Since', value: (u) => u.made_at, first: 'down' },
+  { id: 'since', label: 'Since', value: (u) => u.made_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
   { id: 'deeds', label: '', width: '7rem' },
 ]
 </script>
