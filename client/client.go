@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Client speaks to one service.
@@ -344,12 +345,13 @@ func (c *Client) Push(ctx context.Context, p NewPush, key string) (Job, error) {
 // JobFilter narrows a list of jobs.
 type JobFilter struct {
 	State, Kind, Device, Cursor string
+	PartOf                      string // the job that began them
 	Limit                       int
 }
 
 // Jobs lists jobs, newest first.
 func (c *Client) Jobs(ctx context.Context, f JobFilter) (Page[Job], error) {
-	return call[Page[Job]](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "cursor", f.Cursor, "limit", positive(f.Limit)), nil)
+	return call[Page[Job]](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "part_of", f.PartOf, "cursor", f.Cursor, "limit", positive(f.Limit)), nil)
 }
 
 // JobKinds lists the kinds of jobs that the service knows.
@@ -467,6 +469,53 @@ func (c *Client) AddSnapshot(ctx context.Context, n NewSnapshot) (Snapshot, erro
 func (c *Client) RemoveSnapshot(ctx context.Context, name string) error {
 	_, err := call[none](c, ctx, "DELETE", "/snapshots/"+url.PathEscape(name), nil, nil)
 	return err
+}
+
+// Schedules lists what is done by itself, by name.
+func (c *Client) Schedules(ctx context.Context) ([]Schedule, error) {
+	return all[Schedule](c, ctx, "/schedules", nil)
+}
+
+// Schedule returns one of them.
+func (c *Client) Schedule(ctx context.Context, name string) (Schedule, error) {
+	return call[Schedule](c, ctx, "GET", "/schedules/"+url.PathEscape(name), nil, nil)
+}
+
+// CheckSchedule returns what a schedule would be, and keeps nothing. was is its name, if
+// it is there already.
+func (c *Client) CheckSchedule(ctx context.Context, was string, n NewSchedule) (Schedule, error) {
+	return call[Schedule](c, ctx, "POST", "/schedules/check", url.Values{"was": {was}}, n)
+}
+
+// AddSchedule keeps a new schedule.
+func (c *Client) AddSchedule(ctx context.Context, n NewSchedule) (Schedule, error) {
+	return call[Schedule](c, ctx, "POST", "/schedules", nil, n)
+}
+
+// EditSchedule puts another schedule in the place of one.
+func (c *Client) EditSchedule(ctx context.Context, name string, n NewSchedule) (Schedule, error) {
+	return call[Schedule](c, ctx, "PUT", "/schedules/"+url.PathEscape(name), nil, n)
+}
+
+// RemoveSchedule forgets a schedule; what it did stays.
+func (c *Client) RemoveSchedule(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/schedules/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
+// RunSchedule has a schedule done now, besides when it is due.
+func (c *Client) RunSchedule(ctx context.Context, name string, n NewRun, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/schedules/"+url.PathEscape(name)+"/run", nil, n, "Idempotency-Key", key)
+}
+
+// PauseSchedule stops a schedule from being due, or has it be due again.
+func (c *Client) PauseSchedule(ctx context.Context, name string, paused bool) (Schedule, error) {
+	return call[Schedule](c, ctx, "POST", "/schedules/"+url.PathEscape(name)+map[bool]string{true: "/pause", false: "/resume"}[paused], nil, nil)
+}
+
+// Agenda lists when schedules were due and will be, in order of time.
+func (c *Client) Agenda(ctx context.Context, from, until time.Time) ([]AgendaItem, error) {
+	return all[AgendaItem](c, ctx, "/agenda", url.Values{"from": {from.UTC().Format(time.RFC3339Nano)}, "until": {until.UTC().Format(time.RFC3339Nano)}})
 }
 
 // BootstrapSheet says what a person types at a unit's console so that the service can

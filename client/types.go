@@ -394,6 +394,7 @@ type Job struct {
 	EndedAt        *time.Time      `json:"ended_at,omitempty"`
 	Cancel         bool            `json:"cancel_asked"`
 	UndoOf         string          `json:"undo_of,omitempty"`
+	PartOf         string          `json:"part_of,omitempty"`               // the job that began it
 	Due            *time.Time      `json:"due,omitempty"`                   // of a push that waits to be confirmed: when it undoes itself
 	Awaits         string          `json:"awaits,omitempty" enum:"awaits"`  // what a waiting job waits for: confirm, restart, approval or start
 	Decision       string          `json:"decision,omitempty" enum:"words"` // confirm, undo, restart, approve or decline, once somebody said so
@@ -406,6 +407,7 @@ type Job struct {
 	Learned        *Learned        `json:"learned,omitempty"`      // of learning a dialect's rules
 	RestorePreview *RestorePreview `json:"restore_preview,omitempty"`
 	Restore        *Restore        `json:"restore,omitempty"`
+	Scheduled      *ScheduledRun   `json:"scheduled,omitempty"` // of what a schedule had done
 
 	Result any `json:"result,omitempty"` // what it has led to, of kinds that have no field of their own
 }
@@ -726,6 +728,92 @@ type NewSnapshot struct {
 	Selector []string   `json:"selector"`
 	At       *time.Time `json:"at,omitempty"` // as they were then; now if not said
 	Note     string     `json:"note,omitempty"`
+}
+
+// Schedule is what is done by itself, time after time.
+type Schedule struct {
+	Name      string    `json:"name" column:"1 schedule"`
+	Rule      string    `json:"rule" column:"2 when"` // as "daily 02:00"; see docs/routine.md
+	Zone      string    `json:"zone" column:"3 zone"` // in which its times are meant, as the IANA database names it
+	Deeds     []Deed    `json:"deeds" column:"4 does"`
+	Selector  []string  `json:"selector" column:"5 to"`
+	Spread    string    `json:"spread,omitempty"` // over how long its devices are spread, as 2h
+	Blackouts []string  `json:"blackouts"`        // when it is left out, as "weekly fri 16:00 for 62h"
+	Paused    bool      `json:"paused"`
+	Note      string    `json:"note,omitempty"`
+	MadeBy    string    `json:"made_by"`
+	MadeAt    time.Time `json:"made_at"`
+	ChangedBy string    `json:"changed_by" column:"8 by"`
+	ChangedAt time.Time `json:"changed_at"`
+
+	Devices int         `json:"devices"`                        // that it is about now
+	Next    []NextRun   `json:"next" column:"6 next"`           // the next five times that it is due; of one that is paused, if it were not
+	Last    *AgendaItem `json:"last,omitempty" column:"7 last"` // when it did something last
+	Clocks  []string    `json:"clocks"`                         // what happens on the days when clocks change
+	Same    []string    `json:"same"`                           // schedules that do the same, in words
+}
+
+// Deed is one thing that a schedule does.
+type Deed struct {
+	Kind string            `json:"kind" enum:"recurring kinds"`
+	With map[string]string `json:"with,omitempty"`
+}
+
+// NextRun is a time that a schedule will be due.
+type NextRun struct {
+	At      time.Time `json:"at"`
+	Local   string    `json:"local"`              // in the schedule's zone
+	LeftOut string    `json:"left_out,omitempty"` // why nothing will be done then
+}
+
+// NewSchedule is a schedule to be kept.
+type NewSchedule struct {
+	Name      string   `json:"name"`
+	Rule      string   `json:"rule"`
+	Zone      string   `json:"zone"`
+	Deeds     []Deed   `json:"deeds"`
+	Selector  []string `json:"selector"`
+	Spread    string   `json:"spread,omitempty"`
+	Blackouts []string `json:"blackouts,omitempty"`
+	Paused    bool     `json:"paused,omitempty"`
+	Note      string   `json:"note,omitempty"`
+}
+
+// NewRun has a schedule done now.
+type NewRun struct {
+	Note string `json:"note,omitempty"` // why
+}
+
+// AgendaItem is a time that a schedule was due, or will be.
+type AgendaItem struct {
+	At       time.Time `json:"at" column:"1 due"`
+	Schedule string    `json:"schedule" column:"2 schedule"`
+	Does     string    `json:"does" column:"3 does"`
+	Devices  int       `json:"devices" column:"4 devices"`
+	SpreadS  int       `json:"spread_s"`               // over how many seconds they are spread
+	Future   bool      `json:"future"`                 // it is not yet due
+	Job      string    `json:"job,omitempty"`          // that did it
+	State    string    `json:"state" column:"5 state"` // due, left out, or of its job: its outcome, or how it stands
+	Summary  string    `json:"summary,omitempty" column:"6 what came of it"`
+	Missed   int       `json:"missed,omitempty"` // how often nobody was there before; this made up for those
+}
+
+// ScheduledRun is how what a schedule had done stands.
+type ScheduledRun struct {
+	Schedule string    `json:"schedule"`
+	Due      time.Time `json:"due"`
+	Zone     string    `json:"zone"`
+	Missed   int       `json:"missed"`
+	Devices  int       `json:"devices"`
+	Parts    []RunPart `json:"parts"`
+}
+
+// RunPart is how many jobs of a run stand alike.
+type RunPart struct {
+	Kind    string `json:"kind" enum:"kinds"`
+	State   string `json:"state" enum:"job states"`
+	Outcome string `json:"outcome,omitempty" enum:"outcomes"`
+	Count   int    `json:"count"`
 }
 
 // Relay is a machine that lends its network reach to the pushes of one device.

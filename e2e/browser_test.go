@@ -112,7 +112,7 @@ func (b *browser) note(what string) {
 
 func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
 	defer cancel()
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		b.t.Fatalf("%v; %s shows\n%s", err, b.at(), b.text())
@@ -122,7 +122,7 @@ func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 // js asks the page for a value.
 func js[T any](b *browser, expression string) T {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
 	defer cancel()
 	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
 	if err != nil {

@@ -28,6 +28,7 @@ import (
 	"magpie/internal/link"
 	"magpie/internal/push"
 	"magpie/internal/read"
+	"magpie/internal/routine"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 )
@@ -39,6 +40,7 @@ type Server struct {
 	Pushes   *push.Service
 	Fleet    *fleet.Service
 	Read     *read.Service
+	Routine  *routine.Service
 	Version  string
 	Instance string
 	Clock    func() time.Time
@@ -172,6 +174,7 @@ func problem(err error) *client.Problem {
 	var timeout *link.TimeoutError
 	var refused *link.Refused
 	var part *link.Incomplete
+	var amiss routine.Wrong
 	say := func(status int, title, next string) *client.Problem {
 		return &client.Problem{Status: status, Title: title, Detail: err.Error(), Next: next}
 	}
@@ -207,6 +210,10 @@ func problem(err error) *client.Problem {
 		return say(400, "nothing to leave to later", "")
 	case errors.Is(err, fleet.ErrPlan):
 		return say(400, "not planned", "")
+	case errors.As(err, &amiss):
+		return wrong(amiss.Field, amiss.Says, "")
+	case errors.Is(err, routine.ErrUnderWay):
+		return say(409, "it runs already", "follow it: magpie job watch JOB")
 	case errors.Is(err, fleet.ErrSnapshot):
 		return say(400, "no snapshot", "")
 	case errors.Is(err, visit.ErrMayNotClose):

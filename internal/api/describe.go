@@ -97,7 +97,7 @@ but in texts of several lines. What is not described in a query or a body is ref
 // tagged says what operations of a tag are for.
 var tagged = map[string]string{"sessions": "Who is signed in", "service": "How the service is", "devices": "Devices, and the hardware that has their place", "versions": "What devices ran, and how that differs",
 	"credentials": "Logins that many devices share", "jobs": "Work under way, and what is said to it", "pushes": "Putting versions back", "relays": "Machines that lend their network reach",
-	"snapshots": "Named sets of versions", "dialects": "How families of devices are spoken to", "users": "Who may sign in", "audit": "Who did what"}
+	"snapshots": "Named sets of versions", "schedules": "What is done by itself, time after time", "dialects": "How families of devices are spoken to", "users": "Who may sign in", "audit": "Who did what"}
 
 // problems are the answers of operations that fail.
 var problems = []struct {
@@ -132,10 +132,12 @@ func vocabulary(kinds []job.Kind) map[string][]string {
 			out["awaits"] = append(out["awaits"], w.For)
 		}
 	}
+	out["recurring kinds"] = recurring(kinds)
 	for _, w := range job.Words(kinds) {
 		out["words"] = append(out["words"], w.Say)
 	}
 	slices.Sort(out["kinds"])
+	slices.Sort(out["recurring kinds"])
 	return out
 }
 

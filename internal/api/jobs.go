@@ -22,7 +22,7 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "Learned", "RestorePreview", "Restore", "Result")
+var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "Learned", "RestorePreview", "Restore", "Scheduled", "Result")
 
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	out := wiredJob(j)
@@ -55,6 +55,8 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		out.RestorePreview = led
 	case *client.Restore:
 		out.Restore = led
+	case *client.ScheduledRun:
+		out.Scheduled = led
 	default:
 		out.Result = led
 	}
@@ -347,7 +349,7 @@ func (s *Server) jobs(c *gin.Context) {
 			return
 		}
 	}
-	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("cursor"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), Limit: n})
+	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("cursor"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), PartOf: c.Query("part_of"), Limit: n})
 	if name := c.Query("device"); err == nil && name != "" && len(rows) == 0 {
 		_, err = s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
 	}

@@ -14,6 +14,7 @@ import (
 	"magpie/internal/job"
 	"magpie/internal/push"
 	"magpie/internal/read"
+	"magpie/internal/routine"
 	"magpie/internal/visit"
 )
 
@@ -97,7 +98,7 @@ func (r route) asked(c *gin.Context) {
 
 // Kinds are the kinds of jobs that this program knows.
 func Kinds() []job.Kind {
-	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil), read.Kinds(nil))
+	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil), read.Kinds(nil), routine.Kinds(nil))
 }
 
 // kinds are the kinds of jobs that the service has registered.
@@ -162,7 +163,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"POST", "/previews", operator, s.newPreview, about{id: "makePreview", tag: "pushes", does: "Work out what a push would do", once: true, takes: client.NewPreview{}, status: 202, gives: client.Job{}}},
 		{"GET", "/previews/:id", reader, s.preview, about{id: "getPreview", tag: "pushes", does: "A preview", gives: client.Preview{}}},
 		{"POST", "/pushes", operator, s.push, about{id: "pushPreview", tag: "pushes", does: "Push what a preview shows", once: true, takes: client.NewPush{}, status: 202, gives: client.Job{}}},
-		{"GET", "/jobs", reader, s.jobs, about{id: "listJobs", tag: "jobs", does: "List jobs, newest first", query: []param{{"state", "string", false, "states"}, {"kind", "string", false, "kinds"}, {"device", "string", false, ""}}, gives: client.Page[client.Job]{}}},
+		{"GET", "/jobs", reader, s.jobs, about{id: "listJobs", tag: "jobs", does: "List jobs, newest first", query: []param{{"state", "string", false, "states"}, {"kind", "string", false, "kinds"}, {"device", "string", false, ""}, {"part_of", "string", false, "the job that began them"}}, gives: client.Page[client.Job]{}}},
 		{"POST", "/jobs", operator, s.ask, about{id: "askJob", tag: "jobs", does: "Ask for a job by its kind's name", more: "For kinds that /job-kinds says can be asked for so; others have operations of their own.", once: true, takes: client.NewJob{}, status: 202, gives: client.Job{}}},
 		{"GET", "/job-kinds", reader, s.jobKinds, about{id: "listJobKinds", tag: "jobs", does: "List the kinds of jobs, and what they can wait for", gives: client.Page[client.JobKind]{}}},
 		{"GET", "/devices/:name/swaps", reader, s.swaps, about{id: "listSwaps", tag: "devices", does: "List the hardware that took a device's place, newest first", gives: client.Page[client.Swap]{}}},
@@ -181,6 +182,16 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"GET", "/snapshots/:name", reader, s.snapshot, about{id: "getSnapshot", tag: "snapshots", does: "A named set with its versions", gives: client.Snapshot{}}},
 		{"POST", "/snapshots", operator, s.addSnapshot, about{id: "addSnapshot", tag: "snapshots", does: "Name a set of versions", more: "One version of each part of the devices, as they were last pulled, or as they were at a time.", takes: client.NewSnapshot{}, status: 201, gives: client.Snapshot{}}},
 		{"DELETE", "/snapshots/:name", operator, s.removeSnapshot, about{id: "removeSnapshot", tag: "snapshots", does: "Forget a set; its versions stay", status: 204}},
+		{"GET", "/schedules", reader, s.schedules, about{id: "listSchedules", tag: "schedules", does: "List what is done by itself, by name", gives: client.Page[client.Schedule]{}}},
+		{"GET", "/schedules/:name", reader, s.schedule, about{id: "getSchedule", tag: "schedules", does: "One schedule, what it will do and what it did", gives: client.Schedule{}}},
+		{"POST", "/schedules", operator, s.addSchedule, about{id: "addSchedule", tag: "schedules", does: "Have something done by itself, time after time", more: "The answer is the schedule as it was kept: the next times that it is due, what happens when clocks change, and which others do the same.", takes: client.NewSchedule{}, status: 201, gives: client.Schedule{}}},
+		{"POST", "/schedules/check", operator, s.checkSchedule, about{id: "checkSchedule", tag: "schedules", does: "Say what a schedule would do, and keep nothing", query: []param{{"was", "string", false, "its name, if it is there already"}}, takes: client.NewSchedule{}, gives: client.Schedule{}}},
+		{"PUT", "/schedules/:name", operator, s.editSchedule, about{id: "editSchedule", tag: "schedules", does: "Put another schedule in the place of one", takes: client.NewSchedule{}, gives: client.Schedule{}}},
+		{"DELETE", "/schedules/:name", operator, s.removeSchedule, about{id: "removeSchedule", tag: "schedules", does: "Forget a schedule; what it did stays", status: 204}},
+		{"POST", "/schedules/:name/run", operator, s.runSchedule, about{id: "runSchedule", tag: "schedules", does: "Have a schedule done now, besides when it is due", once: true, takes: client.NewRun{}, status: 202, gives: client.Job{}}},
+		{"POST", "/schedules/:name/pause", operator, s.pauseSchedule(true), about{id: "pauseSchedule", tag: "schedules", does: "Let a schedule not be due any more", gives: client.Schedule{}}},
+		{"POST", "/schedules/:name/resume", operator, s.pauseSchedule(false), about{id: "resumeSchedule", tag: "schedules", does: "Let a schedule be due again; what was left out meanwhile is not made up", gives: client.Schedule{}}},
+		{"GET", "/agenda", reader, s.agenda, about{id: "listAgenda", tag: "schedules", does: "List when schedules were due and will be, in order of time", query: []param{{"from", "string", false, "a time; a day ago if not said"}, {"until", "string", false, "a time; in a week if not said"}}, gives: client.Page[client.AgendaItem]{}}},
 		{"GET", "/approvals", reader, s.approvals, about{id: "listApprovals", tag: "pushes", does: "List the devices to which nobody pushes alone", gives: client.Page[client.Approval]{}}},
 		{"POST", "/approvals", admin, s.addApproval, about{id: "addApproval", tag: "pushes", does: "Ask for a second person", more: "Pushes to these devices are planned, and begin when somebody else has approved them.", takes: client.NewApproval{}, status: 201, gives: client.Approval{}}},
 		{"DELETE", "/approvals/:id", admin, s.removeApproval, about{id: "removeApproval", tag: "pushes", does: "Ask for a second person no longer", status: 204}},

@@ -63,6 +63,11 @@ func offers(ctx context.Context, s *client.Client, usage, word string) (out []st
 		for _, x := range all {
 			out = append(out, x.Name)
 		}
+	case strings.Contains(usage, "SCHEDULE"):
+		all, _ := s.Schedules(ctx)
+		for _, x := range all {
+			out = append(out, x.Name)
+		}
 	case strings.Contains(usage, "REF") && strings.Contains(word, "@"):
 		device, _, _ := strings.Cut(word, "@")
 		name, part, _ := strings.Cut(device, "/")

@@ -136,6 +136,7 @@ func (a *app) job() *cli.Command {
 			&cli.StringFlag{Name: "state", Usage: "`STATE`: queued, running, waiting, ended"},
 			&cli.StringFlag{Name: "kind", Usage: "`KIND`, as magpie job kinds lists them"},
 			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
+			&cli.StringFlag{Name: "part-of", Usage: "only those that this `JOB` began"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"},
 			&cli.StringFlag{Name: "before", Usage: "only jobs older than this `JOB`"},
 		}, 0, 0, a.jobList),
@@ -163,7 +164,7 @@ func (a *app) job() *cli.Command {
 }
 
 func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-	page, err := s.Jobs(ctx, client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), Cursor: c.String("before"), Limit: c.Int("limit")})
+	page, err := s.Jobs(ctx, client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), PartOf: c.String("part-of"), Cursor: c.String("before"), Limit: c.Int("limit")})
 	if err != nil {
 		return err
 	}
@@ -232,6 +233,8 @@ func (a *app) jobShow(ctx context.Context, c *cli.Command, s *client.Client, got
 			a.showRestorePreview(j)
 		case j.Restore != nil:
 			a.showRestore(j)
+		case j.Scheduled != nil:
+			a.showRun(j)
 		case j.Result != nil:
 			a.s.printf("\n")
 			a.showResult(j.Result)

@@ -33,6 +33,7 @@ var Kinds = []string{"router", "switch", "firewall", "wireless-controller", "acc
 const (
 	ByHand      = "by hand"
 	FirstPull   = "first pull"
+	BySchedule  = "schedule"
 	BeforePush  = "before a push"
 	RestoreTest = "restore test" // why a version counts for nothing that a restore test has put there
 	Edited      = "edited"       // by a person, of another version; why such a version counts for nothing, too
@@ -67,7 +68,7 @@ var JobStates = []string{Queued, Running, Waiting, Ended}
 var Outcomes = []string{Done, Refused, Failed, Cancelled, Equal, NotSaved, Differs, Undone, Unknown}
 
 // Reasons of versions.
-var Reasons = []string{ByHand, FirstPull, BeforePush, AfterPush, Edited}
+var Reasons = []string{ByHand, BySchedule, FirstPull, BeforePush, AfterPush, Edited}
 
 // Asides are why a version counts for nothing.
 var Asides = []string{OtherUnit, AtFactory, Edited, RestoreTest}
@@ -265,6 +266,7 @@ type Job struct {
 	Incarnation string     `db:"incarnation"`
 	Tries       int        `db:"tries"`
 	UndoOf      string     `db:"undo_of"`
+	PartOf      string     `db:"part_of"`  // the job that began it
 	Due         *time.Time `db:"due_at"`   // when a job that waits goes on by itself: a push undoes itself, a planned one begins
 	Awaits      string     `db:"awaits"`   // what a parked job waits for
 	Decision    string     `db:"decision"` // confirm, undo, restart, approve or decline, once a person said so

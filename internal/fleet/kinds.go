@@ -36,6 +36,7 @@ func Kinds(s *Service) []job.Kind {
 			(&Service{&push.Service{Service: s.On(r.Runtime)}}).learnJob(ctx, r)
 		}, View: viewLearn,
 			End: func(ctx context.Context, q *store.Q, j core.Job, _ string) error { return q.Unclaim(ctx, j.ID) }},
-		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob), View: viewRestoreTest},
+		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Step: step((*Service).restoreTestJob), View: viewRestoreTest, Recurs: s.recurringTest()},
+		{Name: "snapshot", Role: core.Operator, Does: "names the versions that devices have", Step: step((*Service).snapshotJob), Recurs: s.recurringSnapshot()},
 	}
 }

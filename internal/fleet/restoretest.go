@@ -1,11 +1,14 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/ref"
 	"magpie/internal/job"
 	"magpie/internal/push"
 	"magpie/internal/store"
@@ -195,4 +198,53 @@ func (s *Service) restoreTestPush(ctx context.Context, j core.Job, target core.V
 	req.Override = "it is a restore test, made on " + on.Name
 	pushed, err = s.RequestPush(ctx, actor, made["preview"], made["hash"], req, store.OwnKey(actor, j.ID+" "+way))
 	return pushed, "", err
+}
+
+// recurringTest is how a schedule has restore tests made: of each device's newest version, or
+// of=WHICH, on the device on=NAME, one after the other. It pushes, so it is done for who
+// saved the schedule, as long as they may.
+func (s *Service) recurringTest() *job.Recurs {
+	return &job.Recurs{Each: true, Serial: true, Takes: []string{"on!", "of"},
+		Check: func(ctx context.Context, q *store.Q, with map[string]string) error {
+			if _, err := q.Device(ctx, with["on"]); err != nil {
+				return err
+			}
+			_, err := ref.ParseVersion("device@"+cmp.Or(with["of"], "latest"), time.UTC)
+			return err
+		},
+		Begin: func(ctx context.Context, d job.Due) (jobs []core.Job, err error) {
+			if !d.By.May(core.Operator) {
+				return nil, fmt.Errorf("%s, who saved the schedule, may not push any more; somebody who may has to save it anew", d.By.Name)
+			}
+			on, err := s.Store.As(d.By).Device(ctx, d.With["on"])
+			if err != nil {
+				return nil, err
+			}
+			for _, x := range d.Devices {
+				if x.ID == on.ID || x.Member != "" {
+					continue // it is the spare itself, or not of its own
+				}
+				dia := s.DialectOf(x)
+				if dia == nil {
+					continue
+				}
+				r, err := ref.ParseVersion(x.Name+"/"+dia.Main()+"@"+cmp.Or(d.With["of"], "latest"), d.At.Location())
+				if err != nil {
+					return jobs, err
+				}
+				target, err := s.Version(ctx, d.By, r)
+				if errors.Is(err, store.ErrNotFound) {
+					continue // nothing was pulled of it yet
+				}
+				if err != nil {
+					return jobs, err
+				}
+				j, err := s.RequestRestoreTest(ctx, d.By, target, on, "schedule "+d.Schedule, d.Key.For(x.ID))
+				if err != nil {
+					return jobs, err
+				}
+				jobs = append(jobs, j)
+			}
+			return jobs, nil
+		}}
 }

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -94,4 +95,60 @@ func (s *Service) InSnapshot(ctx context.Context, actor core.Actor, name string,
 		return nil, fmt.Errorf("%w: %s has no version of the devices selected", ErrSnapshot, name)
 	}
 	return out, nil
+}
+
+// SnapshotRequest is what a snapshot job is asked for.
+type SnapshotRequest struct {
+	Name     string `json:"name"`
+	Selector string `json:"selector"`
+	Note     string `json:"note"`
+}
+
+// recurringSnapshot is how a schedule has snapshots made: named by it and the day, or by
+// name=NAME and the day.
+func (s *Service) recurringSnapshot() *job.Recurs {
+	return &job.Recurs{Takes: []string{"name"},
+		Check: func(_ context.Context, _ *store.Q, with map[string]string) error {
+			if with["name"] == "" {
+				return nil
+			}
+			return ref.VersionName(with["name"] + "-2006-01-02-1504")
+		},
+		Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {
+			name := cmp.Or(d.With["name"], d.Schedule) + d.At.Format("-2006-01-02")
+			j, err := s.Queue(ctx, d.Actor, "snapshot", store.NewJob{Job: core.Job{Kind: "snapshot", Device: core.Count(len(d.Devices), "device", "devices")},
+				Wants: SnapshotRequest{name, d.Selector, "by schedule " + d.Schedule}, Key: d.Key}, name+" of "+d.Selector)
+			return []core.Job{j}, err
+		}}
+}
+
+// snapshotJob names a set of versions. Where one of that name is there, the time of day
+// is added.
+func (s *Service) snapshotJob(ctx context.Context, j core.Job, l *job.Log) {
+	var req SnapshotRequest
+	err := s.Store.As(job.Service).OpenRequest(j, &req)
+	var devices []core.Device
+	if err == nil {
+		var sel ref.Selector
+		if sel, err = ref.ParseSelector(strings.Fields(req.Selector)); err == nil {
+			devices, err = s.Store.As(job.Service).Devices(ctx, sel)
+		}
+	}
+	var snap store.Snapshot
+	actor := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
+	for _, name := range []string{req.Name, req.Name + s.Now().Format("-150405")} {
+		if err == nil || errors.Is(err, store.ErrTaken) {
+			snap, err = s.MakeSnapshot(ctx, actor, store.Snapshot{Name: name, Selector: req.Selector, Note: req.Note}, devices, nil)
+		}
+		if err == nil {
+			break
+		}
+	}
+	switch {
+	case errors.Is(context.Cause(ctx), job.ErrStopping):
+	case err != nil:
+		s.End(j, l, core.Failed, err.Error(), nil)
+	default:
+		s.End(j, l, core.Done, fmt.Sprintf("%s holds %s of %s", snap.Name, core.Count(snap.Count, "version", "versions"), core.Count(len(devices), "device", "devices")), nil)
+	}
 }

@@ -104,6 +104,10 @@ type Kind struct {
 	// comes with that, as JSON. nil: it is asked for in a way of its own.
 	Asks func(ctx context.Context, actor core.Actor, j core.Job, with []byte) (wants any, err error)
 
+	// Recurs is how it is begun by a schedule, time after time. nil: it makes no sense by
+	// itself.
+	Recurs *Recurs
+
 	// Passes are the jobs that a word said to this one is passed on to: those it began,
 	// of which some may wait. nil: words are for itself.
 	Passes func(q *store.Q, j core.Job) (ids []string, err error)
@@ -124,6 +128,27 @@ type Kind struct {
 	// End is what has to happen whenever a job of the kind ends, in the same
 	// transaction: what it holds is let go. nil: nothing.
 	End func(ctx context.Context, q *store.Q, j core.Job, outcome string) error
+}
+
+// Recurs is how a kind of job is begun by a schedule.
+type Recurs struct {
+	Each   bool     // a job for every device; otherwise one for all
+	Serial bool     // one device after the other
+	Takes  []string // words that go with it; those with an exclamation mark have to
+	Check  func(ctx context.Context, q *store.Q, with map[string]string) error
+	Begin  func(ctx context.Context, d Due) ([]core.Job, error)
+}
+
+// Due is what is to be begun at one time that a schedule was due.
+type Due struct {
+	Actor    core.Actor // the schedule itself
+	By       core.Actor // who saved it last, for what not everybody may; no role: they may nothing any more
+	Schedule string
+	At       time.Time // in the schedule's zone
+	Devices  []core.Device
+	Selector string
+	With     map[string]string
+	Key      store.Key // asked for twice it is begun once
 }
 
 // Wait is one thing that a kind of job can wait for.

@@ -42,18 +42,31 @@ func Kinds(s *Service) []job.Kind {
 			if _, err := ref.ParseSelector(strings.Fields(req.Selector)); err != nil {
 				return nil, fmt.Errorf("%w without devices, selector=WORDS: %w", job.ErrKind, err)
 			}
-			if req.Live != "" && req.Live != "yes" {
-				return nil, fmt.Errorf("%w with live=%s: it is yes, or left out", job.ErrKind, req.Live)
+			if err := liveSound(req.Live); err != nil {
+				return nil, fmt.Errorf("%w: %w", job.ErrKind, err)
 			}
 			return req, nil
 		},
 		Step: func(ctx context.Context, r *job.Run) { (&Service{s.On(r.Runtime)}).driftJob(ctx, r.Job, r.Log) },
+		Recurs: &job.Recurs{Takes: []string{"live"},
+			Check: func(_ context.Context, _ *store.Q, with map[string]string) error { return liveSound(with["live"]) },
+			Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {
+				j, err := s.Queue(ctx, d.Actor, "drift", store.NewJob{Job: core.Job{Kind: "drift"}, Wants: DriftRequest{d.Selector, d.With["live"]}, Key: d.Key}, "by schedule "+d.Schedule)
+				return []core.Job{j}, err
+			}},
 		View: func(_ context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
 			var out DriftResult
 			err := q.OpenResult(j, &out)
 			return out, err
 		},
 	}}
+}
+
+func liveSound(live string) error {
+	if live != "" && live != "yes" {
+		return fmt.Errorf("a drift is judged with live=yes, or without, and not with live=%s", live)
+	}
+	return nil
 }
 
 // driftJob judges one device after the other, and says in its log which have

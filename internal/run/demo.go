@@ -24,6 +24,7 @@ import (
 	"magpie/internal/core/ref"
 	"magpie/internal/link"
 	"magpie/internal/read"
+	"magpie/internal/routine"
 	"magpie/internal/sim"
 	"magpie/internal/sim/dunlin"
 	"magpie/internal/store"
@@ -217,7 +218,33 @@ func (n *Instance) seed(ctx context.Context, f *simulator) error {
 			return err
 		}
 	}
+	if err := n.demoSchedules(ctx, devices); err != nil {
+		return err
+	}
 	return os.WriteFile(done, nil, 0o600)
+}
+
+// demoSchedules are what the ferries' network does by itself.
+func (n *Instance) demoSchedules(ctx context.Context, devices map[string]core.Device) error {
+	u, err := n.store.As(core.Actor{Name: "service"}).UserNamed(ctx, "okonkwo")
+	if err != nil {
+		return err
+	}
+	all := []routine.Wanted{
+		{Name: "nightly", Rule: "daily 02:00", Spread: "30m", Deeds: []routine.Deed{{Kind: "pull"}, {Kind: "drift"}}, Selector: "all", Note: "what runs everywhere, and what has drifted"},
+		{Name: "month-end", Rule: "monthly last 23:00", Deeds: []routine.Deed{{Kind: "snapshot"}}, Selector: "all"},
+	}
+	if _, ok := devices["port-asterly-sw1"]; ok {
+		all = append(all, routine.Wanted{Name: "sunday-proof", Rule: "weekly sun 04:00", Blackouts: []string{"yearly 12-20 00:00 for 14d"}, Selector: "name=innisquill-sw1",
+			Deeds: []routine.Deed{{Kind: "restore-test", With: map[string]string{"on": "port-asterly-sw1"}}}, Note: "a backup is one when it was put back"})
+	}
+	for _, w := range all {
+		w.Zone = "Atlantic/Faroe"
+		if _, err := n.daily.Save(ctx, u.Actor(), "", w); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (n *Instance) register(ctx context.Context, f *simulator) (map[string]core.Device, error) {

@@ -36,6 +36,7 @@ import (
 	"magpie/internal/link/inbox"
 	"magpie/internal/push"
 	"magpie/internal/read"
+	"magpie/internal/routine"
 	"magpie/internal/seal"
 	"magpie/internal/store"
 	"magpie/internal/visit"
@@ -119,6 +120,7 @@ type Instance struct {
 	visits *visit.Service
 	pushes *push.Service
 	fleet  *fleet.Service
+	daily  *routine.Service
 	Say    func(format string, args ...any) // tells the person who started it
 	id     string
 	lock   *os.File
@@ -176,6 +178,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 		n.pushes = push.New(n.visits)
 		n.fleet = fleet.New(n.pushes)
 		read.New(n.visits).Register()
+		n.daily = routine.New(n.visits)
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
@@ -465,12 +468,13 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
 	}
-	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
+	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	n.jobs.Start()
 	watching, unwatch := context.WithCancel(ctx)
 	defer unwatch()
 	go n.watchDialects(watching)
+	go n.daily.Watch(watching)
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	up("http://" + l.Addr().String())

@@ -13,7 +13,7 @@ import (
 	"magpie/internal/core"
 )
 
-const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, instance, incarnation, tries, undo_of, due_at, awaits, decision, decided_by, for_instance, request, result FROM jobs `
+const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, instance, incarnation, tries, undo_of, part_of, due_at, awaits, decision, decided_by, for_instance, request, result FROM jobs `
 
 // NewJob is a job to be queued. Its request is kept sealed. However often a job
 // is asked for with one key, it is one.
@@ -244,13 +244,14 @@ type JobFilter struct {
 	State  string
 	Kind   string
 	Device string // name
+	PartOf string // the job that began them
 	Limit  int
 }
 
 // Jobs lists jobs, newest first.
 func (q *Q) Jobs(ctx context.Context, f JobFilter) ([]core.Job, error) {
 	query, args := jobColumns+`WHERE TRUE`, []any{}
-	for _, c := range []struct{ column, value string }{{"id < ?", f.Before}, {"state = ?", f.State}, {"kind = ?", f.Kind}, {"device = ?", f.Device}} {
+	for _, c := range []struct{ column, value string }{{"id < ?", f.Before}, {"state = ?", f.State}, {"kind = ?", f.Kind}, {"device = ?", f.Device}, {"part_of = ?", f.PartOf}} {
 		if c.value != "" {
 			query, args = query+" AND "+c.column, append(args, c.value)
 		}

@@ -38,7 +38,7 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 		var deeds []store.AuditEntry
 		for _, j := range all {
 			jobs = append(jobs, j.Job)
-			if !j.Old {
+			if !j.Old && reason != core.BySchedule { // those are noted with the run that begins them
 				deeds = append(deeds, store.AuditEntry{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason})
 			}
 		}
@@ -204,7 +204,10 @@ func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 func Kinds(s *Service) []job.Kind {
 	return []job.Kind{{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Yields: true, Tries: 3,
 		Asks: func(context.Context, core.Actor, core.Job, []byte) (any, error) { return PullRequest{core.ByHand}, nil },
-		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }, View: viewPull}}
+		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }, View: viewPull,
+		Recurs: &job.Recurs{Each: true, Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {
+			return s.RequestPulls(ctx, d.Actor, d.Devices, core.BySchedule, d.Key)
+		}}}}
 }
 
 // New makes an instance's visits, and registers the pull. Dialects are recorded in

@@ -8,8 +8,9 @@ import (
 
 // Change is a day on which clocks change in a rule's zone, and what that does to it.
 type Change struct {
-	At   time.Time
-	Says string
+	At      time.Time
+	Says    string
+	Touches bool // it is due otherwise than on other days
 }
 
 // Changes are the days of the next year on which clocks change, with what happens to
@@ -22,14 +23,15 @@ func (r Rule) Changes(from time.Time) (out []Change) {
 		}
 		before, after := r.offset(at.Add(-time.Second)), r.offset(at)
 		if by := after - before; by != 0 {
-			out = append(out, Change{at.In(r.zone), r.changed(at, before, by)})
+			said, touches := r.changed(at, before, by)
+			out = append(out, Change{at.In(r.zone), said, touches})
 		}
 		t = at.In(r.zone)
 	}
 }
 
 // changed says what a change of clocks at a moment does.
-func (r Rule) changed(at time.Time, before, by time.Duration) string {
+func (r Rule) changed(at time.Time, before, by time.Duration) (said string, touches bool) {
 	was := at.UTC().Add(before) // on the wall, had the clock not been changed
 	way, first, last := "forward", was, was.Add(by)
 	if by < 0 {
@@ -38,28 +40,28 @@ func (r Rule) changed(at time.Time, before, by time.Duration) string {
 	head := fmt.Sprintf("%s, at %s, clocks go %s to %s: ", was.Format("2006-01-02"), was.Format("15:04"), way, was.Add(by).Format("15:04"))
 	if r.every > 0 {
 		if by%r.every == 0 {
-			return head + "elapsed time is counted, so it is due at the same times of day as before"
+			return head + "elapsed time is counted, so it is due at the same times of day as before", false
 		}
-		return head + fmt.Sprintf("elapsed time is counted, so from then on it is due %s %s by the clock", Span(max(by, -by)), map[bool]string{true: "later", false: "earlier"}[by > 0])
+		return head + fmt.Sprintf("elapsed time is counted, so from then on it is due %s %s by the clock", Span(max(by, -by)), map[bool]string{true: "later", false: "earlier"}[by > 0]), true
 	}
-	var said []string
-	for w := r.walls(first.Add(-time.Second)); !w.IsZero() && w.Before(last) && len(said) < 4; w = r.walls(w) {
+	var all []string
+	for w := r.walls(first.Add(-time.Second)); !w.IsZero() && w.Before(last) && len(all) < 4; w = r.walls(w) {
 		switch {
 		case by > 0:
-			said = append(said, fmt.Sprintf("%s is left out, and made up at %s", w.Format("15:04"), r.instants(w)[0].Format("15:04")))
+			all = append(all, fmt.Sprintf("%s is left out, and made up at %s", w.Format("15:04"), r.instants(w)[0].Format("15:04")))
 		case r.each:
-			said = append(said, w.Format("15:04")+" comes twice, and counts both times")
+			all = append(all, w.Format("15:04")+" comes twice, and counts both times")
 		default:
-			said = append(said, w.Format("15:04")+" comes twice, and counts once, the first time")
+			all = append(all, w.Format("15:04")+" comes twice, and counts once, the first time")
 		}
 	}
-	if len(said) == 0 {
-		return head + "none of its times is among those"
+	if len(all) == 0 {
+		return head + "none of its times is among those", false
 	}
-	if len(said) == 4 {
-		said[3] = "and so on"
+	if len(all) == 4 {
+		all[3] = "and so on"
 	}
-	return head + strings.Join(said, "; ")
+	return head + strings.Join(all, "; "), true
 }
 
 // Window is a time that begins again and again, and lasts.

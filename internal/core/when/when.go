@@ -177,6 +177,26 @@ func (r Rule) Next(after time.Time) (next time.Time) {
 	return next
 }
 
+// Last returns when it was due last after one time and up to another; the zero time:
+// never between them.
+func (r Rule) Last(after, until time.Time) (last time.Time) {
+	for back := time.Minute; ; back *= 2 { // from the end, in steps that grow
+		from := until.Add(-back)
+		if from.Before(after) {
+			from = after
+		}
+		if at := r.Next(from); !at.IsZero() && !at.After(until) {
+			for ; !at.IsZero() && !at.After(until); at = r.Next(at) {
+				last = at
+			}
+			return last
+		}
+		if !from.After(after) {
+			return last
+		}
+	}
+}
+
 // Count tells how often it was due after one time and up to another, as far as most.
 func (r Rule) Count(after, until time.Time, most int) (n int) {
 	for at := r.Next(after); n < most && !at.IsZero() && !at.After(until); at = r.Next(at) {

@@ -165,6 +165,9 @@ func TestAsOftenAsStated(t *testing.T) {
 			if !slices.EqualFunc(got, want, time.Time.Equal) && len(want) > 0 {
 				t.Errorf("%s in %s from %s:\n got %v\nwant %v", r, name, from, got, want)
 			}
+			if last := r.Last(from, until); len(got) > 0 && !last.Equal(got[len(got)-1]) || len(got) == 0 && !last.IsZero() {
+				t.Errorf("%s: last at %s, and met at %v", r, last, got)
+			}
 			if n := r.Count(from, until, 1000); n != len(got) {
 				t.Errorf("%s: %d counted, %d met", r, n, len(got))
 			}

@@ -1,0 +1,316 @@
+package routine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/job"
+	"magpie/internal/store"
+)
+
+// RunRequest is what one time that a schedule was due asks for: what the schedule said
+// then, whatever becomes of it meanwhile.
+type RunRequest struct {
+	Due      time.Time `json:"due"`
+	Missed   int       `json:"missed"`
+	Plan     Plan      `json:"plan"`
+	Selector string    `json:"selector"`
+	SpreadS  int       `json:"spread_s"`
+	SavedBy  string    `json:"saved_by"`
+	SavedID  string    `json:"saved_by_id"`
+}
+
+// RunResult is how far a run has come.
+type RunResult struct {
+	Due     time.Time `json:"due"`
+	Zone    string    `json:"zone"`
+	Missed  int       `json:"missed"`
+	Devices int       `json:"devices"` // selected when it began
+	Deed    int       `json:"deed"`    // those before it are done
+}
+
+// runOf is a run under way.
+type runOf struct {
+	s   *Service
+	j   core.Job
+	l   *job.Log
+	req RunRequest
+	res RunResult
+	due job.Due
+}
+
+// runJob does one deed of a schedule after the other: it begins the jobs, in order and
+// spread over time, and waits for their end. Begun anew after a crash it finds its jobs
+// again: each has a key of its own.
+func (s *Service) runJob(ctx context.Context, j core.Job, l *job.Log) {
+	q := s.Store.As(job.Service)
+	u := &runOf{s: s, j: j, l: l}
+	err := errors.Join(q.OpenRequest(j, &u.req), q.OpenResult(j, &u.res))
+	var devices []core.Device
+	if err == nil {
+		devices, err = s.selected(ctx, u.req.Selector)
+	}
+	if errors.Is(context.Cause(ctx), job.ErrStopping) {
+		return
+	}
+	if err != nil {
+		s.End(j, l, core.Failed, "nothing was done: "+err.Error(), nil)
+		return
+	}
+	zone, err := time.LoadLocation(u.req.Plan.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	u.res = RunResult{u.req.Due, u.req.Plan.Zone, u.req.Missed, len(devices), u.res.Deed}
+	u.due = job.Due{Actor: core.Actor{Name: j.Actor, Role: core.Operator}, By: s.saver(ctx, u.req), Schedule: j.Device, At: u.req.Due.In(zone), Selector: u.req.Selector}
+	if u.req.Missed > 0 {
+		l.Warn("nobody was there %s since %s; this run makes up for all of that", times(u.req.Missed), u.due.At.Format("2006-01-02 15:04 MST"))
+	}
+	if len(devices) == 0 {
+		s.End(j, l, core.Failed, "nothing was done: no device is "+u.req.Selector+" any more", u.res)
+		return
+	}
+	for ; u.res.Deed < len(u.req.Plan.Deeds); u.res.Deed++ {
+		l.Result(u.res)
+		if err := u.do(ctx, u.req.Plan.Deeds[u.res.Deed], devices); err != nil {
+			u.broken(ctx, err)
+			return
+		}
+	}
+	u.end("")
+}
+
+// saver is who saved the schedule last, with what they may now.
+func (s *Service) saver(ctx context.Context, req RunRequest) core.Actor {
+	u, err := s.Store.As(job.Service).UserByID(ctx, req.SavedID)
+	if err != nil || u.Disabled {
+		return core.Actor{ID: req.SavedID, Name: req.SavedBy}
+	}
+	return u.Actor()
+}
+
+// broken ends a run that did not come to its end, or leaves it to be taken up.
+func (u *runOf) broken(ctx context.Context, err error) {
+	switch cause := context.Cause(ctx); {
+	case errors.Is(cause, job.ErrStopping):
+	case errors.Is(cause, job.ErrCancelled):
+		u.end("cancelled by hand; what was begun goes on")
+	default:
+		u.end(err.Error())
+	}
+}
+
+// do does one deed.
+func (u *runOf) do(ctx context.Context, d Deed, devices []core.Device) error {
+	kind, known := u.s.Kind(d.Kind)
+	if !known || kind.Recurs == nil {
+		return fmt.Errorf("%s cannot be done by itself any more", d.Kind)
+	}
+	due := u.due
+	due.With, due.Devices = d.With, devices
+	due.Key = store.OwnKey(u.due.Actor, fmt.Sprintf("%s %d", u.j.ID, u.res.Deed))
+	if !kind.Recurs.Each {
+		u.l.Step("%s", d.said())
+		if err := u.beginJobs(ctx, kind, due); err != nil {
+			return err
+		}
+		return u.until(ctx, 0)
+	}
+	levels := inLevels(devices)
+	n := 0
+	for _, l := range levels {
+		n += len(l)
+	}
+	u.l.Step("%s of %s%s", d.said(), core.Count(n, "device", "devices"), spreadSaid(u.req.SpreadS))
+	if left := len(devices) - n; left > 0 {
+		u.l.Info("%s with those that speak for them", core.Count(left, "device goes", "devices go"))
+	}
+	spread := time.Duration(u.req.SpreadS) * time.Second
+	done := 0
+	for _, level := range levels {
+		for len(level) > 0 {
+			// Those whose time has come: all of them, where nothing is spread.
+			ready := 0
+			for ready < len(level) && !u.s.Now().Before(u.j.CreatedAt.Add(spread*time.Duration(done+ready)/time.Duration(n))) {
+				ready++
+			}
+			if kind.Recurs.Serial {
+				ready = min(ready, 1)
+			}
+			if ready == 0 {
+				if err := pause(ctx); err != nil {
+					return err
+				}
+				continue
+			}
+			due.Devices = level[:ready]
+			if err := u.beginJobs(ctx, kind, due); err != nil {
+				return err
+			}
+			level, done = level[ready:], done+ready
+			if kind.Recurs.Serial {
+				if err := u.until(ctx, 0); err != nil {
+					return err
+				}
+			}
+		}
+		// Who hangs on others comes after those.
+		if err := u.until(ctx, 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func spreadSaid(seconds int) string {
+	if seconds == 0 {
+		return ""
+	}
+	return ", spread over " + core.Span(time.Duration(seconds)*time.Second)
+}
+
+// beginJobs queues the jobs of a deed, and notes whose they are.
+func (u *runOf) beginJobs(ctx context.Context, kind job.Kind, due job.Due) error {
+	jobs, err := kind.Recurs.Begin(ctx, due)
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for _, j := range jobs {
+		ids = append(ids, j.ID)
+	}
+	return u.s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetPartOf(ctx, ids, u.j.ID) })
+}
+
+// until waits until so many of the run's jobs are left.
+func (u *runOf) until(ctx context.Context, left int) error {
+	for {
+		counts, err := u.s.Store.As(job.Service).PartCounts(ctx, u.j.ID)
+		if err != nil {
+			return err
+		}
+		open := 0
+		for _, c := range counts {
+			if c.State != core.Ended {
+				open += c.N
+			}
+		}
+		if open <= left {
+			return nil
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+// pause waits a moment for others to get on.
+func pause(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(150 * time.Millisecond):
+		return nil
+	}
+}
+
+// end ends a run with what came of its jobs.
+func (u *runOf) end(trouble string) {
+	q := u.s.Store.As(job.Service)
+	outcome := core.Done
+	said := []string{}
+	counts, err := q.PartCounts(context.Background(), u.j.ID)
+	if err != nil {
+		said = append(said, "what came of it cannot be read: "+err.Error())
+	}
+	good := []string{core.Done, core.Equal}
+	kinds := map[string][]string{}
+	var order []string
+	for _, c := range counts {
+		if _, known := kinds[c.Kind]; !known {
+			order = append(order, c.Kind)
+		}
+		word := c.Outcome
+		if c.State != core.Ended {
+			word = "under way"
+		} else if !slices.Contains(good, c.Outcome) {
+			outcome = core.Failed
+		}
+		kinds[c.Kind] = append(kinds[c.Kind], fmt.Sprintf("%d %s", c.N, word))
+	}
+	for _, k := range order {
+		said = append(said, k+": "+strings.Join(kinds[k], ", "))
+	}
+	if u.req.Missed > 0 {
+		said = append(said, "made up for "+core.Count(u.req.Missed, "missed time", "missed times"))
+	}
+	if trouble != "" {
+		said = append([]string{trouble}, said...)
+		outcome = core.Failed
+		if strings.HasPrefix(trouble, "cancelled") {
+			outcome = core.Cancelled
+		}
+	}
+	u.s.End(u.j, u.l, outcome, strings.Join(said, "; "), u.res)
+}
+
+func times(n int) string {
+	if n >= mostMissed {
+		return fmt.Sprintf("%d times or more", n)
+	}
+	return core.Count(n, "time", "times")
+}
+
+// inLevels puts devices in the order of their dependence: first those that hang on
+// nobody else among them, then those that hang on these, and so on. Who is spoken for by
+// another of them is left out: that one's visit brings it along.
+func inLevels(devices []core.Device) (levels [][]core.Device) {
+	among := map[string]core.Device{}
+	for _, d := range devices {
+		among[d.ID] = d
+	}
+	depth := func(d core.Device) (n int) {
+		for seen := 0; seen < len(among); seen++ { // a ring of parents ends, too
+			up, ok := among[d.ParentID]
+			if !ok {
+				return n
+			}
+			d, n = up, n+1
+		}
+		return n
+	}
+	for _, d := range devices {
+		if _, up := among[d.ParentID]; up && d.Member != "" {
+			continue
+		}
+		n := depth(d)
+		for len(levels) <= n {
+			levels = append(levels, nil)
+		}
+		levels[n] = append(levels[n], d)
+	}
+	for i := range levels {
+		slices.SortFunc(levels[i], func(a, b core.Device) int { return strings.Compare(a.Name, b.Name) })
+	}
+	return levels
+}
+
+// viewRun is how a run stands.
+func viewRun(ctx context.Context, q *store.Q, _ core.Actor, j core.Job) (any, error) {
+	var res RunResult
+	if err := q.OpenResult(j, &res); err != nil {
+		return nil, err
+	}
+	out := &client.ScheduledRun{Schedule: j.Device, Due: res.Due, Zone: res.Zone, Missed: res.Missed, Devices: res.Devices, Parts: []client.RunPart{}}
+	counts, err := q.PartCounts(ctx, j.ID)
+	for _, c := range counts {
+		out.Parts = append(out.Parts, client.RunPart{Kind: c.Kind, State: c.State, Outcome: c.Outcome, Count: c.N})
+	}
+	return out, err
+}
