@@ -419,6 +419,8 @@ type JobKind struct {
 	Role   string     `json:"role" enum:"roles" column:"3 takes"`        // the least that asking for one takes
 	Visits bool       `json:"visits"`                                    // it talks to a device by itself
 	Asked  bool       `json:"asked" column:"5 by its name"`              // it can be asked for by its name alone
+	Recurs bool       `json:"recurs"`                                    // a schedule can have it done
+	Takes  []string   `json:"takes"`                                     // what goes with it then; what has an exclamation mark has to
 	Awaits []JobAwait `json:"awaits" column:"4 waits for (answered by)"` // what it can wait for
 }
 

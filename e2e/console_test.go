@@ -300,6 +300,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/jobs", "13 lines to send"},
 		{"/jobs/" + jobs.Items[0].ID, "check that the device has power"},
 		{"/snapshots", "No snapshots yet"},
+		{"/schedules", "sunday-proof"},
 		{"/bootstrap-sheet?ref=dunvarrow-r1", "lines to type at the console"},
 		{"/bootstrap-sheet?ref=workshop-g1", "SHA-256"},
 		{planned, "It is planned, and begins by itself"},
@@ -346,7 +347,7 @@ func TestConsolePagesFit(t *testing.T) {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}
-	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Compare|Snapshots|Jobs|Settings|") {
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Compare|Snapshots|Schedules|Jobs|Settings|") {
 		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.

@@ -70,6 +70,38 @@ func TestConsoleFirstRun(t *testing.T) {
 	if d := must(w.admin.Device(ctx(t), places[0].Name))(t); d.LastProven == nil {
 		t.Error("it is not proven")
 	}
+	// And from then on by itself.
+	b.click("Schedules")
+	b.click("Pull everything every night")
+	b.see("2 devices now, due next")
+	b.click("Keep it")
+	b.see("pull, then drift")
+	if x := must(w.admin.Schedule(ctx(t), "nightly"))(t); x.Rule != "daily 02:00" || len(x.Deeds) != 2 || x.Zone == "" || x.ChangedBy != "admin" {
+		t.Errorf("kept as %+v", x)
+	}
+	b.click("Add a schedule")
+	b.fill(`input[name=schedule-name]`, "often")
+	b.choose(`select[name=schedule-form]`, "every")
+	b.fill(`input[name=schedule-span]`, "often")
+	b.allows("400")
+	b.see("no length of time")
+	b.fill(`input[name=schedule-span]`, "2h")
+	b.see("nightly does pull of 2 of these devices too")
+	b.click("Keep it")
+	b.see("every 2h")
+	b.do(chromedp.Click(`[aria-label="What to do with often"]`))
+	b.click("Do it now")
+	b.see("scheduled run of often")
+	b.see("pull: 2 done")
+	b.see("2 × pull")
+	b.open("/schedules")
+	b.do(chromedp.Click(`[aria-label="What to do with often"]`))
+	b.click("Pause")
+	b.see("paused")
+	b.do(chromedp.Click(`[aria-label="What to do with often"]`))
+	b.click("Forget it")
+	b.do(chromedp.Click(`[role=dialog] button.button-main`))
+	eventually(t, "it is forgotten", func() bool { return len(must(w.admin.Schedules(ctx(t)))(t)) == 1 })
 	b.open("/")
 	b.see("2 devices")
 	if strings.Contains(b.text(), "Four steps") {

@@ -323,7 +323,10 @@ func (s *Server) ask(c *gin.Context) {
 
 func (s *Server) jobKinds(c *gin.Context) {
 	list(c, s.kinds(), nil, func(k job.Kind) string { return k.Name }, func(k job.Kind) client.JobKind {
-		out := client.JobKind{Name: k.Name, Does: k.Does, Role: k.Role, Visits: k.Visits, Asked: k.Asks != nil, Awaits: []client.JobAwait{}}
+		out := client.JobKind{Name: k.Name, Does: k.Does, Role: k.Role, Visits: k.Visits, Asked: k.Asks != nil, Recurs: k.Recurs != nil, Takes: []string{}, Awaits: []client.JobAwait{}}
+		if k.Recurs != nil {
+			out.Takes = append(out.Takes, k.Recurs.Takes...)
+		}
 		for _, w := range k.Awaits {
 			a := client.JobAwait{For: w.For, Means: w.Means, Words: []client.JobWord{}}
 			for _, x := range w.Words {

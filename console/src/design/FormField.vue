@@ -20,6 +20,7 @@ const props = defineProps<{
   rows?: number
   min?: number
   max?: number
+  list?: string // the id of what may be chosen from
   autocomplete?: string
   bare?: boolean // the label is said, not shown
 }>()
@@ -31,6 +32,7 @@ const common = computed(() => ({
   id,
   name: props.name,
   required: props.required,
+  list: props.list,
   placeholder: props.placeholder,
   'aria-describedby': described.value,
   'aria-invalid': props.problem ? true : undefined,

@@ -18,9 +18,12 @@ const look = computed(() => {
     case 'running':
     case 'queued':
     case 'waiting':
+    case 'due':
       return { sign: '◌', ink: 'text-violet' }
     case 'never pulled':
     case 'cancelled':
+    case 'left out':
+    case 'paused':
       return { sign: '○', ink: 'text-faded' }
   }
   return { sign: '▲', ink: 'text-alarm' }

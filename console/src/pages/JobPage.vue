@@ -13,6 +13,7 @@ import JobLog from '../jobs/JobLog.vue'
 import PlanPanel from '../jobs/PlanPanel.vue'
 import PushProgress from '../jobs/PushProgress.vue'
 import RestorePanel from '../jobs/RestorePanel.vue'
+import RunPanel from '../jobs/RunPanel.vue'
 import ResultFacts from '../jobs/ResultFacts.vue'
 import TestPanel from '../jobs/TestPanel.vue'
 import WaitBar from '../jobs/WaitBar.vue'
@@ -29,7 +30,7 @@ const { trouble: failed, attempt } = useAttempt()
 const over = computed(() => job.value?.state === 'ended')
 const waits = computed(() => job.value?.awaits && !job.value.decision)
 const cancel = () => attempt(() => post('/jobs/' + encodeURIComponent(props.id) + '/cancel'))
-const titles: Record<string, string> = { planned: 'planned push' }
+const titles: Record<string, string> = { planned: 'planned push', scheduled: 'scheduled run' }
 const proof = computed(() => {
   const p = job.value?.push
   return over.value && p?.before && p.after && p.before !== p.after ? { from: p.before, to: p.after } : undefined
@@ -66,6 +67,7 @@ const proof = computed(() => {
       <h2 class="mb-1">The rules as drafted</h2>
       <pre class="card mono overflow-x-auto p-3" tabindex="0">{{ job.learned.draft }}</pre>
     </section>
+    <RunPanel v-if="job.scheduled" :job="job" />
     <RestorePanel v-if="job.restore_preview || job.restore" :key="job.id" :job="job" :may="operator" />
     <section v-if="job.push?.remaining?.length">
       <h2 class="mb-1">Lines that differ</h2>

@@ -3,6 +3,7 @@ export const places = [
   { to: '/', label: 'Fleet', key: 'f' },
   { to: '/compare', label: 'Compare', key: 'c' },
   { to: '/snapshots', label: 'Snapshots', key: 's' },
+  { to: '/schedules', label: 'Schedules', key: 'd' },
   { to: '/jobs', label: 'Jobs', key: 'j' },
   { to: '/settings', label: 'Settings', key: 'e' },
 ]
