@@ -793,6 +793,7 @@ type AgendaItem struct {
 	Does     string    `json:"does" column:"3 does"`
 	Devices  int       `json:"devices" column:"4 devices"`
 	SpreadS  int       `json:"spread_s"`               // over how many seconds they are spread
+	NotWell  int       `json:"not_well"`               // how many of its jobs did not end well
 	Future   bool      `json:"future"`                 // it is not yet due
 	Job      string    `json:"job,omitempty"`          // that did it
 	State    string    `json:"state" column:"5 state"` // due, left out, or of its job: its outcome, or how it stands

@@ -121,7 +121,6 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.fill(`input[name=which]`, "baseline")
 	b.click("See what it takes")
 	b.see("to go ahead") // the rows are there by then, and the name of what is sent
-	b.shot("console-restore")
 	b.send(js[string](b, `document.querySelector('[aria-label="Send it"] b').textContent`))
 	b.see("to be confirmed; by themselves they go back")
 	b.click("Keep all")
@@ -270,6 +269,7 @@ func TestConsolePagesFit(t *testing.T) {
 	b.see("(as-built) back on port-asterly-r1")
 	b.see("lines to send")
 	preview := b.at()
+	ran := w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{Note: "to see it"}, "nightly now"))(t).ID)
 	planned := "/jobs/" + w.planned(w.admin, "innisquill-r1@baseline", time.Hour, time.Hour).ID
 	for _, p := range []struct{ path, shows string }{
 		{"/", "port-asterly-r1"},
@@ -297,10 +297,11 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},
-		{"/jobs", "13 lines to send"},
+		{"/jobs", "scheduled"},
 		{"/jobs/" + jobs.Items[0].ID, "check that the device has power"},
 		{"/snapshots", "No snapshots yet"},
 		{"/schedules", "sunday-proof"},
+		{"/jobs/" + ran.ID, "scheduled run of nightly"},
 		{"/bootstrap-sheet?ref=dunvarrow-r1", "lines to type at the console"},
 		{"/bootstrap-sheet?ref=workshop-g1", "SHA-256"},
 		{planned, "It is planned, and begins by itself"},
@@ -321,6 +322,9 @@ func TestConsolePagesFit(t *testing.T) {
 			}
 		}
 		b.size(1280, 800, "light")
+		if p.path == "/schedules" {
+			b.shot("console-schedules")
+		}
 		for _, x := range b.walked() {
 			t.Errorf("%s by keyboard: %s", p.path, x)
 		}

@@ -10,7 +10,7 @@ import (
 )
 
 // blocks are the lines of a guide's fenced blocks.
-func blocks(t *testing.T, file string) (lines []string) {
+func blocks(t testing.TB, file string) (lines []string) {
 	t.Helper()
 	raw, err := os.ReadFile("../docs/" + file)
 	if err != nil {
@@ -34,8 +34,15 @@ func TestNamingGuide(t *testing.T) {
 		must(w.admin.EditDevice(ctx(t), p.Name, client.NewDevice{Site: &site}))(t)
 		w.pull(p.Name)
 	}
+	w.guide("naming.md", 12)
+}
+
+// guide runs every command of a guide's blocks; none is refused. There are so many at
+// least.
+func (w *world) guide(file string, least int) {
+	w.t.Helper()
 	n := 0
-	for _, l := range blocks(t, "naming.md") {
+	for _, l := range blocks(w.t, file) {
 		if !strings.HasPrefix(l, "magpie ") {
 			continue
 		}
@@ -49,11 +56,26 @@ func TestNamingGuide(t *testing.T) {
 			}
 		}
 		if out, said, status := w.cli(args...); status != 0 || out+said == "" {
-			t.Errorf("%s: status %d\n%s%s", l, status, out, said)
+			w.t.Errorf("%s: status %d\n%s%s", l, status, out, said)
 		}
 	}
-	if n < 12 {
-		t.Errorf("only %d commands were found", n)
+	if n < least {
+		w.t.Errorf("only %d commands were found in %s", n, file)
+	}
+}
+
+// TestRoutineGuide: every command of the guide to schedules does what it says there.
+func TestRoutineGuide(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	for _, p := range w.fleet.places {
+		w.pull(p.Name)
+	}
+	w.guide("routine.md", 9)
+	for name, rule := range map[string]string{"month-end": "monthly last 23:00", "proof": "weekly sun 04:00"} {
+		if x := must(w.admin.Schedule(ctx(t), name))(t); x.Rule != rule || x.Zone != "UTC" {
+			t.Errorf("%+v", x)
+		}
 	}
 }
 

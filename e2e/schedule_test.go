@@ -57,7 +57,10 @@ func TestScheduleIsDone(t *testing.T) {
 	eventually(t, "it is due, and its pulls are under way", func() bool { r := w.runs("now"); return len(r) == 1 && r[0].Job != "" })
 	w.kill()
 	w.serve()
-	eventually(t, "it is done", func() bool { r := w.runs("now"); return len(r) == 1 && r[0].State != "running" && r[0].State != "queued" })
+	eventually(t, "it is done", func() bool {
+		r := w.runs("now")
+		return len(r) == 1 && r[0].State != "running" && r[0].State != "queued"
+	})
 	run := w.runs("now")[0]
 	if run.State != "failed" || !strings.Contains(run.Summary, "pull: 2 done, 1 failed") || !strings.Contains(run.Summary, "drift: 1 done") || !strings.Contains(run.Summary, "snapshot: 1 done") {
 		t.Errorf("it ended %s: %s", run.State, run.Summary)

@@ -231,11 +231,7 @@ func (u *runOf) end(trouble string) {
 	}
 	good := []string{core.Done, core.Equal}
 	kinds := map[string][]string{}
-	var order []string
 	for _, c := range counts {
-		if _, known := kinds[c.Kind]; !known {
-			order = append(order, c.Kind)
-		}
 		word := c.Outcome
 		if c.State != core.Ended {
 			word = "under way"
@@ -244,8 +240,14 @@ func (u *runOf) end(trouble string) {
 		}
 		kinds[c.Kind] = append(kinds[c.Kind], fmt.Sprintf("%d %s", c.N, word))
 	}
-	for _, k := range order {
-		said = append(said, k+": "+strings.Join(kinds[k], ", "))
+	for _, d := range u.req.Plan.Deeds {
+		if of := kinds[d.Kind]; len(of) > 0 {
+			said = append(said, d.Kind+": "+strings.Join(of, ", "))
+			delete(kinds, d.Kind)
+		}
+	}
+	if outcome == core.Failed {
+		said = append(said, u.notWell(q))
 	}
 	if u.req.Missed > 0 {
 		said = append(said, "made up for "+core.Count(u.req.Missed, "missed time", "missed times"))
@@ -258,6 +260,26 @@ func (u *runOf) end(trouble string) {
 		}
 	}
 	u.s.End(u.j, u.l, outcome, strings.Join(said, "; "), u.res)
+}
+
+// named is how many of the jobs that did not end well are named at the end of a run.
+const named = 3
+
+// notWell names the first of the jobs that did not end well, and why.
+func (u *runOf) notWell(q *store.Q) string {
+	bad, err := q.NotWell(context.Background(), u.j.ID, named+1)
+	if err != nil {
+		return err.Error()
+	}
+	var said []string
+	for i, j := range bad {
+		if i == named {
+			said = append(said, "and others")
+			break
+		}
+		said = append(said, strings.TrimSuffix(j.Device+": "+j.Summary, "."))
+	}
+	return strings.Join(said, "; ")
 }
 
 func times(n int) string {

@@ -21,6 +21,7 @@ type Item struct {
 	Does     string
 	Devices  int
 	SpreadS  int
+	NotWell  int
 	Future   bool
 	Job      string
 	State    string
@@ -228,9 +229,19 @@ func (s *Service) Agenda(ctx context.Context, from, until time.Time) (out []Item
 		}
 	}
 	runs, err := q.Runs(ctx, from, until, mostItems)
+	if err != nil {
+		return nil, err
+	}
+	var jobs []string
+	for _, r := range runs {
+		if r.JobID != "" {
+			jobs = append(jobs, r.JobID)
+		}
+	}
+	bad, err := q.NotWellCounts(ctx, jobs)
 	for _, r := range runs {
 		i := itemOf(r, plans[r.ScheduleID], byID[r.ScheduleID])
-		i.Devices = counts[r.ScheduleID]
+		i.Devices, i.NotWell = counts[r.ScheduleID], bad[r.JobID]
 		out = append(out, i)
 	}
 	slices.SortStableFunc(out, func(a, b Item) int { return a.At.Compare(b.At) })

@@ -232,6 +232,7 @@ func (n *Instance) demoSchedules(ctx context.Context, devices map[string]core.De
 	}
 	all := []routine.Wanted{
 		{Name: "nightly", Rule: "daily 02:00", Spread: "30m", Deeds: []routine.Deed{{Kind: "pull"}, {Kind: "drift"}}, Selector: "all", Note: "what runs everywhere, and what has drifted"},
+		{Name: "control-room", Rule: "every 4h", Deeds: []routine.Deed{{Kind: "pull"}}, Selector: "site=control", Note: "the heart of it more often"},
 		{Name: "month-end", Rule: "monthly last 23:00", Deeds: []routine.Deed{{Kind: "snapshot"}}, Selector: "all"},
 	}
 	if _, ok := devices["port-asterly-sw1"]; ok {

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
+
+	"magpie/internal/core"
 )
 
 // Schedule is what is done by itself, time after time.
@@ -152,4 +155,40 @@ type PartCount struct {
 // PartCounts counts the jobs that one began.
 func (q *Q) PartCounts(ctx context.Context, job string) ([]PartCount, error) {
 	return list[PartCount](ctx, q.ext, `SELECT kind, state, outcome, COUNT(*) AS n FROM jobs WHERE part_of = ? GROUP BY kind, state, outcome ORDER BY kind, state, outcome`, job)
+}
+
+// wellEnded are the outcomes of jobs that came out as they should.
+var wellEnded = []string{core.Done, core.Equal}
+
+// NotWell lists jobs that one began and that did not end well: at most n.
+func (q *Q) NotWell(ctx context.Context, job string, n int) ([]core.Job, error) {
+	query, args, err := in(jobColumns+`WHERE part_of = ? AND state = 'ended' AND outcome NOT IN (?) ORDER BY id LIMIT ?`, job, wellEnded, n)
+	if err != nil {
+		return nil, err
+	}
+	return list[core.Job](ctx, q.ext, query, args...)
+}
+
+// NotWellCounts counts, for each of some jobs, those that it began and that did not end
+// well.
+func (q *Q) NotWellCounts(ctx context.Context, jobs []string) (map[string]int, error) {
+	type row struct {
+		PartOf string `db:"part_of"`
+		N      int    `db:"n"`
+	}
+	out := map[string]int{}
+	for part := range slices.Chunk(jobs, 500) {
+		query, args, err := in(`SELECT part_of, COUNT(*) AS n FROM jobs WHERE part_of IN (?) AND state = 'ended' AND outcome NOT IN (?) GROUP BY part_of`, part, wellEnded)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := list[row](ctx, q.ext, query, args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[r.PartOf] = r.N
+		}
+	}
+	return out, nil
 }

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useMediaQuery } from '@vueuse/core'
 import { computed } from 'vue'
 import { now, zone } from '../composables/time'
 import { HOUR, tide, type Item } from './tide'
@@ -9,10 +10,11 @@ const props = defineProps<{ items: Item[]; from: number }>()
 const hours = computed(() => tide(props.items, props.from))
 const total = (h: (typeof hours.value)[number]) => h.done + h.bad + h.due
 const most = computed(() => Math.max(1, ...hours.value.map(total)))
-const W = 40
+const phone = useMediaQuery('(max-width: 639px)')
+const W = computed(() => (phone.value ? 15 : 40))
 const H = 110
 const y = (n: number) => (n / most.value) * H
-const line = computed(() => ((now.value - props.from) / HOUR) * W)
+const line = computed(() => ((now.value - props.from) / HOUR) * W.value)
 const round = (n: number) => Math.round(n * 10) / 10
 const said = (h: (typeof hours.value)[number]) =>
   [
@@ -46,12 +48,19 @@ const label = computed(
         <title>{{ said(h) }}</title>
         <rect :x="i * W" y="0" :width="W" :height="H + 16" fill="transparent" />
         <line v-if="i % 6 === 0" :x1="i * W" :x2="i * W" y1="8" :y2="H + 16" class="stroke-rule" />
-        <rect v-if="h.done" :x="i * W + 3" :width="W - 6" :y="H + 16 - y(h.done)" :height="y(h.done)" class="fill-teal" />
-        <rect v-if="h.bad" :x="i * W + 3" :width="W - 6" :y="H + 16 - y(h.done + h.bad)" :height="y(h.bad)" class="fill-gone-ink" />
+        <rect v-if="h.done" :x="i * W + W / 12" :width="(W * 5) / 6" :y="H + 16 - y(h.done)" :height="y(h.done)" class="fill-teal" />
+        <rect
+          v-if="h.bad"
+          :x="i * W + W / 12"
+          :width="(W * 5) / 6"
+          :y="H + 16 - y(h.done + h.bad)"
+          :height="y(h.bad)"
+          class="fill-gone-ink"
+        />
         <rect
           v-if="h.due"
-          :x="i * W + 3"
-          :width="W - 6"
+          :x="i * W + W / 12"
+          :width="(W * 5) / 6"
           :y="H + 16 - y(total(h))"
           :height="y(h.due)"
           fill="url(#to-come)"
@@ -61,7 +70,9 @@ const label = computed(
           {{ Math.max(1, Math.round(total(h))) }}
         </text>
         <text v-else-if="h.left" :x="i * W + W / 2" :y="H + 11" text-anchor="middle" class="fill-faded text-[13px]">○</text>
-        <text v-if="i % 3 === 0" :x="i * W + 3" :y="H + 30" class="fill-faded text-[11px]">{{ String(i).padStart(2, '0') }}:00</text>
+        <text v-if="i % (phone ? 6 : 3) === 0" :x="i * W + 3" :y="H + 30" class="fill-faded text-[11px]">
+          {{ String(i).padStart(2, '0') }}:00
+        </text>
       </g>
       <line x1="0" :x2="24 * W" :y1="H + 16" :y2="H + 16" class="stroke-faded" />
       <g v-if="line > 0 && line < 24 * W">

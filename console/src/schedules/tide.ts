@@ -12,8 +12,6 @@ export interface Hour {
   left: number // times that nothing is done
 }
 
-const good = ['done', 'equal']
-
 // tide lays a day's items out by hours; one that is spread is shared out among those that it
 // is spread over.
 export function tide(items: Item[], from: number, hours = 24): Hour[] {
@@ -26,10 +24,14 @@ export function tide(items: Item[], from: number, hours = 24): Hour[] {
       if (within <= 0) continue
       if (i.state === 'left out') h.left++
       else {
-        const n = (Math.max(1, i.devices) * within) / (end - begin)
+        const part = within / (end - begin)
+        const n = Math.max(1, i.devices) * part
+        const bad = Math.min(n, i.not_well * part)
         if (i.future || i.state === 'due') h.due += n
-        else if (good.includes(i.state) || ['running', 'queued', 'waiting'].includes(i.state)) h.done += n
-        else h.bad += n
+        else {
+          h.done += n - bad
+          h.bad += bad
+        }
       }
     }
   }
