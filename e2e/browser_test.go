@@ -307,7 +307,7 @@ func (b *browser) walked() (wrong []string) {
   if ((style.outlineStyle === 'none' || parseFloat(style.outlineWidth) === 0) && style.boxShadow === 'none') return name + ': nothing shows that it has focus'
   const x = Math.min(Math.max(box.left + box.width / 2, 0), innerWidth - 1), ys = [box.top + 2, box.top + box.height / 2, box.bottom - 2]
   const seen = ys.some(y => { const at = document.elementFromPoint(x, y); return at && (e.contains(at) || at.contains(e)) })
-  const drawn = e.closest('figure, svg, [aria-label^="Tenure"]') // to scale, so that marks may lie on each other
+  const drawn = e.closest('figure, svg, [aria-label="What happened besides"]') // to scale, so that marks may lie on each other
   if (!seen && !drawn) return name + ': has focus and lies under something, or out of sight: ' + Math.round(box.top) + ' to ' + Math.round(box.bottom)
   // What is drawn to scale is as small as it is; a list or keys reach the same.
   const hit = e.labels?.[0]?.getBoundingClientRect() ?? box // a click on a label is one on what it names
