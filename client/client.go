@@ -346,12 +346,20 @@ func (c *Client) Push(ctx context.Context, p NewPush, key string) (Job, error) {
 type JobFilter struct {
 	State, Kind, Device, Cursor string
 	PartOf                      string // the job that began them
+	Outcome, Actor              string
+	Since, Until                string // times
+	Selector                    []string
 	Limit                       int
 }
 
 // Jobs lists jobs, newest first.
 func (c *Client) Jobs(ctx context.Context, f JobFilter) (Page[Job], error) {
-	return call[Page[Job]](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "part_of", f.PartOf, "cursor", f.Cursor, "limit", positive(f.Limit)), nil)
+	return call[Page[Job]](c, ctx, "GET", "/jobs", q("state", f.State, "kind", f.Kind, "device", f.Device, "part_of", f.PartOf, "outcome", f.Outcome, "actor", f.Actor, "since", f.Since, "until", f.Until, "selector", strings.Join(f.Selector, " "), "cursor", f.Cursor, "limit", positive(f.Limit)), nil)
+}
+
+// Repeat asks for a job like an earlier one.
+func (c *Client) Repeat(ctx context.Context, id string, n NewRun, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/jobs/"+url.PathEscape(id)+"/repeat", nil, n, "Idempotency-Key", key)
 }
 
 // JobKinds lists the kinds of jobs that the service knows.

@@ -408,20 +408,22 @@ type Job struct {
 	RestorePreview *RestorePreview `json:"restore_preview,omitempty"`
 	Restore        *Restore        `json:"restore,omitempty"`
 	Scheduled      *ScheduledRun   `json:"scheduled,omitempty"` // of what a schedule had done
+	UsualMS        int64           `json:"usual_ms,omitempty"`  // how long one like it usually takes, in milliseconds; of one that goes on
 
 	Result any `json:"result,omitempty"` // what it has led to, of kinds that have no field of their own
 }
 
 // JobKind is a kind of job that the service knows.
 type JobKind struct {
-	Name   string     `json:"name" column:"1 kind"`
-	Does   string     `json:"does" column:"2 what it does"`
-	Role   string     `json:"role" enum:"roles" column:"3 takes"`        // the least that asking for one takes
-	Visits bool       `json:"visits"`                                    // it talks to a device by itself
-	Asked  bool       `json:"asked" column:"5 by its name"`              // it can be asked for by its name alone
-	Recurs bool       `json:"recurs"`                                    // a schedule can have it done
-	Takes  []string   `json:"takes"`                                     // what goes with it then; what has an exclamation mark has to
-	Awaits []JobAwait `json:"awaits" column:"4 waits for (answered by)"` // what it can wait for
+	Name    string     `json:"name" column:"1 kind"`
+	Does    string     `json:"does" column:"2 what it does"`
+	Role    string     `json:"role" enum:"roles" column:"3 takes"`        // the least that asking for one takes
+	Visits  bool       `json:"visits"`                                    // it talks to a device by itself
+	Asked   bool       `json:"asked" column:"5 by its name"`              // it can be asked for by its name alone
+	Recurs  bool       `json:"recurs"`                                    // a schedule can have it done
+	Repeats bool       `json:"repeats"`                                   // one like an earlier one can be asked for
+	Takes   []string   `json:"takes"`                                     // what goes with it then; what has an exclamation mark has to
+	Awaits  []JobAwait `json:"awaits" column:"4 waits for (answered by)"` // what it can wait for
 }
 
 // JobAwait is one thing that a job can wait for.
@@ -1006,6 +1008,17 @@ type Status struct {
 	Contents int64    `json:"contents"`
 	Bytes    int64    `json:"contents_bytes"`
 	Attend   []Device `json:"attend"` // devices that need a look, worst first
+	Alike    []Alike  `json:"alike"`  // those that cannot be pulled, by what keeps them from it and where: more than one each
+}
+
+// Alike are devices of one site that have the same trouble.
+type Alike struct {
+	State      string     `json:"state" enum:"device states"`
+	Site       string     `json:"site,omitempty"`
+	Says       string     `json:"says"` // the trouble, without what differs
+	Devices    []string   `json:"devices"`
+	LastPulled *time.Time `json:"last_pulled,omitempty"` // the newest pull of any of them
+	LastTried  *time.Time `json:"last_tried,omitempty"`
 }
 
 // Way is a transport that a dialect speaks.

@@ -14,11 +14,11 @@ import (
 	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
 )
 
 // browser is one tab of a browser of its own. Whatever its pages complain of,
@@ -293,13 +293,16 @@ func (b *browser) walked() (wrong []string) {
   document.activeElement?.blur(); window.scrollTo(0, 0); window.getSelection().removeAllRanges()
   const found = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex]')].filter(e => e.tabIndex >= 0 && !e.disabled &&
     e.checkVisibility({visibilityProperty: true}) && !(e.type === 'radio' && !e.checked) && !e.closest('[inert]'))
-  found.forEach(e => { e.dataset.awaited = e.innerText?.trim().split('\n')[0] || e.ariaLabel || e.name || e.tagName })
-  return found.length
+  // Of a long list its first rows stand for all.
+  const few = found.slice(0, 60)
+  few.forEach(e => { e.dataset.awaited = e.innerText?.trim().split('\n')[0] || e.ariaLabel || e.name || e.tagName })
+  return few.length
 })()`)
-	for range total + 15 {
-		b.key(kb.Tab)
+	for range total + 10 {
+		b.do(call(input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: "rawKeyDown", Key: "Tab", Code: "Tab", WindowsVirtualKeyCode: 9}))
 		fault := js[string](b, `(() => {
   const e = document.activeElement
+  e?.scrollIntoViewIfNeeded(false) // a list that is still being drawn may have moved it
   if (!e || e === document.body || !('awaited' in e.dataset)) return ''
   const name = e.tagName + ' ' + e.dataset.awaited
   delete e.dataset.awaited

@@ -155,3 +155,66 @@ func statusOf(err error) int {
 	}
 	return 0
 }
+
+// TestJobsAsPeopleNeedThem: jobs are found by who, what came of them, where and when; one
+// is asked for again; one that sends something is not; many that fail alike are one
+// sentence.
+func TestJobsAsPeopleNeedThem(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	names := []string{}
+	for _, p := range w.fleet.places {
+		names = append(names, p.Name)
+		w.pull(p.Name)
+	}
+	site := "skerrinsay"
+	for _, n := range names[:2] {
+		must(w.admin.EditDevice(ctx(t), n, client.NewDevice{Site: &site}))(t)
+		w.fleet.faults(n, tern.Faults{Down: true})
+	}
+	op := w.addUser("okonkwo", "operator")
+	for _, j := range must(op.Pull(ctx(t), []string{"all"}, "a key"))(t) {
+		w.end(j.ID)
+	}
+	find := func(f client.JobFilter, n int) []client.Job {
+		t.Helper()
+		got := must(w.admin.Jobs(ctx(t), f))(t).Items
+		if len(got) != n {
+			t.Errorf("%+v finds %d jobs, not %d", f, len(got), n)
+		}
+		return got
+	}
+	find(client.JobFilter{Actor: "okonkwo"}, 3)
+	failed := find(client.JobFilter{Actor: "okonkwo", Outcome: "failed"}, 2)
+	find(client.JobFilter{Outcome: "failed", Selector: []string{"site=" + site}}, 2)
+	find(client.JobFilter{Outcome: "done", Selector: []string{"site=" + site}}, 2)
+	find(client.JobFilter{Since: time.Now().Add(time.Hour).UTC().Format(time.RFC3339)}, 0)
+	find(client.JobFilter{Until: time.Now().Add(time.Hour).UTC().Format(time.RFC3339), Kind: "pull"}, 6)
+	if _, err := w.admin.Jobs(ctx(t), client.JobFilter{Outcome: "fine"}); statusOf(err) != http.StatusBadRequest {
+		t.Errorf("an outcome that there is not: %v", err)
+	}
+	st := must(w.admin.Status(ctx(t)))(t)
+	if len(st.Alike) != 1 || len(st.Alike[0].Devices) != 2 || st.Alike[0].Site != site || !strings.HasPrefix(st.Alike[0].Says, "no connection to") || st.Alike[0].LastPulled == nil {
+		t.Errorf("%+v", st.Alike)
+	}
+	if out, _, _ := w.cli("status"); !strings.Contains(out, "2 devices at skerrinsay unreachable: no connection to") {
+		t.Errorf("%s", out)
+	}
+	w.fleet.faults(failed[0].Device, tern.Faults{})
+	out, said, status := w.cli("job", "repeat", failed[0].ID, "--note", "the mast is up again")
+	if status != 0 || !strings.Contains(out, "unchanged") {
+		t.Errorf("status %d\n%s%s", status, out, said)
+	}
+	if again := must(w.admin.Jobs(ctx(t), client.JobFilter{Limit: 1}))(t).Items[0]; again.Kind != "pull" || again.Device != failed[0].Device || again.Actor != "admin" || again.Outcome != "done" {
+		t.Errorf("%+v", again)
+	}
+	preview := w.preview(client.NewPreview{Ref: names[2] + "@1"})
+	j := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview", Limit: 1}))(t).Items[0]
+	if _, err := w.admin.Repeat(ctx(t), j.ID, client.NewRun{}, "k"); statusOf(err) != http.StatusConflict {
+		t.Errorf("a preview, %s, is repeated: %v", preview.ID, err)
+	}
+	lookout := w.addUser("lookout", "reader")
+	if _, err := lookout.Repeat(ctx(t), failed[0].ID, client.NewRun{}, "k"); statusOf(err) != http.StatusForbidden {
+		t.Errorf("a reader has a pull repeated: %v", err)
+	}
+}

@@ -49,6 +49,8 @@ func TestSecretsStayHidden(t *testing.T) {
 		return body
 	}
 	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "all-of-it", Selector: []string{"all"}}))(t)
+	must(w.admin.AddSchedule(ctx(t), client.NewSchedule{Name: "nightly", Rule: "daily 02:00", Zone: "UTC", Selector: []string{"all"}, Deeds: []client.Deed{{Kind: "pull"}, {Kind: "drift", With: map[string]string{"live": "yes"}}}}))(t)
+	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "a run"))(t).ID)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
 	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}
@@ -58,11 +60,11 @@ func TestSecretsStayHidden(t *testing.T) {
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
 		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
-		"/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""},
+		"/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""},
 		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,
-		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}}
+		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}}
 	var paths []string
 	for _, o := range w.operations() {
 		if o.write() {

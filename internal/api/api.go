@@ -228,6 +228,8 @@ func problem(err error) *client.Problem {
 		return say(400, "no such window", "")
 	case errors.Is(err, push.ErrSecondPerson):
 		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")
+	case errors.Is(err, job.ErrRepeat):
+		return say(409, "not repeated", "look at it anew, for instance: magpie push REF")
 	case errors.Is(err, job.ErrKind):
 		return say(400, "not asked for", "see which there are: magpie job kinds")
 	case errors.Is(err, job.ErrRole):

@@ -22,7 +22,7 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "Learned", "RestorePreview", "Restore", "Scheduled", "Result")
+var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "Learned", "RestorePreview", "Restore", "Scheduled", "UsualMS", "Result")
 
 func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	out := wiredJob(j)
@@ -321,9 +321,20 @@ func (s *Server) ask(c *gin.Context) {
 	s.answerJob(c, http.StatusAccepted, j, err)
 }
 
+// repeat asks for a job like an earlier one.
+func (s *Server) repeat(c *gin.Context) {
+	var in client.NewRun
+	k, ok := s.asked(c, &in)
+	if !ok || !noted(c, "note", in.Note) {
+		return
+	}
+	j, err := s.Jobs.Repeat(c.Request.Context(), actor(c), jobID(c), in.Note, k)
+	s.answerJob(c, http.StatusAccepted, j, err)
+}
+
 func (s *Server) jobKinds(c *gin.Context) {
 	list(c, s.kinds(), nil, func(k job.Kind) string { return k.Name }, func(k job.Kind) client.JobKind {
-		out := client.JobKind{Name: k.Name, Does: k.Does, Role: k.Role, Visits: k.Visits, Asked: k.Asks != nil, Recurs: k.Recurs != nil, Takes: []string{}, Awaits: []client.JobAwait{}}
+		out := client.JobKind{Name: k.Name, Does: k.Does, Role: k.Role, Visits: k.Visits, Asked: k.Asks != nil, Recurs: k.Recurs != nil, Repeats: k.Repeats, Takes: []string{}, Awaits: []client.JobAwait{}}
 		if k.Recurs != nil {
 			out.Takes = append(out.Takes, k.Recurs.Takes...)
 		}
@@ -346,13 +357,29 @@ func (s *Server) jobs(c *gin.Context) {
 	for _, f := range []struct {
 		what, given string
 		known       []string
-	}{{"state", c.Query("state"), []string{core.Queued, core.Running, core.Waiting, core.Ended}}, {"kind", c.Query("kind"), s.Jobs.KindNames()}} {
+	}{{"state", c.Query("state"), core.JobStates}, {"kind", c.Query("kind"), s.Jobs.KindNames()}, {"outcome", c.Query("outcome"), core.Outcomes}} {
 		if f.given != "" && !slices.Contains(f.known, f.given) {
 			fail(c, wrong(f.what, fmt.Sprintf("%q is no %s of a job; they are %s", f.given, f.what, strings.Join(f.known, ", ")), ref.Meant(f.given, f.known)))
 			return
 		}
 	}
-	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), store.JobFilter{Before: c.Query("cursor"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), PartOf: c.Query("part_of"), Limit: n})
+	f := store.JobFilter{Before: c.Query("cursor"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), PartOf: c.Query("part_of"), Outcome: c.Query("outcome"), Actor: c.Query("actor"), Limit: n}
+	if f.Since, ok = instant(c, "since", f.Since); !ok {
+		return
+	}
+	if f.Until, ok = instant(c, "until", f.Until); !ok {
+		return
+	}
+	if words := c.Query("selector"); words != "" {
+		devs, ok := s.chosen(c, strings.Fields(words))
+		if !ok {
+			return
+		}
+		for _, d := range devs {
+			f.DeviceIDs = append(f.DeviceIDs, d.ID)
+		}
+	}
+	rows, err := s.Jobs.Store.As(actor(c)).Jobs(c.Request.Context(), f)
 	if name := c.Query("device"); err == nil && name != "" && len(rows) == 0 {
 		_, err = s.Jobs.Store.As(actor(c)).Device(c.Request.Context(), name) // a name that is nobody's is told
 	}
@@ -369,6 +396,11 @@ func (s *Server) job(c *gin.Context) {
 	var w client.Job
 	if err == nil {
 		w, err = s.wireJob(actor(c), j)
+	}
+	if err == nil && (j.State == core.Running || j.State == core.Queued) {
+		var usual time.Duration
+		usual, err = q.Usual(ctx, j)
+		w.UsualMS = usual.Milliseconds()
 	}
 	if err == nil && w.Preview == "" { // which preview a push shows, from its first moment on
 		w.Preview, err = q.PreviewOf(ctx, j.ID)

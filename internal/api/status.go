@@ -13,13 +13,14 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/read"
 	"magpie/internal/store"
 )
 
 // gather counts the fleet's states, the jobs, and what is kept.
 func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error) {
 	q := s.Jobs.Store.As(a)
-	st := client.Status{Version: s.Version, Instance: s.Instance, States: map[string]int{}, Order: core.States, Attend: []client.Device{}}
+	st := client.Status{Version: s.Version, Instance: s.Instance, States: map[string]int{}, Order: core.States, Attend: []client.Device{}, Alike: []client.Alike{}}
 	all, err := q.Devices(ctx, ref.All())
 	if err != nil {
 		return st, err
@@ -36,6 +37,11 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 			if d.State == state && state != core.Steady && len(st.Attend) < 50 {
 				st.Attend = append(st.Attend, s.wireDevice(d))
 			}
+		}
+	}
+	for _, g := range read.TroubledAlike(all) {
+		if len(g.Devices) > 1 {
+			st.Alike = append(st.Alike, client.Alike(g))
 		}
 	}
 	counts, err := q.JobCounts(ctx)

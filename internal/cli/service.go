@@ -194,6 +194,9 @@ func (a *app) status() *cli.Command {
 			if len(st.Attend) == 0 {
 				return
 			}
+			for _, g := range st.Alike {
+				a.s.printf("%s\n", a.s.paint(alarm, alike(g)))
+			}
 			a.s.printf("\n")
 			list(a.s, st.Attend, cells[client.Device]{
 				"state":   func(d client.Device) cell { return cell{stateWord(d), stateStyle(d.State)} },
@@ -202,6 +205,18 @@ func (a *app) status() *cli.Command {
 		})
 		return nil
 	})
+}
+
+// alike says in one sentence what many devices have in common.
+func alike(g client.Alike) string {
+	where, since := "", "; none was ever pulled"
+	if g.Site != "" {
+		where = " at " + g.Site
+	}
+	if g.LastPulled != nil {
+		since = fmt.Sprintf("; none was pulled since %s %s", when(*g.LastPulled), zoneName())
+	}
+	return fmt.Sprintf("%s%s %s: %s%s", count(len(g.Devices), "device", "devices"), where, g.State, g.Says, since)
 }
 
 // stateWord is a device's state, with "unsaved" beside a worse one.

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"magpie/client"
+	"magpie/internal/core/ref"
 )
 
 // onceKey makes repeating a request harmless.
@@ -136,6 +137,11 @@ func (a *app) job() *cli.Command {
 			&cli.StringFlag{Name: "state", Usage: "`STATE`: queued, running, waiting, ended"},
 			&cli.StringFlag{Name: "kind", Usage: "`KIND`, as magpie job kinds lists them"},
 			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
+			&cli.StringFlag{Name: "outcome", Usage: "`OUTCOME`, like failed"},
+			&cli.StringFlag{Name: "who", Usage: "who asked for them: a `USER`, or \"schedule nightly\""},
+			&cli.StringFlag{Name: "since", Usage: "asked for at this `TIME` or later, like -7d"},
+			&cli.StringFlag{Name: "until", Usage: "asked for at this `TIME` or before"},
+			&cli.StringSliceFlag{Name: "of", Usage: "a `SELECTOR` of devices, like site=skerrinsay"},
 			&cli.StringFlag{Name: "part-of", Usage: "only those that this `JOB` began"},
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"},
 			&cli.StringFlag{Name: "before", Usage: "only jobs older than this `JOB`"},
@@ -146,6 +152,13 @@ func (a *app) job() *cli.Command {
 		}, 1, 2, a.jobAsk),
 		a.do("show", "JOB", "a job with its log", nil, 1, 1, a.jobShow),
 		a.do("watch", "JOB", "follow a job to its end", nil, 1, 1, a.jobWatch),
+		a.do("repeat", "JOB", "ask for one like it, and follow it", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "`WHY`"}}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			j, err := s.Repeat(ctx, got[0], client.NewRun{Note: c.String("note")}, onceKey())
+			if err != nil {
+				return err
+			}
+			return a.jobWatch(ctx, c, s, []string{j.ID})
+		}),
 		a.do("cancel", "JOB", "ask a job to stop", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			j, err := s.Cancel(ctx, got[0])
 			if err != nil {
@@ -164,7 +177,20 @@ func (a *app) job() *cli.Command {
 }
 
 func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-	page, err := s.Jobs(ctx, client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), PartOf: c.String("part-of"), Cursor: c.String("before"), Limit: c.Int("limit")})
+	f := client.JobFilter{State: c.String("state"), Kind: c.String("kind"), Device: c.String("device"), PartOf: c.String("part-of"), Outcome: c.String("outcome"), Actor: c.String("who"), Selector: c.StringSlice("of"), Cursor: c.String("before"), Limit: c.Int("limit")}
+	for _, x := range []struct {
+		name string
+		into *string
+	}{{"since", &f.Since}, {"until", &f.Until}} {
+		if raw := c.String(x.name); raw != "" {
+			t, err := ref.ParseTime(raw, zone())
+			if err != nil {
+				return fmt.Errorf("--%s: %w", x.name, err)
+			}
+			*x.into = t.UTC().Format(time.RFC3339Nano)
+		}
+	}
+	page, err := s.Jobs(ctx, f)
 	if err != nil {
 		return err
 	}
@@ -197,7 +223,7 @@ func (a *app) jobHead(j client.Job) {
 		took = j.EndedAt.Sub(*j.StartedAt).Round(10 * time.Millisecond).String()
 	}
 	a.s.facts("job", a.s.paint(strong, j.ID), "kind", j.Kind, "device", j.Device, "state", a.s.paint(stateStyle(word), word), "summary", j.Summary,
-		"asked for", fmt.Sprintf("%s %s by %s", when(j.CreatedAt), zoneName(), j.Actor), "took", took, "undoes", j.UndoOf)
+		"asked for", fmt.Sprintf("%s %s by %s", when(j.CreatedAt), zoneName(), j.Actor), "took", took, "usually", usually(j), "undoes", j.UndoOf, "part of", j.PartOf)
 }
 
 func (a *app) jobShow(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
@@ -277,4 +303,12 @@ func (a *app) jobWatch(ctx context.Context, c *cli.Command, s *client.Client, go
 		return errDiffers
 	}
 	return nil
+}
+
+// usually says how long a job that goes on usually takes.
+func usually(j client.Job) string {
+	if j.UsualMS == 0 {
+		return ""
+	}
+	return "takes " + (time.Duration(j.UsualMS) * time.Millisecond).Round(10*time.Millisecond).String()
 }

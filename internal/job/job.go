@@ -104,6 +104,10 @@ type Kind struct {
 	// comes with that, as JSON. nil: it is asked for in a way of its own.
 	Asks func(ctx context.Context, actor core.Actor, j core.Job, with []byte) (wants any, err error)
 
+	// Repeats tells whether one like an earlier one can be asked for: it looks at things
+	// anew, and sends nothing that a person has to have looked at.
+	Repeats bool
+
 	// Recurs is how it is begun by a schedule, time after time. nil: it makes no sense by
 	// itself.
 	Recurs *Recurs

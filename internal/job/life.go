@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -58,6 +59,44 @@ func (r *Runtime) Ask(ctx context.Context, actor core.Actor, kind string, device
 		return j, err
 	}
 	return r.Queue(ctx, actor, kind, store.NewJob{Job: j, Wants: wants, Key: key}, "by its name")
+}
+
+// ErrRepeat is returned for a job of which no other like it can be asked for.
+var ErrRepeat = errors.New("it cannot be repeated as it is")
+
+// Repeat queues a job like an earlier one.
+func (r *Runtime) Repeat(ctx context.Context, actor core.Actor, id, note string, key store.Key) (core.Job, error) {
+	q := r.Store.As(actor)
+	old, err := q.Job(ctx, id)
+	if err != nil {
+		return old, err
+	}
+	k, ok := r.kinds[old.Kind]
+	switch {
+	case !ok || !k.Repeats:
+		return old, fmt.Errorf("%w: a %s is asked for anew, once it was looked at what it would do", ErrRepeat, old.Kind)
+	case !actor.May(k.Role):
+		return old, fmt.Errorf("%w: to ask for a %s one has to be %s", ErrRole, old.Kind, k.Role)
+	}
+	var asked json.RawMessage
+	if err := q.OpenRequest(old, &asked); err != nil {
+		return old, err
+	}
+	j := core.Job{Kind: old.Kind, DeviceID: old.DeviceID, Device: old.Device}
+	if old.DeviceID != "" {
+		d, err := q.DeviceByID(ctx, old.DeviceID) // it may be called otherwise by now, or be gone
+		if err != nil {
+			return old, err
+		}
+		j.Device = d.Name
+	}
+	var wants any = asked
+	if k.Asks != nil { // as a person asks for it
+		if wants, err = k.Asks(ctx, actor, j, asked); err != nil {
+			return old, err
+		}
+	}
+	return r.Queue(ctx, actor, old.Kind, store.NewJob{Job: j, Wants: wants, Key: key}, "like job "+id+core.Because(note))
 }
 
 // End ends a job with its outcome. More may be written in the same transaction,

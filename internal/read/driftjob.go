@@ -33,7 +33,7 @@ func (s *Service) Register() { s.Runtime.Register(Kinds(s)...) }
 
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
-	return []job.Kind{{Name: "drift", Role: core.Operator, Does: "judges devices against their baselines: selector=WORDS, live=yes to look at them now", Tries: 3,
+	return []job.Kind{{Name: "drift", Role: core.Operator, Does: "judges devices against their baselines: selector=WORDS, live=yes to look at them now", Tries: 3, Repeats: true,
 		Asks: func(_ context.Context, _ core.Actor, _ core.Job, with []byte) (any, error) {
 			var req DriftRequest
 			if err := json.Unmarshal(with, &req); err != nil {
@@ -43,7 +43,7 @@ func Kinds(s *Service) []job.Kind {
 				return nil, fmt.Errorf("%w without devices, selector=WORDS: %w", job.ErrKind, err)
 			}
 			if err := liveSound(req.Live); err != nil {
-				return nil, fmt.Errorf("%w: %w", job.ErrKind, err)
+				return nil, fmt.Errorf("%w with %w", job.ErrKind, err)
 			}
 			return req, nil
 		},
@@ -64,7 +64,7 @@ func Kinds(s *Service) []job.Kind {
 
 func liveSound(live string) error {
 	if live != "" && live != "yes" {
-		return fmt.Errorf("a drift is judged with live=yes, or without, and not with live=%s", live)
+		return fmt.Errorf("live=%s: it is yes, or left out", live)
 	}
 	return nil
 }

@@ -245,18 +245,56 @@ type JobFilter struct {
 	Kind   string
 	Device string // name
 	PartOf string // the job that began them
-	Limit  int
+
+	Outcome      string
+	Actor        string
+	Since, Until time.Time // when they were asked for; zero: at any time
+	DeviceIDs    []string  // of these only; nil: of any
+	Limit        int
 }
 
 // Jobs lists jobs, newest first.
 func (q *Q) Jobs(ctx context.Context, f JobFilter) ([]core.Job, error) {
 	query, args := jobColumns+`WHERE TRUE`, []any{}
-	for _, c := range []struct{ column, value string }{{"id < ?", f.Before}, {"state = ?", f.State}, {"kind = ?", f.Kind}, {"device = ?", f.Device}, {"part_of = ?", f.PartOf}} {
+	for _, c := range []struct{ column, value string }{{"id < ?", f.Before}, {"state = ?", f.State}, {"kind = ?", f.Kind}, {"device = ?", f.Device}, {"part_of = ?", f.PartOf}, {"outcome = ?", f.Outcome}, {"actor = ?", f.Actor}} {
 		if c.value != "" {
 			query, args = query+" AND "+c.column, append(args, c.value)
 		}
 	}
-	return list[core.Job](ctx, q.ext, query+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
+	for _, c := range []struct {
+		column string
+		at     time.Time
+	}{{"created_at >= ?", f.Since}, {"created_at <= ?", f.Until}} {
+		if !c.at.IsZero() {
+			query, args = query+" AND "+c.column, append(args, c.at.UTC())
+		}
+	}
+	if f.DeviceIDs != nil {
+		query, args = query+" AND device_id IN (?)", append(args, f.DeviceIDs)
+	}
+	query, args, err := in(query+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...)
+	if err != nil {
+		return nil, err
+	}
+	return list[core.Job](ctx, q.ext, query, args...)
+}
+
+// usualOf is how many past jobs tell how long one takes.
+const usualOf = 9
+
+// Usual is how long a job like this one usually takes: the middle one of the last of its
+// kind, about its device, that came to a good end; 0 where there are none.
+func (q *Q) Usual(ctx context.Context, j core.Job) (time.Duration, error) {
+	rows, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE device_id = ? AND device = ? AND kind = ? AND state = 'ended' AND outcome IN ('done', 'equal') AND started_at IS NOT NULL ORDER BY id DESC LIMIT ?`, j.DeviceID, j.Device, j.Kind, usualOf)
+	if err != nil || len(rows) == 0 {
+		return 0, err
+	}
+	var took []time.Duration
+	for _, r := range rows {
+		took = append(took, r.EndedAt.Sub(*r.StartedAt))
+	}
+	slices.Sort(took)
+	return took[len(took)/2], nil
 }
 
 // TakeJobs makes up to limit queued jobs this instance's and returns them. Jobs of

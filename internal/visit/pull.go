@@ -202,7 +202,7 @@ func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
-	return []job.Kind{{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Yields: true, Tries: 3,
+	return []job.Kind{{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Yields: true, Tries: 3, Repeats: true,
 		Asks: func(context.Context, core.Actor, core.Job, []byte) (any, error) { return PullRequest{core.ByHand}, nil },
 		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }, View: viewPull,
 		Recurs: &job.Recurs{Each: true, Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {

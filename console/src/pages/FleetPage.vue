@@ -11,6 +11,7 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import SideDrawer from '../design/SideDrawer.vue'
 import { useFleet } from '../fleet'
+import AlikeList from '../fleet/AlikeList.vue'
 import BulkBar from '../fleet/BulkBar.vue'
 import FacetList from '../fleet/FacetList.vue'
 import FleetSearch from '../fleet/FleetSearch.vue'
@@ -68,6 +69,7 @@ const early = computed(() => fleet.known && fleet.devices.length < 4 && !fleet.d
           <FacetList v-model="text" :devices="fleet.devices" :order="order" />
         </aside>
         <section class="grid min-w-0 content-start gap-3">
+          <AlikeList v-model="text" :devices="fleet.devices" />
           <ChangeStrip v-if="fleet.known" :chosen="chosen" />
           <FleetTable v-if="order.length" v-model:picked="picked" :devices="listed" :order="order" :by-site="bySite">
             <template #none>

@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { computed, toRef } from 'vue'
-import { post } from '../api/call'
+import { useRouter } from 'vue-router'
+import { post, type Job } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import { useJob } from '../composables/job'
-import { when } from '../composables/time'
+import { span, when } from '../composables/time'
 import AppButton from '../design/AppButton.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import StateMark from '../design/StateMark.vue'
-import { aboutMany } from '../jobs/kinds'
+import { aboutMany, useKinds } from '../jobs/kinds'
 import JobEnd from '../jobs/JobEnd.vue'
 import JobLog from '../jobs/JobLog.vue'
 import PlanPanel from '../jobs/PlanPanel.vue'
@@ -30,6 +31,14 @@ const { trouble: failed, attempt } = useAttempt()
 const over = computed(() => job.value?.state === 'ended')
 const waits = computed(() => job.value?.awaits && !job.value.decision)
 const cancel = () => attempt(() => post('/jobs/' + encodeURIComponent(props.id) + '/cancel'))
+const router = useRouter()
+const { data: kinds } = useKinds()
+const repeats = computed(() => over.value && kinds.value?.find((k) => k.name === job.value?.kind)?.repeats)
+const repeat = () =>
+  attempt(async () => {
+    const j = await post<Job>(`/jobs/${encodeURIComponent(props.id)}/repeat`, {}, { 'Idempotency-Key': crypto.randomUUID() })
+    void router.push('/jobs/' + j.id)
+  })
 const titles: Record<string, string> = { planned: 'planned push', scheduled: 'scheduled run' }
 const proof = computed(() => {
   const p = job.value?.push
@@ -53,13 +62,17 @@ const proof = computed(() => {
       <AppButton v-if="operator && !over && !waits" :busy="job.cancel_asked" @click="cancel">{{
         job.cancel_asked ? 'Stopping…' : 'Cancel'
       }}</AppButton>
+      <AppButton v-if="operator && repeats" @click="repeat">Do it again</AppButton>
+      <RouterLink v-if="job.part_of" :to="'/jobs/' + job.part_of">What it is part of</RouterLink>
       <AppButton v-if="operator && over && job.push?.before" :to="`/push?undo=${job.id}`">Undo: put {{ job.push.before }} back</AppButton>
     </div>
     <ProblemNote :error="failed" />
     <WaitBar v-if="waits" :key="job.id + job.awaits" :job="job" :may="operator" />
     <PushProgress v-if="job.kind === 'push'" :job="job" :log="log" />
     <JobEnd v-if="over || job.summary" :job="job" />
-    <p v-else class="text-faded" role="status">Under way. This page follows it; leave and come back as you like.</p>
+    <p v-else class="text-faded" role="status">
+      Under way{{ job.usual_ms ? `; usually it takes ${span(job.usual_ms)}` : '' }}. This page follows it; leave and come back as you like.
+    </p>
     <ResultFacts v-if="job.result" :result="job.result" />
     <PlanPanel v-if="job.plan" :plan="job.plan" />
     <TestPanel v-if="job.restore_test" :test="job.restore_test" :over="over" />
