@@ -139,7 +139,7 @@ func (a *app) job() *cli.Command {
 			&cli.StringFlag{Name: "device", Usage: "`DEVICE`"},
 			&cli.StringFlag{Name: "outcome", Usage: "`OUTCOME`, like failed"},
 			&cli.StringFlag{Name: "who", Usage: "who asked for them: a `USER`, or \"schedule nightly\""},
-			&cli.StringFlag{Name: "since", Usage: "asked for at this `TIME` or later, like -7d"},
+			&cli.StringFlag{Name: "since", Usage: "asked for at this `TIME` or later, like 2026-11-20"},
 			&cli.StringFlag{Name: "until", Usage: "asked for at this `TIME` or before"},
 			&cli.StringSliceFlag{Name: "of", Usage: "a `SELECTOR` of devices, like site=skerrinsay"},
 			&cli.StringFlag{Name: "part-of", Usage: "only those that this `JOB` began"},
