@@ -53,12 +53,46 @@ func (a *app) device() *cli.Command {
 		a.do("list", "[SELECTOR…]", "list devices", nil, 0, -1, a.deviceList),
 		a.do("show", "DEVICE", "all that is known of a device", nil, 1, 1, a.deviceShow),
 		a.do("add", "NAME", "add a device; its host key is shown first", deviceFlags(false), 1, 1, a.deviceAdd),
-		a.described(a.do("import", "FILE.csv", "add many devices; the first row names the columns", []cli.Flag{
+		a.described(a.do("import", "FILE", "add and change many devices, as a CSV or YAML file has them", []cli.Flag{
+			&cli.BoolFlag{Name: "preview", Usage: "say what would be added and changed, and do nothing"},
 			&cli.BoolFlag{Name: "skip-bad", Usage: "add the rows that are right"},
 			&cli.BoolFlag{Name: "accept-keys", Usage: "accept whatever host keys the devices show now, where the file gives none"}}, 1, 1, a.deviceImport),
-			"The first row names the columns: name, address and dialect, and any of "+strings.Join(otherColumns(), ", ")+". Tags and serials are separated by blanks.\n"+
+			"The first row of a CSV file names the columns (a YAML file is a list of maps with the same names): name, address and dialect, and any of "+strings.Join(otherColumns(), ", ")+". Tags and serials are separated by blanks.\n"+
 				"Devices that show a host key need it in the column host_key, as a key or as its fingerprint (SHA256:…), or --accept-keys, which takes whatever they show now."),
+		a.do("export", "[SELECTOR…]", "write devices as a file that import reads; logins stay here", []cli.Flag{
+			&cli.StringFlag{Name: "as", Value: "csv", Usage: "`FORM`: csv or yaml", Validator: func(v string) error {
+				if v != "csv" && v != "yaml" {
+					return fmt.Errorf("it is csv or yaml, not %s", v)
+				}
+				return nil
+			}}}, 0, -1, a.deviceExport),
 		a.do("edit", "DEVICE", "change a device's entry or login", deviceFlags(true), 1, 1, a.deviceEdit),
+		a.do("tag", "SELECTOR…", "put tags on many devices, and take others off", []cli.Flag{
+			&cli.StringSliceFlag{Name: "add", Usage: "a `TAG`, as often as wanted"},
+			&cli.StringSliceFlag{Name: "drop", Usage: "a `TAG`, as often as wanted"}}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+			changed, err := s.Tag(ctx, client.NewTags{Selector: sel, Add: c.StringSlice("add"), Drop: c.StringSlice("drop")})
+			if err != nil {
+				return err
+			}
+			a.print(c, changed, func() {
+				a.s.printf("%s changed\n", count(len(changed.Items), "device was", "devices were"))
+			})
+			return nil
+		}),
+		a.do("baseline", "SELECTOR…", "approve a version of each of many devices: drift is judged against it", []cli.Flag{
+			&cli.StringFlag{Name: "to", Value: "latest", Usage: "`WHICH` of their versions: a number, a name, latest, a time"}}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+			out, err := s.Baselines(ctx, client.NewBaselines{Selector: sel, Which: c.String("to")})
+			if err != nil {
+				return err
+			}
+			a.print(c, out, func() {
+				for _, x := range out.Skipped {
+					a.s.printf("%s %s: %s\n", a.s.paint(removed, "left as it is:"), x.Device, x.Why)
+				}
+				a.s.printf("%s a baseline now\n", count(len(out.Items), "version is", "versions are"))
+			})
+			return nil
+		}),
 		a.do("trust", "DEVICE", "look at the host key a device shows now, and accept it", []cli.Flag{
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"}}, 1, 1, a.deviceTrust),
 		a.do("remove", "DEVICE", "take a device out; its versions stay in the database", []cli.Flag{

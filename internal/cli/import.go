@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -118,53 +118,94 @@ func readDevices(r io.Reader) (rows []client.NewDevice, lines []int, bad []clien
 }
 
 func (a *app) deviceImport(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-	f, err := os.Open(got[0])
+	rows, lines, bad, err := rowsOf(got[0])
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	rows, lines, bad, err := readDevices(f)
+	known, err := s.Devices(ctx, nil)
 	if err != nil {
-		return fmt.Errorf("%s: %w", got[0], err)
+		return err
 	}
-	rows, lines, bad = a.importKeys(ctx, c, s, rows, lines, bad)
-	out := client.Imported{Added: []client.Device{}}
-	if len(bad) == 0 || c.Bool("skip-bad") && len(rows) > 0 {
-		if out, err = s.Import(ctx, client.NewDevices{Devices: rows, SkipBad: c.Bool("skip-bad")}); err != nil {
-			return err
-		}
+	rows, lines, edits, out := part(known, rows, lines)
+	out.Bad = append(out.Bad, bad...)
+	look := c.Bool("preview")
+	if !look {
+		rows, lines, out.Bad = a.importKeys(ctx, c, s, rows, lines, out.Bad)
 	}
-	for _, b := range out.Bad {
-		b.Row = lines[b.Row-1]
-		bad = append(bad, b)
-	}
-	slices.SortStableFunc(bad, func(x, y client.BadRow) int { return x.Row - y.Row })
-	out.Bad = bad
-	a.print(c, out, func() {
-		keys := 0
-		for i, b := range bad {
-			if b.Column == "host_key" && strings.Contains(b.Detail, "no host key is given") {
-				keys++
-				bad[i].Next = "give it in the column host_key, or accept whatever the devices show now: --accept-keys"
+	if all := len(out.Bad) == 0 || c.Bool("skip-bad"); all && !look {
+		if len(rows) > 0 {
+			added, err := s.Import(ctx, client.NewDevices{Devices: rows, SkipBad: c.Bool("skip-bad")})
+			if err != nil {
+				return err
+			}
+			out.Added = added.Added
+			for _, b := range added.Bad {
+				b.Row = lines[b.Row-1]
+				out.Bad = append(out.Bad, b)
 			}
 		}
-		if len(bad) > 0 {
-			list(a.s, bad, cells[client.BadRow]{
-				"detail": func(b client.BadRow) cell { return cell{b.Detail, alarm} },
-				"next":   func(b client.BadRow) cell { return cell{b.Next, faint} }})
+		if len(out.Bad) == 0 || c.Bool("skip-bad") {
+			for _, name := range slices.Sorted(maps.Keys(edits)) {
+				d, err := s.EditDevice(ctx, name, edits[name])
+				if err != nil {
+					out.Bad = append(out.Bad, client.BadRow{Name: name, Detail: firstOf(err)})
+					continue
+				}
+				out.Changed = append(out.Changed, d)
+			}
 		}
-		if len(out.Added) > 0 || len(bad) == 0 {
-			a.s.printf("%s added. Pull them for the first time: magpie pull %s\n", count(len(out.Added), "device was", "devices were"), "state=never-pulled")
-		} else if keys == len(bad) {
-			a.s.printf("Nothing was added. --accept-keys accepts the keys that the devices show now; compare a few with what the devices themselves say.\n")
-		} else {
-			a.s.printf("Nothing was added. --skip-bad adds the rows that are right.\n")
-		}
-	})
-	if len(bad) > 0 {
+	}
+	slices.SortStableFunc(out.Bad, func(x, y client.BadRow) int { return x.Row - y.Row })
+	a.print(c, out, func() { a.showImported(out, look, len(rows)) })
+	if len(out.Bad) > 0 || look && len(rows)+len(edits) > 0 {
 		return errDiffers
 	}
 	return nil
+}
+
+// showImported says what an import came to, or would.
+func (a *app) showImported(out imported, look bool, news int) {
+	keys := 0
+	for i, b := range out.Bad {
+		if b.Column == "host_key" && strings.Contains(b.Detail, "no host key is given") {
+			keys++
+			out.Bad[i].Next = "give it in the column host_key, or accept whatever the devices show now: --accept-keys"
+		}
+	}
+	if len(out.Bad) > 0 {
+		list(a.s, out.Bad, cells[client.BadRow]{
+			"detail": func(b client.BadRow) cell { return cell{b.Detail, alarm} },
+			"next":   func(b client.BadRow) cell { return cell{b.Next, faint} }})
+	}
+	if len(out.Changes) > 0 && (look || len(out.Changed) > 0) {
+		var rows [][]cell
+		for _, x := range out.Changes {
+			rows = append(rows, []cell{{x.Device, strong}, {x.Column, plain}, {x.From, removed}, {x.To, added}})
+		}
+		a.s.table([]string{"device", "what", "is", map[bool]string{true: "would be", false: "was, and now is"}[look]}, rows)
+	}
+	edited := map[string]bool{}
+	for _, x := range out.Changes {
+		edited[x.Device] = true
+	}
+	switch done := len(out.Added) + len(out.Changed); {
+	case look:
+		a.s.printf("%s would be added, %d changed, %d are as the file has them. Nothing was done.\n", count(news, "device", "devices"), len(edited), out.Same)
+	case done > 0 || len(out.Bad) == 0:
+		a.s.printf("%s added", count(len(out.Added), "device was", "devices were"))
+		if len(out.Changed)+out.Same > 0 {
+			a.s.printf(", %d changed, %d are as the file has them", len(out.Changed), out.Same)
+		}
+		if len(out.Added) > 0 {
+			a.s.printf(". Pull them for the first time: magpie pull %s\n", "state=never-pulled")
+		} else {
+			a.s.printf(".\n")
+		}
+	case keys == len(out.Bad):
+		a.s.printf("Nothing was added. --accept-keys accepts the keys that the devices show now; compare a few with what the devices themselves say.\n")
+	default:
+		a.s.printf("Nothing was added. --skip-bad adds the rows that are right.\n")
+	}
 }
 
 // importKeys gets host keys for the rows that give a fingerprint, or none.

@@ -406,3 +406,37 @@ func (a *app) residuals(rs []client.Difference) {
 		}
 	}
 }
+
+// changes lists what changed on many devices.
+func (a *app) changes() *cli.Command {
+	return a.do("changes", "[SELECTOR…]", "what changed lately, on all devices or some, newest first", []cli.Flag{
+		&cli.StringFlag{Name: "since", Usage: "a `TIME`, like 2026-11-20; a week ago if not said"},
+		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
+	}, 0, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+		since := ""
+		if raw := c.String("since"); raw != "" {
+			t, err := ref.ParseTime(raw, zone())
+			if err != nil {
+				return fmt.Errorf("--since: %w", err)
+			}
+			since = t.UTC().Format(time.RFC3339Nano)
+		}
+		page, err := s.Changes(ctx, sel, since, "", c.Int("limit"))
+		if err != nil {
+			return err
+		}
+		a.print(c, page, func() {
+			if len(page.Items) == 0 {
+				a.s.printf("Nothing changed.\n")
+				return
+			}
+			list(a.s, page.Items, cells[client.Version]{
+				"device": func(v client.Version) cell { return cell{v.Device, strong} },
+				"added":  func(v client.Version) cell { return cell{fmt.Sprintf("+%d −%d", v.Added, v.Removed), plain} }}, "taken_at", "device", "part", "number", "added", "author", "reason", "name")
+			if page.Next != "" {
+				a.s.printf("and older ones: --limit, or --since a later time\n")
+			}
+		})
+		return nil
+	})
+}
