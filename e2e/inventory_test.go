@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -93,5 +92,7 @@ func TestInventory(t *testing.T) {
 	}
 	put(t, file, "- name\n- 3\n")
 	run(2, "device", "import", file)
-	_ = os.Remove(file)
+	if out := run(2, "changes", "callowmre"); !strings.Contains(out, "nothing was done") {
+		t.Errorf("a site or device that nobody is: %s", out)
+	}
 }

@@ -71,6 +71,12 @@ func (s *Server) changes(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if c.Query("cursor") == "" && !sel.All() { // words that nobody answers to are a mistake
+		if _, err := s.pick(c.Request.Context(), actor(c), sel, false); err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
 	now := s.Clock()
 	since, ok := instant(c, "since", now.AddDate(0, 0, -7))
 	if !ok {
