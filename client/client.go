@@ -638,6 +638,23 @@ func (c *Client) Baselines(ctx context.Context, n NewBaselines) (Baselined, erro
 	return call[Baselined](c, ctx, "POST", "/baselines", nil, n)
 }
 
+// Sessions lists the browsers that are signed in: one's own; for an admin everybody's.
+func (c *Client) Sessions(ctx context.Context) ([]Session, error) {
+	return all[Session](c, ctx, "/sessions", nil)
+}
+
+// EndSession ends one of them.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	_, err := call[none](c, ctx, "DELETE", "/sessions/"+url.PathEscape(id), nil, nil)
+	return err
+}
+
+// EndSessions ends all sessions of a user (empty: one's own) but the one that asks.
+func (c *Client) EndSessions(ctx context.Context, user string) error {
+	_, err := call[none](c, ctx, "DELETE", "/sessions", q("user", user), nil)
+	return err
+}
+
 // CheckAudit tells whether the audit log is as it was written.
 func (c *Client) CheckAudit(ctx context.Context) (AuditCheck, error) {
 	return call[AuditCheck](c, ctx, "GET", "/audit-check", nil, nil)

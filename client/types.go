@@ -973,6 +973,17 @@ type Token struct {
 	Expires time.Time  `json:"expires" column:"5 ends"`
 }
 
+// Session is a browser that is signed in.
+type Session struct {
+	ID      string     `json:"id" column:"1 session"`
+	User    string     `json:"user" column:"2 user"`
+	From    string     `json:"from" column:"3 from"` // the address it was begun from
+	MadeAt  time.Time  `json:"made_at" column:"4 since"`
+	UsedAt  *time.Time `json:"used_at,omitempty" column:"5 used" as:"ago"`
+	Expires time.Time  `json:"expires" column:"6 ends"`
+	This    bool       `json:"this"` // it is the one that asks
+}
+
 // AuditEntry is one row of the audit log.
 type AuditEntry struct {
 	Seq    int64     `json:"seq" column:"1 row"`

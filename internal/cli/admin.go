@@ -114,6 +114,39 @@ func (a *app) token() *cli.Command {
 	}}
 }
 
+func (a *app) session() *cli.Command {
+	return &cli.Command{Name: "session", Usage: "the browsers that are signed in: your own; for an admin everybody's", Commands: []*cli.Command{
+		a.do("list", "", "list sessions, newest first", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			all, err := s.Sessions(ctx)
+			if err != nil {
+				return err
+			}
+			a.print(c, all, func() {
+				if len(all) == 0 {
+					a.s.printf("Nobody is signed in with a browser.\n")
+					return
+				}
+				list(a.s, all, nil)
+			})
+			return nil
+		}),
+		a.do("end", "[SESSION]", "end one, or all of yours, or of a user", []cli.Flag{&cli.StringFlag{Name: "user", Usage: "all of this `USER`'s"}}, 0, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) (err error) {
+			switch {
+			case len(got) == 1 && c.String("user") != "":
+				return fmt.Errorf("name one session, or --user and all of theirs")
+			case len(got) == 1:
+				err = s.EndSession(ctx, got[0])
+			default:
+				err = s.EndSessions(ctx, c.String("user"))
+			}
+			if err == nil {
+				a.tell("ended; whoever used it has to sign in again\n")
+			}
+			return err
+		}),
+	}}
+}
+
 func (a *app) audit() *cli.Command {
 	return &cli.Command{Name: "audit", Usage: "who did what", Commands: []*cli.Command{
 		a.do("list", "", "list what was done, newest first", []cli.Flag{

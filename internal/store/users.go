@@ -156,6 +156,30 @@ func (q *Q) Tokens(ctx context.Context, userID string) ([]Token, error) {
 	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
 }
 
+// Session is a browser that is signed in.
+type Session struct {
+	Token
+	User string `db:"user"`
+}
+
+// Sessions lists the browsers that are signed in: a user's, or, of no user, all.
+func (q *Q) Sessions(ctx context.Context, userID string) ([]Session, error) {
+	return list[Session](ctx, q.ext, `SELECT t.id, t.user_id, t.kind, t.name, t.csrf, t.made_at, t.used_at, t.expires_at, u.name AS user
+		FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.kind = 'session' AND t.expires_at > ? AND (? = '' OR t.user_id = ?) ORDER BY t.id DESC`, q.clock().UTC(), userID, userID)
+}
+
+// EndSessions ends the sessions of those ids.
+func (q *Q) EndSessions(ctx context.Context, ids []string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	query, args, err := in(`DELETE FROM tokens WHERE kind = 'session' AND id IN (?)`, ids)
+	if err == nil {
+		_, err = q.exec(ctx, query, args...)
+	}
+	return err
+}
+
 // DropToken ends a session or token of a user.
 func (q *Q) DropToken(ctx context.Context, userID, id string) error {
 	n, err := q.exec(ctx, `DELETE FROM tokens WHERE id = ? AND user_id = ?`, id, userID)

@@ -14,6 +14,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
+import SessionList from './SessionList.vue'
 
 // The tokens by which your programs sign in as you.
 type Token = Schemas['Token']
@@ -55,6 +56,7 @@ const columns: Column<Token>[] = [
       ><EmptyNote title="No tokens">A program signs in as you with a token; the command line makes its own.</EmptyNote></template
     >
   </DataTable>
+  <SessionList />
   <ModalDialog v-if="making" title="Make a token" @close="close">
     <template v-if="made">
       <p>It is shown once, now.</p>

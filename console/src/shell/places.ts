@@ -14,7 +14,7 @@ export const settings = [
   { name: 'credentials', label: 'Credential sets' },
   { name: 'dialects', label: 'Dialects' },
   { name: 'approvals', label: 'Approvals' },
-  { name: 'tokens', label: 'Your tokens' },
+  { name: 'tokens', label: 'Sessions and tokens' },
   { name: 'users', label: 'Users', admin: true },
   { name: 'audit', label: 'Audit', admin: true },
 ]
