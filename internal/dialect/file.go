@@ -43,6 +43,8 @@ type File struct {
 	Identity Identity `yaml:"identity" is:"must"`
 	// Which logical elements there are (RFC 8530); {element} stands for one in parts written with a +.
 	Elements *Listing `yaml:"elements"`
+	// When a schedule takes it, where devices that hang on it are taken too: first, as usual, or last, after those.
+	Turn string `yaml:"turn" is:"first|last"`
 	// Devices that this one speaks for; {member} stands for one. They are registered as devices of their own when they are first seen.
 	Members *Members `yaml:"members"`
 	// What is fetched, by name: running, startup, archive, or what fits. By the first of running, startup and the others in order the device is judged. A name with a + behind it and each: true is fetched for each logical element: running+ gives running+guest.

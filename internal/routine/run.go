@@ -122,7 +122,7 @@ func (u *runOf) do(ctx context.Context, d Deed, devices []core.Device) error {
 		}
 		return u.until(ctx, 0)
 	}
-	levels := inLevels(devices)
+	levels := inLevels(devices, u.s.turnsLast)
 	n := 0
 	for _, l := range levels {
 		n += len(l)
@@ -289,29 +289,42 @@ func times(n int) string {
 	return core.Count(n, "time", "times")
 }
 
-// inLevels puts devices in the order of their dependence: first those that hang on
-// nobody else among them, then those that hang on these, and so on. Who is spoken for by
-// another of them is left out: that one's visit brings it along.
-func inLevels(devices []core.Device) (levels [][]core.Device) {
-	among := map[string]core.Device{}
+// inLevels puts devices in the order of their dependence: first those that need nobody
+// before them, then those that need these, and so on. Who hangs on another comes after that
+// one, or before it, where last says that its turn is the last. Who is spoken for by another
+// of them is left out: that one's visit brings it along.
+func inLevels(devices []core.Device, last func(core.Device) bool) (levels [][]core.Device) {
+	among, before := map[string]core.Device{}, map[string][]string{}
 	for _, d := range devices {
 		among[d.ID] = d
 	}
-	depth := func(d core.Device) (n int) {
-		for seen := 0; seen < len(among); seen++ { // a ring of parents ends, too
-			up, ok := among[d.ParentID]
-			if !ok {
-				return n
-			}
-			d, n = up, n+1
+	var taken []core.Device
+	for _, d := range devices {
+		up, hangs := among[d.ParentID]
+		switch {
+		case hangs && d.Member != "":
+			continue
+		case hangs && last(up):
+			before[up.ID] = append(before[up.ID], d.ID)
+		case hangs:
+			before[d.ID] = append(before[d.ID], up.ID)
 		}
+		taken = append(taken, d)
+	}
+	level := map[string]int{}
+	var of func(id string, under int) int
+	of = func(id string, under int) (n int) {
+		if n, known := level[id]; known || under > len(among) { // a ring ends, too
+			return n
+		}
+		for _, b := range before[id] {
+			n = max(n, of(b, under+1)+1)
+		}
+		level[id] = n
 		return n
 	}
-	for _, d := range devices {
-		if _, up := among[d.ParentID]; up && d.Member != "" {
-			continue
-		}
-		n := depth(d)
+	for _, d := range taken {
+		n := of(d.ID, 0)
 		for len(levels) <= n {
 			levels = append(levels, nil)
 		}
@@ -321,6 +334,12 @@ func inLevels(devices []core.Device) (levels [][]core.Device) {
 		slices.SortFunc(levels[i], func(a, b core.Device) int { return strings.Compare(a.Name, b.Name) })
 	}
 	return levels
+}
+
+// turnsLast tells whether a device is taken after those that hang on it.
+func (s *Service) turnsLast(d core.Device) bool {
+	dia := s.DialectOf(d)
+	return dia != nil && dia.Turn == "last"
 }
 
 // viewRun is how a run stands.
