@@ -13,6 +13,7 @@ require (
 	github.com/jlaffaye/ftp v0.2.4
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/klauspost/compress v1.20.3
+	github.com/leodido/go-syslog/v4 v4.6.0
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/openconfig/goyang v1.6.3
 	github.com/pkg/sftp v1.13.12

@@ -521,6 +521,12 @@ func (c *Client) PauseSchedule(ctx context.Context, name string, paused bool) (S
 	return call[Schedule](c, ctx, "POST", "/schedules/"+url.PathEscape(name)+map[bool]string{true: "/pause", false: "/resume"}[paused], nil, nil)
 }
 
+// Notice says that devices were changed; they are pulled once it is quiet about them.
+func (c *Client) Notice(ctx context.Context, n NewNotice) error {
+	_, err := call[none](c, ctx, "POST", "/notices", nil, n)
+	return err
+}
+
 // Agenda lists when schedules were due and will be, in order of time.
 func (c *Client) Agenda(ctx context.Context, from, until time.Time) ([]AgendaItem, error) {
 	return all[AgendaItem](c, ctx, "/agenda", url.Values{"from": {from.UTC().Format(time.RFC3339Nano)}, "until": {until.UTC().Format(time.RFC3339Nano)}})

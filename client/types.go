@@ -788,6 +788,12 @@ type NewRun struct {
 	Note string `json:"note,omitempty"` // why
 }
 
+// NewNotice says that devices were changed.
+type NewNotice struct {
+	Selector []string `json:"selector"`
+	Author   string   `json:"author,omitempty"` // by whom, if that is known
+}
+
 // AgendaItem is a time that a schedule was due, or will be.
 type AgendaItem struct {
 	At       time.Time `json:"at" column:"1 due"`

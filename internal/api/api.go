@@ -41,6 +41,7 @@ type Server struct {
 	Fleet    *fleet.Service
 	Read     *read.Service
 	Routine  *routine.Service
+	Syslog   *routine.Syslog // nil: nothing is listened to
 	Version  string
 	Instance string
 	Clock    func() time.Time
@@ -335,6 +336,7 @@ type collector struct{ s *Server }
 var (
 	devicesDesc  = prometheus.NewDesc("magpie_devices", "Devices by state.", []string{"state"}, nil)
 	jobsDesc     = prometheus.NewDesc("magpie_jobs", "Jobs that have not ended, by state.", []string{"state"}, nil)
+	noticesDesc  = prometheus.NewDesc("magpie_syslog_messages_total", "Messages taken in since the start: change notices, others, and from addresses of no device.", []string{"what"}, nil)
 	contentsDesc = prometheus.NewDesc("magpie_contents_bytes", "Bytes of stored configuration texts, packed and sealed.", nil, nil)
 )
 
@@ -342,11 +344,18 @@ func (k *collector) Describe(out chan<- *prometheus.Desc) {
 	out <- devicesDesc
 	out <- jobsDesc
 	out <- contentsDesc
+	out <- noticesDesc
 }
 
 func (k *collector) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
+	if k.s.Syslog != nil {
+		h := k.s.Syslog.Heard
+		for what, n := range map[string]int64{"notice": h.Notices.Load(), "other": h.Other.Load(), "unknown sender": h.Unknown.Load()} {
+			out <- prometheus.MustNewConstMetric(noticesDesc, prometheus.CounterValue, float64(n), what)
+		}
+	}
 	st, err := k.s.gather(ctx, core.Actor{Name: "service"})
 	if err != nil {
 		slog.Warn("metrics", "err", err)

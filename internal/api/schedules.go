@@ -182,3 +182,26 @@ func recurring(kinds []job.Kind) (names []string) {
 	}
 	return names
 }
+
+// notices takes in that devices were said to have changed.
+func (s *Server) notices(c *gin.Context) {
+	var in client.NewNotice
+	if !readBody(c, &in) {
+		return
+	}
+	if len([]rune(in.Author)) > 128 {
+		fail(c, wrong("author", "the author has more than 128 characters", ""))
+		return
+	}
+	devs, ok := s.chosen(c, in.Selector)
+	if !ok {
+		return
+	}
+	for _, d := range devs {
+		if err := s.Routine.Noticed(c.Request.Context(), d, in.Author, "api"); err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
+	c.Status(http.StatusNoContent)
+}

@@ -35,6 +35,7 @@ func (a *app) serve() *cli.Command {
 			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS:PORT` to answer on"},
 			&cli.StringFlag{Name: "data", Usage: "data `FOLDER`"},
 			&cli.StringFlag{Name: "dialects", Usage: "`FOLDER` of further dialect files"},
+			&cli.StringFlag{Name: "syslog", Usage: "`ADDRESS:PORT` at which devices' messages are taken in, by UDP and TCP"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c, 0, 0); err != nil {
@@ -45,7 +46,7 @@ func (a *app) serve() *cli.Command {
 			if err != nil {
 				return err
 			}
-			for name, into := range map[string]*string{"listen": &cfg.Listen, "data": &cfg.Data, "dialects": &cfg.Dialects} {
+			for name, into := range map[string]*string{"listen": &cfg.Listen, "data": &cfg.Data, "dialects": &cfg.Dialects, "syslog": &cfg.Syslog} {
 				if v := c.String(name); v != "" {
 					*into = v
 				}

@@ -34,6 +34,7 @@ const (
 	ByHand      = "by hand"
 	FirstPull   = "first pull"
 	BySchedule  = "schedule"
+	ByNotice    = "change notice"
 	BeforePush  = "before a push"
 	RestoreTest = "restore test" // why a version counts for nothing that a restore test has put there
 	Edited      = "edited"       // by a person, of another version; why such a version counts for nothing, too
@@ -68,7 +69,7 @@ var JobStates = []string{Queued, Running, Waiting, Ended}
 var Outcomes = []string{Done, Refused, Failed, Cancelled, Equal, NotSaved, Differs, Undone, Unknown}
 
 // Reasons of versions.
-var Reasons = []string{ByHand, BySchedule, FirstPull, BeforePush, AfterPush, Edited}
+var Reasons = []string{ByHand, BySchedule, ByNotice, FirstPull, BeforePush, AfterPush, Edited}
 
 // Asides are why a version counts for nothing.
 var Asides = []string{OtherUnit, AtFactory, Edited, RestoreTest}

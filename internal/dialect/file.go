@@ -43,6 +43,8 @@ type File struct {
 	Identity Identity `yaml:"identity" is:"must"`
 	// Which logical elements there are (RFC 8530); {element} stands for one in parts written with a +.
 	Elements *Listing `yaml:"elements"`
+	// Messages of it (syslog) that say that its configuration changed; it is then pulled once it is quiet.
+	Notices []Notice `yaml:"notices" is:"filled"`
 	// When a schedule takes it, where devices that hang on it are taken too: first, as usual, or last, after those.
 	Turn string `yaml:"turn" is:"first|last"`
 	// Devices that this one speaks for; {member} stands for one. They are registered as devices of their own when they are first seen.
@@ -191,6 +193,12 @@ type Web struct {
 	Expired string `yaml:"expired" is:"pattern"`
 	// What ends the session.
 	Logout []Step `yaml:"logout"`
+}
+
+// Notice is what a message about a changed configuration looks like.
+type Notice struct {
+	// What it shows: the name of its program, a colon and its text. A group named user tells who did it.
+	Pattern string `yaml:"pattern" is:"must pattern"`
 }
 
 // Refusal is what a refusing answer looks like.

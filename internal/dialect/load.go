@@ -365,6 +365,9 @@ func (l *loader) compile(d *Dialect) {
 	}
 	l.ways()
 	l.modes()
+	for i, n := range d.Notices {
+		l.pattern(n.Pattern, "notices", strconv.Itoa(i), "pattern")
+	}
 	if p := d.Converse.Pager; p != nil {
 		l.pattern(p.Shows, "converse", "pager", "shows")
 	}

@@ -204,3 +204,79 @@ func TestYear(t *testing.T) {
 		}
 	}
 }
+
+// TestStorm: however often a device is said to have changed, it is pulled once it is quiet,
+// and once in five minutes while it is not; what is said last counts.
+func TestStorm(t *testing.T) {
+	c := &clock{}
+	c.put(time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC))
+	d := newDesk(t, scratch.Database(t), "one", seal.NewMaster(), c)
+	d.devices("skerrinsay-r1", "skerrinsay-r2")
+	device := func(name string) core.Device {
+		x, err := d.Store.As(admin).Device(bg, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	r1, r2 := device("skerrinsay-r1"), device("skerrinsay-r2")
+	pulls := func() (n int) {
+		t.Helper()
+		if err := d.Look(bg); err != nil {
+			t.Fatal(err)
+		}
+		jobs, err := d.Store.As(admin).Jobs(bg, store.JobFilter{Kind: "pull", Limit: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, j := range jobs {
+			if j.Actor != "change notice" {
+				t.Errorf("asked for by %s", j.Actor)
+			}
+		}
+		return len(jobs)
+	}
+	say := func(x core.Device, who string, times int) {
+		t.Helper()
+		for range times {
+			if err := d.Noticed(bg, x, who, "test"); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	say(r1, "mwilks", 5000)
+	say(r2, "", 1)
+	if n := pulls(); n != 0 {
+		t.Errorf("%d pulls while it is not quiet", n)
+	}
+	c.put(c.now().Add(29 * time.Second))
+	say(r1, "okonkwo", 1)
+	if n := pulls(); n != 0 {
+		t.Errorf("%d pulls after 29 seconds", n)
+	}
+	c.put(c.now().Add(2 * time.Second))
+	if n := pulls(); n != 1 {
+		t.Errorf("%d pulls after 31 seconds: of the one that is quiet", n)
+	}
+	c.put(c.now().Add(30 * time.Second))
+	if n := pulls(); n != 2 {
+		t.Errorf("%d pulls once both are quiet", n)
+	}
+	jobs, err := d.Store.As(admin).Jobs(bg, store.JobFilter{Kind: "pull", Device: r1.Name, Limit: 1})
+	var asked visit.PullRequest
+	if err == nil {
+		err = d.Store.As(job.Service).OpenRequest(jobs[0], &asked)
+	}
+	if err != nil || asked.Author != "okonkwo" || asked.Reason != core.ByNotice {
+		t.Errorf("%+v, %v", asked, err)
+	}
+	// Never quiet: after five minutes all the same.
+	for range 35 {
+		say(r1, "mwilks", 3)
+		c.put(c.now().Add(10 * time.Second))
+		pulls()
+	}
+	if n := pulls(); n != 3 {
+		t.Errorf("%d pulls in six minutes without quiet", n-2)
+	}
+}

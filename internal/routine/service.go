@@ -15,11 +15,14 @@ import (
 )
 
 // Service keeps the routine of one instance.
-type Service struct{ *visit.Service }
+type Service struct {
+	*visit.Service
+	notices *notices
+}
 
 // New makes it and registers its kind of job.
 func New(v *visit.Service) *Service {
-	s := &Service{v}
+	s := &Service{v, &notices{pending: map[string]said{}, written: map[string]time.Time{}}}
 	s.Register(Kinds(s)...)
 	return s
 }
@@ -27,7 +30,9 @@ func New(v *visit.Service) *Service {
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
 	return []job.Kind{{Name: "scheduled", Role: core.Operator, Does: "does what a schedule says", View: viewRun,
-		Step: func(ctx context.Context, r *job.Run) { (&Service{s.On(r.Runtime)}).runJob(ctx, r.Job, r.Log) }}}
+		Step: func(ctx context.Context, r *job.Run) {
+			(&Service{s.On(r.Runtime), s.notices}).runJob(ctx, r.Job, r.Log)
+		}}}
 }
 
 // lookEvery is how often it is looked what is due.
@@ -41,6 +46,11 @@ func (s *Service) Watch(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
+			last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+			defer cancel()
+			if err := s.writeDown(last); err != nil {
+				slog.Warn("change notices are lost", "err", err)
+			}
 			return
 		case <-tick.C:
 		}
@@ -55,10 +65,12 @@ func (s *Service) Watch(ctx context.Context) {
 
 // Look begins what is due now.
 func (s *Service) Look(ctx context.Context) error {
+	noticed := s.heed(ctx)
 	due, err := s.Store.As(job.Service).DueSchedules(ctx, s.Now(), 100)
 	if err != nil {
 		return err
 	}
+	err = noticed
 	for _, x := range due {
 		err = errors.Join(err, s.take(ctx, x))
 	}

@@ -59,6 +59,8 @@ type Config struct {
 
 	Proxies []string `yaml:"proxies"` // addresses or networks of the proxies before the service
 
+	Syslog string `yaml:"syslog"` // address and port at which devices' messages are taken in, by UDP and TCP; empty: nowhere
+
 	Inbox inbox.Config `yaml:"inbox"` // where devices send files to; off unless it has ports
 }
 
@@ -87,7 +89,7 @@ func LoadConfig(path string) (c Config, err error) {
 			return c, fmt.Errorf("configuration %s: %s", path, strings.SplitN(err.Error(), "\n", 2)[0])
 		}
 	}
-	for name, into := range map[string]*string{"MAGPIE_LISTEN": &c.Listen, "MAGPIE_DATA": &c.Data, "MAGPIE_DATABASE": &c.Database, "MAGPIE_MASTER_KEY_FILE": &c.MasterKey} {
+	for name, into := range map[string]*string{"MAGPIE_LISTEN": &c.Listen, "MAGPIE_DATA": &c.Data, "MAGPIE_DATABASE": &c.Database, "MAGPIE_MASTER_KEY_FILE": &c.MasterKey, "MAGPIE_SYSLOG": &c.Syslog} {
 		if v := os.Getenv(name); v != "" {
 			*into = v
 		}
@@ -470,11 +472,21 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	}
 	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	if n.Config.Syslog != "" {
+		if a.Syslog, err = n.daily.Listen(n.Config.Syslog); err != nil {
+			l.Close()
+			return err
+		}
+	}
 	n.jobs.Start()
 	watching, unwatch := context.WithCancel(ctx)
 	defer unwatch()
 	go n.watchDialects(watching)
-	go n.daily.Watch(watching)
+	routine := make(chan struct{})
+	go func() { defer close(routine); n.daily.Watch(watching) }()
+	if a.Syslog != nil {
+		go a.Syslog.Serve(watching)
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	up("http://" + l.Addr().String())
@@ -486,6 +498,8 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	_ = server.Shutdown(stop)
+	unwatch()
+	<-routine
 	n.jobs.Stop(20 * time.Second)
 	return err
 }

@@ -1,6 +1,7 @@
 package visit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -304,7 +305,7 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 		return out, latest, err
 	}
 	next := core.Version{PullID: pull.ID, Fingerprint: fingerprint, TakenAt: *pull.TakenAt, Reason: pull.Reason, Actor: pull.Actor, Aside: aside,
-		Author: got.Author, DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
+		Author: cmp.Or(got.Author, v.author), DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
 	if !doc.Opaque() {
 		next.Lines = len(text.Lines(got.Text))
 	}

@@ -17,6 +17,7 @@ import (
 // PullRequest is what a pull job is asked for.
 type PullRequest struct {
 	Reason string `json:"reason"`
+	Author string `json:"author,omitempty"` // who changed it, if somebody said so
 }
 
 // RequestPulls queues pulls of devices, all or none. key, if there is one, makes
@@ -25,7 +26,7 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		all := make([]store.NewJob, len(devices))
 		for i, d := range devices {
-			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}}
+			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{Reason: reason}}
 			all[i].Key = key.For(d.ID)
 		}
 		if err := q.Once(ctx, key); err != nil {
@@ -50,7 +51,7 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 
 // PullNow pulls a device at once, as a job of its own, and waits for its end.
 func (s *Service) PullNow(ctx context.Context, actor core.Actor, d core.Device, reason string) (core.Job, error) {
-	return s.AtOnce(ctx, actor, store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{reason}})
+	return s.AtOnce(ctx, actor, store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{Reason: reason}})
 }
 
 // pullJob is the road of a pull, top to bottom: lease, visit, keep, say.
@@ -61,7 +62,7 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	visit := s.NewVisit(j, d, req.Reason, l)
-	visit.pull = true
+	visit.pull, visit.author = true, req.Author
 	defer visit.Close()
 	if !s.Visited(ctx, j, l, visit) {
 		return
@@ -203,7 +204,9 @@ func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
 	return []job.Kind{{Name: "pull", Role: core.Operator, Does: "visits a device and keeps what it runs", Visits: true, Yields: true, Tries: 3, Repeats: true,
-		Asks: func(context.Context, core.Actor, core.Job, []byte) (any, error) { return PullRequest{core.ByHand}, nil },
+		Asks: func(context.Context, core.Actor, core.Job, []byte) (any, error) {
+			return PullRequest{Reason: core.ByHand}, nil
+		},
 		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }, View: viewPull,
 		Recurs: &job.Recurs{Each: true, Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {
 			return s.RequestPulls(ctx, d.Actor, d.Devices, core.BySchedule, d.Key)

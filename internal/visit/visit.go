@@ -28,6 +28,7 @@ type Visit struct {
 	Names    []string // of the parts, the main one first
 	Parts    map[string]link.Part
 	Members  []*memberVisit
+	author   string   // who changed it, if whoever asked for the pull knew
 	pull     bool     // it is for keeping only: what cannot be had does not cost the rest
 	missing  []string // parts that could not be had, and why
 	closed   bool
