@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"sort"
 	"strings"
 	"time"
 
@@ -169,7 +168,6 @@ func (s *Server) agenda(c *gin.Context) {
 		return
 	}
 	all, err := s.Routine.Agenda(c.Request.Context(), from, until)
-	sort.SliceStable(all, func(a, b int) bool { return all[a].At.Before(all[b].At) })
 	list(c, all, err, func(i routine.Item) string { return i.At.UTC().Format("20060102T150405.000000Z") + " " + i.Schedule }, wireItem)
 }
 

@@ -68,6 +68,9 @@ var JobStates = []string{Queued, Running, Waiting, Ended}
 // Outcomes of jobs.
 var Outcomes = []string{Done, Refused, Failed, Cancelled, Equal, NotSaved, Differs, Undone, Unknown}
 
+// Well are the outcomes of jobs that came out as they should.
+var Well = []string{Done, Equal}
+
 // Reasons of versions.
 var Reasons = []string{ByHand, BySchedule, ByNotice, FirstPull, BeforePush, AfterPush, Edited}
 

@@ -129,10 +129,7 @@ func (s *Service) snapshotJob(ctx context.Context, j core.Job, l *job.Log) {
 	err := s.Store.As(job.Service).OpenRequest(j, &req)
 	var devices []core.Device
 	if err == nil {
-		var sel ref.Selector
-		if sel, err = ref.ParseSelector(strings.Fields(req.Selector)); err == nil {
-			devices, err = s.Store.As(job.Service).Devices(ctx, sel)
-		}
+		devices, err = s.Store.As(job.Service).Selected(ctx, req.Selector)
 	}
 	var snap store.Snapshot
 	actor := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}

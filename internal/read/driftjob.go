@@ -77,10 +77,7 @@ func (s *Service) driftJob(ctx context.Context, j core.Job, l *job.Log) {
 	var devices []core.Device
 	err := q.OpenRequest(j, &req)
 	if err == nil {
-		var sel ref.Selector
-		if sel, err = ref.ParseSelector(strings.Fields(req.Selector)); err == nil {
-			devices, err = q.Devices(ctx, sel)
-		}
+		devices, err = q.Selected(ctx, req.Selector)
 	}
 	if err != nil {
 		s.End(j, l, core.Failed, err.Error(), nil)

@@ -13,7 +13,6 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/when"
-	"magpie/internal/job"
 	"magpie/internal/store"
 )
 
@@ -48,9 +47,6 @@ func (d Deed) said() string {
 	return out
 }
 
-// ErrSchedule is returned for a schedule that makes no sense.
-var ErrSchedule = errors.New("no schedule")
-
 // Wrong is what is wrong with a schedule, and with which field of it.
 type Wrong struct {
 	Field string
@@ -58,9 +54,6 @@ type Wrong struct {
 }
 
 func (w Wrong) Error() string { return w.Says }
-
-// Is tells that it is an ErrSchedule.
-func (w Wrong) Is(err error) bool { return err == ErrSchedule }
 
 // Wanted is a schedule as somebody asks for it.
 type Wanted struct {
@@ -88,8 +81,8 @@ func (s *Service) Recurring() (names []string) {
 // MostSpread is over how long a run can be spread.
 const MostSpread = 24 * time.Hour
 
-// Check makes a schedule of what somebody asks for. id is its own, where it is there
-// already.
+// Check makes a schedule of what somebody asks for, and keeps nothing. What makes no
+// sense is Wrong, with its field.
 func (s *Service) Check(ctx context.Context, actor core.Actor, w Wanted, now time.Time) (x store.Schedule, err error) {
 	no := func(field, format string, args ...any) (store.Schedule, error) {
 		return x, Wrong{field, fmt.Sprintf(format, args...)}
@@ -143,10 +136,18 @@ func (s *Service) Check(ctx context.Context, actor core.Actor, w Wanted, now tim
 	x = store.Schedule{Name: w.Name, Rule: rule.String(), Zone: w.Zone, FromAt: now, Deeds: string(deeds), Selector: w.Selector, SpreadS: int(spread / time.Second),
 		Blackouts: string(outs), Paused: w.Paused, Note: w.Note}
 	if !w.Paused {
-		at := next.UTC()
-		x.NextAt = &at
+		x.NextAt = nextAfter(rule, now)
 	}
 	return x, nil
+}
+
+// nextAfter is when a rule is due next, as it is kept; nil: never again.
+func nextAfter(rule when.Rule, now time.Time) *time.Time {
+	at := rule.Next(now).UTC()
+	if at.IsZero() {
+		return nil
+	}
+	return &at
 }
 
 // sound checks one thing that a schedule is to do.
@@ -212,7 +213,7 @@ func (s *Service) Run(ctx context.Context, actor core.Actor, name, note string, 
 		if err != nil {
 			return err
 		}
-		if last.JobID != "" && last.State != "" && last.State != core.Ended {
+		if last.UnderWay() {
 			return fmt.Errorf("%w: job %s of it is still under way", ErrUnderWay, last.JobID)
 		}
 		x.SpreadS = 0 // who asks for it now wants it now
@@ -239,9 +240,8 @@ func (s *Service) Pause(ctx context.Context, actor core.Actor, name string, paus
 			return err
 		}
 		x.Paused, x.NextAt = paused, nil
-		if at := rule.Next(s.Now()); !paused && !at.IsZero() {
-			at = at.UTC()
-			x.NextAt = &at
+		if !paused {
+			x.NextAt = nextAfter(rule, s.Now())
 		}
 		if err := q.EditSchedule(ctx, &x); err != nil {
 			return err
@@ -272,8 +272,7 @@ func (s *Service) Save(ctx context.Context, actor core.Actor, was string, w Want
 		if old.Rule == x.Rule && old.Zone == x.Zone { // what it counts from stays
 			x.FromAt = old.FromAt
 			if rule, _, err := opened(x); err == nil && x.NextAt != nil {
-				at := rule.Next(s.Now()).UTC()
-				x.NextAt = &at
+				x.NextAt = nextAfter(rule, s.Now())
 			}
 		}
 		if err := q.EditSchedule(ctx, &x); err != nil {
@@ -296,13 +295,4 @@ func (s *Service) Remove(ctx context.Context, actor core.Actor, name string) err
 		}
 		return q.Audit(ctx, "schedule removed", x.Name, x.Rule+" "+x.Zone)
 	})
-}
-
-// selected are the devices that a schedule is about now.
-func (s *Service) selected(ctx context.Context, selector string) ([]core.Device, error) {
-	sel, err := ref.ParseSelector(strings.Fields(selector))
-	if err != nil {
-		return nil, err
-	}
-	return s.Store.As(job.Service).Devices(ctx, sel)
 }

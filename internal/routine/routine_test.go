@@ -205,6 +205,28 @@ func TestYear(t *testing.T) {
 	}
 }
 
+// TestAgendaOfADay: a day to come begins with what is due at its first moment, and what is
+// due at one time stands in the order of its names.
+func TestAgendaOfADay(t *testing.T) {
+	c := &clock{}
+	c.put(time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC))
+	d := newDesk(t, scratch.Database(t), "one", seal.NewMaster(), c)
+	d.devices("skerrinsay-r1")
+	d.add(routine.Wanted{Name: "b", Rule: "every 12h", Zone: "UTC"})
+	d.add(routine.Wanted{Name: "a", Rule: "daily 00:00", Zone: "UTC"})
+	for day, want := range map[int]string{1: "b 12:00", 2: "a 00:00, b 00:00, b 12:00"} {
+		from := time.Date(2026, 12, day, 0, 0, 0, 0, time.UTC)
+		items, err := d.Agenda(bg, from, from.Add(24*time.Hour-time.Millisecond))
+		var got []string
+		for _, i := range items {
+			got = append(got, i.Schedule+" "+i.At.Format("15:04"))
+		}
+		if err != nil || strings.Join(got, ", ") != want {
+			t.Errorf("day %d: %v, %v, expected %s", day, got, err, want)
+		}
+	}
+}
+
 // TestStorm: however often a device is said to have changed, it is pulled once it is quiet,
 // and once in five minutes while it is not; what is said last counts.
 func TestStorm(t *testing.T) {

@@ -54,7 +54,7 @@ func (s *Service) runJob(ctx context.Context, j core.Job, l *job.Log) {
 	err := errors.Join(q.OpenRequest(j, &u.req), q.OpenResult(j, &u.res))
 	var devices []core.Device
 	if err == nil {
-		devices, err = s.selected(ctx, u.req.Selector)
+		devices, err = q.Selected(ctx, u.req.Selector)
 	}
 	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return
@@ -83,7 +83,7 @@ func (s *Service) runJob(ctx context.Context, j core.Job, l *job.Log) {
 			return
 		}
 	}
-	u.end("")
+	u.end(core.Done, "")
 }
 
 // saver is who saved the schedule last, with what they may now.
@@ -100,9 +100,9 @@ func (u *runOf) broken(ctx context.Context, err error) {
 	switch cause := context.Cause(ctx); {
 	case errors.Is(cause, job.ErrStopping):
 	case errors.Is(cause, job.ErrCancelled):
-		u.end("cancelled by hand; what was begun goes on")
+		u.end(core.Cancelled, "cancelled by hand; what was begun goes on")
 	default:
-		u.end(err.Error())
+		u.end(core.Failed, err.Error())
 	}
 }
 
@@ -120,7 +120,7 @@ func (u *runOf) do(ctx context.Context, d Deed, devices []core.Device) error {
 		if err := u.beginJobs(ctx, kind, due); err != nil {
 			return err
 		}
-		return u.until(ctx, 0)
+		return u.over(ctx)
 	}
 	levels := inLevels(devices, u.s.turnsLast)
 	n := 0
@@ -155,13 +155,13 @@ func (u *runOf) do(ctx context.Context, d Deed, devices []core.Device) error {
 			}
 			level, done = level[ready:], done+ready
 			if kind.Recurs.Serial {
-				if err := u.until(ctx, 0); err != nil {
+				if err := u.over(ctx); err != nil {
 					return err
 				}
 			}
 		}
 		// Who hangs on others comes after those.
-		if err := u.until(ctx, 0); err != nil {
+		if err := u.over(ctx); err != nil {
 			return err
 		}
 	}
@@ -188,21 +188,12 @@ func (u *runOf) beginJobs(ctx context.Context, kind job.Kind, due job.Due) error
 	return u.s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetPartOf(ctx, ids, u.j.ID) })
 }
 
-// until waits until so many of the run's jobs are left.
-func (u *runOf) until(ctx context.Context, left int) error {
+// over waits until all jobs of the run have ended.
+func (u *runOf) over(ctx context.Context) error {
 	for {
 		counts, err := u.s.Store.As(job.Service).PartCounts(ctx, u.j.ID)
-		if err != nil {
+		if err != nil || !slices.ContainsFunc(counts, func(c store.PartCount) bool { return c.State != core.Ended }) {
 			return err
-		}
-		open := 0
-		for _, c := range counts {
-			if c.State != core.Ended {
-				open += c.N
-			}
-		}
-		if open <= left {
-			return nil
 		}
 		if err := pause(ctx); err != nil {
 			return err
@@ -220,23 +211,22 @@ func pause(ctx context.Context) error {
 	}
 }
 
-// end ends a run with what came of its jobs.
-func (u *runOf) end(trouble string) {
+// end ends a run with what came of its jobs, and with why it did not come to its end.
+func (u *runOf) end(outcome, trouble string) {
 	q := u.s.Store.As(job.Service)
-	outcome := core.Done
+	bad := false
 	said := []string{}
 	counts, err := q.PartCounts(context.Background(), u.j.ID)
 	if err != nil {
 		said = append(said, "what came of it cannot be read: "+err.Error())
 	}
-	good := []string{core.Done, core.Equal}
 	kinds := map[string][]string{}
 	for _, c := range counts {
 		word := c.Outcome
 		if c.State != core.Ended {
 			word = "under way"
-		} else if !slices.Contains(good, c.Outcome) {
-			outcome = core.Failed
+		} else if !slices.Contains(core.Well, c.Outcome) {
+			bad = true
 		}
 		kinds[c.Kind] = append(kinds[c.Kind], fmt.Sprintf("%d %s", c.N, word))
 	}
@@ -246,7 +236,7 @@ func (u *runOf) end(trouble string) {
 			delete(kinds, d.Kind)
 		}
 	}
-	if outcome == core.Failed {
+	if bad {
 		said = append(said, u.notWell(q))
 	}
 	if u.req.Missed > 0 {
@@ -254,10 +244,8 @@ func (u *runOf) end(trouble string) {
 	}
 	if trouble != "" {
 		said = append([]string{trouble}, said...)
+	} else if bad {
 		outcome = core.Failed
-		if strings.HasPrefix(trouble, "cancelled") {
-			outcome = core.Cancelled
-		}
 	}
 	u.s.End(u.j, u.l, outcome, strings.Join(said, "; "), u.res)
 }

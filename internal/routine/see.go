@@ -1,6 +1,7 @@
 package routine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -8,7 +9,6 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/core/ref"
 	"magpie/internal/core/when"
 	"magpie/internal/job"
 	"magpie/internal/store"
@@ -56,7 +56,7 @@ func (s *Service) See(ctx context.Context, x store.Schedule) (v Seen, err error)
 		return v, err
 	}
 	v = Seen{Plan: plan, Spread: when.Span(time.Duration(x.SpreadS) * time.Second), Clocks: []string{}, Same: []string{}}
-	devices, err := s.selected(ctx, x.Selector)
+	devices, err := s.Store.As(job.Service).Selected(ctx, x.Selector)
 	if err != nil {
 		return v, err
 	}
@@ -146,26 +146,18 @@ func (s *Service) same(ctx context.Context, x store.Schedule, plan Plan, devices
 		if len(both) == 0 {
 			continue
 		}
+		theirs, err := s.Store.As(job.Service).Selected(ctx, o.Selector)
+		if err != nil {
+			return nil, err
+		}
 		n := 0
-		if o.Selector == x.Selector {
-			n = len(devices)
-		} else {
-			sel, err := ref.ParseSelector(strings.Fields(o.Selector))
-			if err != nil {
-				return nil, err
-			}
-			theirs, err := s.Store.As(job.Service).Devices(ctx, sel)
-			if err != nil {
-				return nil, err
-			}
-			for _, d := range theirs {
-				if mine[d.ID] {
-					n++
-				}
+		for _, d := range theirs {
+			if mine[d.ID] {
+				n++
 			}
 		}
 		if n > 0 {
-			out = append(out, fmt.Sprintf("%s does %s of %s too: %s %s", o.Name, strings.Join(both, ", "), core.Count(n, "of these devices", "of these devices"), o.Rule, o.Zone))
+			out = append(out, fmt.Sprintf("%s does %s of %d of these devices too: %s %s", o.Name, strings.Join(both, ", "), n, o.Rule, o.Zone))
 		}
 	}
 	return out, nil
@@ -190,7 +182,8 @@ func itemOf(r store.ScheduleRun, plan Plan, x store.Schedule) Item {
 // mostItems is how many times of one schedule an agenda lists.
 const mostItems = 3000
 
-// Agenda lists when schedules were due and will be, between two moments.
+// Agenda lists when schedules were due and will be, between two moments, in order of time
+// and name.
 func (s *Service) Agenda(ctx context.Context, from, until time.Time) (out []Item, err error) {
 	q, now := s.Store.As(job.Service), s.Now()
 	all, err := q.Schedules(ctx)
@@ -203,7 +196,7 @@ func (s *Service) Agenda(ctx context.Context, from, until time.Time) (out []Item
 		if err != nil {
 			return nil, err
 		}
-		devices, err := s.selected(ctx, x.Selector)
+		devices, err := s.Store.As(job.Service).Selected(ctx, x.Selector)
 		if err != nil {
 			return nil, err
 		}
@@ -211,13 +204,12 @@ func (s *Service) Agenda(ctx context.Context, from, until time.Time) (out []Item
 		if x.NextAt == nil {
 			continue
 		}
-		for at, n := maxTime(*x.NextAt, from), 0; n < mostItems; n++ {
-			if n > 0 || !at.Equal(*x.NextAt) {
-				at = rule.Next(at)
-			}
-			if at.IsZero() || at.After(until) {
-				break
-			}
+		after := *x.NextAt
+		if after.Before(from) {
+			after = from
+		}
+		at := rule.Next(after.Add(-time.Millisecond)) // at that very moment, too
+		for n := 0; n < mostItems && !at.IsZero() && !at.After(until); n, at = n+1, rule.Next(at) {
 			i := Item{At: at.UTC(), Schedule: x.Name, Does: plan.said(), Devices: len(devices), SpreadS: x.SpreadS, Future: at.After(now), State: "due"}
 			if i.Summary, err = plan.blackedOut(x, at); err != nil {
 				return nil, err
@@ -244,13 +236,6 @@ func (s *Service) Agenda(ctx context.Context, from, until time.Time) (out []Item
 		i.Devices, i.NotWell = counts[r.ScheduleID], bad[r.JobID]
 		out = append(out, i)
 	}
-	slices.SortStableFunc(out, func(a, b Item) int { return a.At.Compare(b.At) })
+	slices.SortStableFunc(out, func(a, b Item) int { return cmp.Or(a.At.Compare(b.At), strings.Compare(a.Schedule, b.Schedule)) })
 	return out, err
-}
-
-func maxTime(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return b
-	}
-	return a
 }

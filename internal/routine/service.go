@@ -104,18 +104,13 @@ func (s *Service) take(ctx context.Context, x store.Schedule) error {
 			missed++
 		}
 	}
-	var next *time.Time
-	if at := rule.Next(now); !at.IsZero() {
-		at = at.UTC()
-		next = &at
-	}
 	why, err := s.leftOut(ctx, x, plan, due, now)
 	if err != nil {
 		return err
 	}
 	actor := core.Actor{Name: "schedule " + x.Name, Role: core.Operator}
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if mine, err := q.Advance(ctx, x.ID, was, next); err != nil || !mine {
+		if mine, err := q.Advance(ctx, x.ID, was, nextAfter(rule, now)); err != nil || !mine {
 			return err
 		}
 		run := store.ScheduleRun{ScheduleID: x.ID, DueAt: due, Schedule: x.Name, Missed: missed, Why: why}
@@ -147,7 +142,7 @@ func (s *Service) leftOut(ctx context.Context, x store.Schedule, plan Plan, due,
 		}
 	}
 	last, err := s.Store.As(job.Service).LastRun(ctx, x.ID)
-	if err == nil && last.JobID != "" && last.State != "" && last.State != core.Ended {
+	if err == nil && last.UnderWay() {
 		return "the run that was due " + last.DueAt.In(plan.zone).Format("2006-01-02 15:04") + " was still under way", nil
 	}
 	return "", err

@@ -81,7 +81,7 @@ func (l *Syslog) Serve(ctx context.Context) {
 			break
 		}
 		if err == nil {
-			l.take(ctx, from, buf[:n], "syslog")
+			l.take(ctx, from, buf[:n])
 		}
 	}
 	all.Wait()
@@ -116,7 +116,7 @@ func (l *Syslog) serveTCP(ctx context.Context) {
 				if err != nil {
 					return
 				}
-				l.take(ctx, conn.RemoteAddr(), raw, "syslog")
+				l.take(ctx, conn.RemoteAddr(), raw)
 			}
 		}()
 	}
@@ -159,7 +159,7 @@ func frame(in *bufio.Reader) ([]byte, error) {
 }
 
 // take looks whose a message is, and whether it tells of a change.
-func (l *Syslog) take(ctx context.Context, from net.Addr, raw []byte, inlet string) {
+func (l *Syslog) take(ctx context.Context, from net.Addr, raw []byte) {
 	host, _, err := net.SplitHostPort(from.String())
 	if err != nil {
 		return
@@ -182,7 +182,7 @@ func (l *Syslog) take(ctx context.Context, from net.Addr, raw []byte, inlet stri
 	for _, d := range devices {
 		if user, ok := l.s.saysChanged(d, words); ok {
 			changed = true
-			if err := l.s.Noticed(ctx, d, user, inlet); err != nil {
+			if err := l.s.Noticed(ctx, d, user, "syslog"); err != nil {
 				slog.Warn("syslog: a change notice is kept with the next look", "device", d.Name, "err", err)
 			}
 		}

@@ -482,8 +482,8 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	watching, unwatch := context.WithCancel(ctx)
 	defer unwatch()
 	go n.watchDialects(watching)
-	routine := make(chan struct{})
-	go func() { defer close(routine); n.daily.Watch(watching) }()
+	watched := make(chan struct{})
+	go func() { defer close(watched); n.daily.Watch(watching) }()
 	if a.Syslog != nil {
 		go a.Syslog.Serve(watching)
 	}
@@ -499,7 +499,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	defer cancel()
 	_ = server.Shutdown(stop)
 	unwatch()
-	<-routine
+	<-watched
 	n.jobs.Stop(20 * time.Second)
 	return err
 }

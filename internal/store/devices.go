@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -108,6 +109,15 @@ func (q *Q) named(ctx context.Context, kind, name, query string) error {
 		return err
 	}
 	return unknown(kind, name, names)
+}
+
+// Selected lists the devices that a selector picks which is kept as words between blanks.
+func (q *Q) Selected(ctx context.Context, words string) ([]core.Device, error) {
+	sel, err := ref.ParseSelector(strings.Fields(words))
+	if err != nil {
+		return nil, err
+	}
+	return q.Devices(ctx, sel)
 }
 
 // DeviceByID returns the device of that id.

@@ -285,7 +285,11 @@ const usualOf = 9
 // Usual is how long a job like this one usually takes: the middle one of the last of its
 // kind, about its device, that came to a good end; 0 where there are none.
 func (q *Q) Usual(ctx context.Context, j core.Job) (time.Duration, error) {
-	rows, err := list[core.Job](ctx, q.ext, jobColumns+`WHERE device_id = ? AND device = ? AND kind = ? AND state = 'ended' AND outcome IN ('done', 'equal') AND started_at IS NOT NULL ORDER BY id DESC LIMIT ?`, j.DeviceID, j.Device, j.Kind, usualOf)
+	query, args, err := in(jobColumns+`WHERE device_id = ? AND device = ? AND kind = ? AND state = 'ended' AND outcome IN (?) AND started_at IS NOT NULL ORDER BY id DESC LIMIT ?`, j.DeviceID, j.Device, j.Kind, core.Well, usualOf)
+	if err != nil {
+		return 0, err
+	}
+	rows, err := list[core.Job](ctx, q.ext, query, args...)
 	if err != nil || len(rows) == 0 {
 		return 0, err
 	}

@@ -48,6 +48,11 @@ type ScheduleRun struct {
 	EndedAt *time.Time `db:"ended_at"`
 }
 
+// UnderWay tells whether what was begun then goes on still.
+func (r ScheduleRun) UnderWay() bool {
+	return r.JobID != "" && r.State != "" && r.State != core.Ended
+}
+
 const scheduleColumns = `SELECT id, name, rule, zone, from_at, deeds, selector, spread_s, blackouts, paused, note, made_by, made_at, changed_by, changed_by_id, changed_at, next_at FROM schedules `
 
 // Schedules lists schedules by name.
@@ -157,12 +162,9 @@ func (q *Q) PartCounts(ctx context.Context, job string) ([]PartCount, error) {
 	return list[PartCount](ctx, q.ext, `SELECT kind, state, outcome, COUNT(*) AS n FROM jobs WHERE part_of = ? GROUP BY kind, state, outcome ORDER BY kind, state, outcome`, job)
 }
 
-// wellEnded are the outcomes of jobs that came out as they should.
-var wellEnded = []string{core.Done, core.Equal}
-
 // NotWell lists jobs that one began and that did not end well: at most n.
 func (q *Q) NotWell(ctx context.Context, job string, n int) ([]core.Job, error) {
-	query, args, err := in(jobColumns+`WHERE part_of = ? AND state = 'ended' AND outcome NOT IN (?) ORDER BY id LIMIT ?`, job, wellEnded, n)
+	query, args, err := in(jobColumns+`WHERE part_of = ? AND state = 'ended' AND outcome NOT IN (?) ORDER BY id LIMIT ?`, job, core.Well, n)
 	if err != nil {
 		return nil, err
 	}
@@ -178,7 +180,7 @@ func (q *Q) NotWellCounts(ctx context.Context, jobs []string) (map[string]int, e
 	}
 	out := map[string]int{}
 	for part := range slices.Chunk(jobs, 500) {
-		query, args, err := in(`SELECT part_of, COUNT(*) AS n FROM jobs WHERE part_of IN (?) AND state = 'ended' AND outcome NOT IN (?) GROUP BY part_of`, part, wellEnded)
+		query, args, err := in(`SELECT part_of, COUNT(*) AS n FROM jobs WHERE part_of IN (?) AND state = 'ended' AND outcome NOT IN (?) GROUP BY part_of`, part, core.Well)
 		if err != nil {
 			return nil, err
 		}
