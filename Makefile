@@ -1,7 +1,7 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
 PROGRAMS = mariadbd:mariadb-server-core my_print_defaults:mariadb-client-core ssh:openssh-client git:git gcc:gcc node:nodejs npm:npm
 # What tests need besides: a browser, other makers' servers to talk to, a cluster.
-TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl \
+TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl exim4:exim4-daemon-light \
   wsrep_sst_mariabackup:mariadb-server /usr/lib/galera/libgalera_smm.so:galera-4 mariadb-backup:mariadb-backup
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
@@ -15,7 +15,7 @@ build: needs internal/api/openapi.yaml internal/dialect/schema.json console/dist
 # What derives from other sources: the API's description, from the operations and the
 # types of package client (the console's types derive from that); and the schema and
 # the reference of the dialect language, from its own types.
-internal/api/openapi.yaml internal/dialect/schema.json: $(wildcard internal/gen/*.go internal/*/kinds.go) client/types.go internal/api/operations.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go internal/dialect/file.go docs/dialects.md
+internal/api/openapi.yaml internal/dialect/schema.json: $(wildcard internal/gen/*.go internal/*/kinds.go) $(wildcard client/*.go) internal/api/operations.go internal/api/telling.go internal/core/telling.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go internal/dialect/file.go docs/dialects.md
 	go run ./internal/gen
 	touch internal/api/openapi.yaml internal/dialect/schema.json
 

@@ -1019,6 +1019,9 @@ type Status struct {
 
 	NeverProven int `json:"never_proven"` // devices of which no version was ever put back and proved
 
+	Untold  int `json:"untold"`   // messages to people that wait for a quarter of an hour or longer
+	GivenUp int `json:"given_up"` // messages to people that were given up in the last two weeks
+
 	Running  int      `json:"jobs_running"`
 	Queued   int      `json:"jobs_queued"`
 	Waiting  int      `json:"jobs_waiting"`

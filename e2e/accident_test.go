@@ -366,7 +366,7 @@ func TestAuditHasWhatWasDone(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if r := must(w.admin.CheckAudit(ctx(t)))(t); !r.Sound {
+	if r := must(w.admin.CheckAudit(ctx(t), ""))(t); !r.Sound {
 		t.Fatalf("untouched: %+v", r)
 	}
 	for _, q := range []string{"DELETE FROM audit", "DELETE FROM audit_end"} {
@@ -374,11 +374,11 @@ func TestAuditHasWhatWasDone(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if r := must(w.admin.CheckAudit(ctx(t)))(t); r.Sound || !strings.Contains(r.Trouble, "end mark is missing") {
+	if r := must(w.admin.CheckAudit(ctx(t), ""))(t); r.Sound || !strings.Contains(r.Trouble, "end mark is missing") {
 		t.Errorf("taken away: %+v", r)
 	}
 	w.pull(r1)
-	if r := must(w.admin.CheckAudit(ctx(t)))(t); r.Sound || !strings.Contains(r.Trouble, "had been removed") {
+	if r := must(w.admin.CheckAudit(ctx(t), ""))(t); r.Sound || !strings.Contains(r.Trouble, "had been removed") {
 		t.Errorf("taken away and gone on with: %+v", r)
 	}
 }

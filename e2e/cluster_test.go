@@ -144,7 +144,7 @@ func TestCluster(t *testing.T) {
 			"pulls too few":       "SELECT 10 - LEAST(10, COUNT(DISTINCT device_id)) FROM pulls",
 		})
 	}
-	if check := must(w.admin.CheckAudit(ctx(t)))(t); !check.Sound {
+	if check := must(w.admin.CheckAudit(ctx(t), ""))(t); !check.Sound {
 		t.Errorf("the audit log: %+v", check)
 	}
 }

@@ -117,7 +117,7 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1, withFamilies(sim.AllFamilies))
 	devices := map[string]string{"skerrinsay-r1": "recite running", "skerrinsay-sw1": "tell me", "control-f1": "get-config", "control-w1": "skua-wireless:settings", "workshop-g1": "/desk/settings", "skerrinsay-p1": "view all"}
-	quick := map[string]string{"answer": "1500ms", "idle": "1500ms", "connect": "4s"}
+	quick := map[string]string{"answer": "3s", "idle": "3s", "connect": "8s"}
 	for name := range devices {
 		must(w.admin.EditDevice(ctx(t), name, client.NewDevice{Timeouts: &quick}))(t)
 		if j := w.pull(name); j.Outcome != "done" {

@@ -31,8 +31,12 @@ func TestSecretsStayHidden(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 1)
 	w.pull(r1)
+	must(w.admin.SetMailServer(ctx(t), client.NewMailServer{Server: "127.0.0.1:9", Security: "none", From: "magpie@ferries.example", User: "magpie", Password: "a-word-for-mail"}))(t)
+	must(w.admin.AddRecipient(ctx(t), client.NewRecipient{Name: "noc", Kind: "mail", To: []string{"noc@ferries.example"}}))(t)
+	must(w.admin.AddRecipient(ctx(t), client.NewRecipient{Name: "hook", Kind: "webhook", URL: "http://127.0.0.1:9/", Secret: "a-word-for-the-webhook"}))(t)
+	must(w.admin.AddTellRule(ctx(t), client.NewTellRule{Name: "night-watch", Events: []string{"changed", "failed", "drifted", "waiting"}, Selector: []string{"all"}, Recipients: []string{"noc", "hook"}}))(t)
 	w.fleet.amend(r1, "mwilks", "lookout", "cancel community demo-gulls", "community demo-terns-secret", "up", "flock 64512", "neighbour 10.1.12.1", "key sealed 0123456789abcdef0123")
-	hidden := append([]string{"demo-terns-secret", "0123456789abcdef0123"}, secrets...)
+	hidden := append([]string{"a-word-for-mail", "a-word-for-the-webhook", "demo-terns-secret", "0123456789abcdef0123"}, secrets...)
 	w.pull(r1)
 	push := w.push(r1 + "@1")
 	w.fleet.amend(r1, "mwilks", "lookout", "cancel community demo-gulls")
@@ -54,17 +58,25 @@ func TestSecretsStayHidden(t *testing.T) {
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
 	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}
+	var messages []string
+	eventually(t, "people are told", func() bool {
+		w.gathered()
+		for _, m := range must(w.admin.Messages(ctx(t), "", 100))(t) {
+			messages = append(messages, m.ID)
+		}
+		return len(messages) > 0
+	})
 	// Every address that can be read from, as it is described, filled with what
 	// there is; one that is not filled here is a test that is missing.
 	filled := map[string][]string{
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
 		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
-		"/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""},
+		"/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
 		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,
-		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}}
+		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}, "/recipients/{name}": {"noc"}, "/tell-rules/{name}": {"night-watch"}, "/messages/{id}": messages}
 	var paths []string
 	for _, o := range w.operations() {
 		if o.write() {
@@ -300,7 +312,7 @@ func TestAuditShowsTampering(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if r := must(w.admin.CheckAudit(ctx(t)))(t); !r.Sound || r.Rows < 4 {
+	if r := must(w.admin.CheckAudit(ctx(t), ""))(t); !r.Sound || r.Rows < 4 {
 		t.Fatalf("untouched: %+v", r)
 	}
 	for _, c := range []struct{ what, do, undo, says string }{
@@ -313,7 +325,7 @@ func TestAuditShowsTampering(t *testing.T) {
 		if _, err := db.Exec(c.do); err != nil {
 			t.Fatal(err)
 		}
-		if r := must(w.admin.CheckAudit(ctx(t)))(t); r.Sound || !strings.Contains(r.Trouble, c.says) {
+		if r := must(w.admin.CheckAudit(ctx(t), ""))(t); r.Sound || !strings.Contains(r.Trouble, c.says) {
 			t.Errorf("%s: %+v", c.what, r)
 		}
 		if c.undo != "" {

@@ -213,6 +213,8 @@ func problem(err error) *client.Problem {
 		return say(400, "not planned", "")
 	case errors.As(err, &amiss):
 		return wrong(amiss.Field, amiss.Says, "")
+	case errors.Is(err, routine.ErrTold):
+		return say(409, "somebody is told there", "change or remove the rule first: magpie tell list")
 	case errors.Is(err, routine.ErrUnderWay):
 		return say(409, "it runs already", "follow it: magpie job watch JOB")
 	case errors.Is(err, fleet.ErrSnapshot):

@@ -656,7 +656,17 @@ func (s *Server) audit(c *gin.Context) {
 }
 
 func (s *Server) checkAudit(c *gin.Context) {
-	rows, err := s.Jobs.Store.As(actor(c)).VerifyAudit(c.Request.Context())
+	var kept store.AuditEnd
+	if end := c.Query("end"); end != "" {
+		n, mac, ok := strings.Cut(end, ":")
+		seq, err := strconv.ParseInt(n, 10, 64)
+		if !ok || err != nil || seq < 1 || mac == "" {
+			fail(c, wrong("end", fmt.Sprintf("%q is no end of the log", end), "write a row's number and code as they were sent elsewhere, like 1204:9f3c…"))
+			return
+		}
+		kept = store.AuditEnd{Seq: seq, MAC: mac}
+	}
+	rows, err := s.Jobs.Store.As(actor(c)).VerifyAudit(c.Request.Context(), kept)
 	out := client.AuditCheck{Sound: err == nil, Rows: rows}
 	if err != nil {
 		out.Trouble = err.Error()

@@ -126,6 +126,10 @@ func vocabulary(kinds []job.Kind) map[string][]string {
 		"relations": read.Relations, "drift states": {core.Steady, core.Drifted, "no baseline", "not known"}, "line ops": {"same", "remove", "add"}, "topics": core.Topics, "methods": dialect.Methods,
 		"transports": dialect.Transports, "step kinds": {"enter", "set", "remove", "leave", "live", "load", "commit", "stage", "restart"},
 		"entry kinds": {"step", "info", "line", "warning", "trouble", "kept", "end"}}
+	for _, e := range core.TellEvents {
+		out["tell events"] = append(out["tell events"], e.Name)
+	}
+	out["recipient kinds"], out["syslog transports"], out["mail securities"], out["message states"] = core.RecipientKinds, core.SyslogTransports, core.MailSecurities, core.MessageStates
 	for _, k := range kinds {
 		out["kinds"] = append(out["kinds"], k.Name)
 		for _, w := range k.Awaits {
@@ -311,7 +315,15 @@ func (d *describer) object(name string, t reflect.Type) yaml.MapSlice {
 		}
 		sch := d.schema(f.Type)
 		if words, ok := d.words[f.Tag.Get("enum")]; ok {
-			sch = append(sch, yaml.MapItem{Key: "enum", Value: words})
+			if f.Type.Kind() == reflect.Slice {
+				for i := range sch {
+					if of, is := sch[i].Value.(yaml.MapSlice); is && sch[i].Key == "items" {
+						sch[i].Value = append(of, yaml.MapItem{Key: "enum", Value: words})
+					}
+				}
+			} else {
+				sch = append(sch, yaml.MapItem{Key: "enum", Value: words})
+			}
 		}
 		if does := d.comments[from+"."+f.Name]; does != "" {
 			sch = append(sch, yaml.MapItem{Key: "description", Value: does})

@@ -125,7 +125,7 @@ func (s *Server) decisions(kinds []job.Kind) (out []route) {
 // routes are all operations of the API, where these kinds of jobs are known.
 func (s *Server) routes(kinds []job.Kind) []route {
 	const reader, operator, admin = core.Reader, core.Operator, core.Admin
-	return append([]route{
+	return slices.Concat([]route{
 		{"POST", "/login", nobody, s.login, about{id: "login", tag: "sessions", does: "Sign in and get a token", takes: client.Login{}, gives: client.Granted{}}},
 		{"POST", "/session", nobody, s.openSession, about{id: "openSession", tag: "sessions", does: "Sign in and get a cookie", takes: client.Login{}, gives: client.Granted{}}},
 		{"DELETE", "/session", reader, s.closeSession, about{id: "closeSession", tag: "sessions", does: "Sign out", status: 204}},
@@ -211,8 +211,8 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"POST", "/users", admin, s.addUser, about{id: "addUser", tag: "users", does: "Add a user", takes: client.NewUser{}, status: 201, gives: client.User{}}},
 		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", query: []param{{"about", "string", false, "to whom or what: a device with all its versions, a user, a set"}, {"actor", "string", false, "who"}, {"since", "string", false, "a time"}}, gives: client.Page[client.AuditEntry]{}}},
-		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", gives: client.AuditCheck{}}},
-	}, s.decisions(kinds)...)
+		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", query: []param{{"end", "string", false, "a row's number and code, as kept elsewhere, like 1204:9f3c…: tells of a database that was put back to an earlier state"}}, gives: client.AuditCheck{}}},
+	}, s.tellingRoutes(), s.decisions(kinds))
 }
 
 // What addresses and words of queries were called before; they are answered for a

@@ -44,6 +44,9 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 			st.Alike = append(st.Alike, client.Alike(g))
 		}
 	}
+	if st.Untold, st.GivenUp, err = s.Routine.Unsent(ctx); err != nil {
+		return st, err
+	}
 	counts, err := q.JobCounts(ctx)
 	if err != nil {
 		return st, err

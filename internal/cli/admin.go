@@ -167,8 +167,10 @@ func (a *app) audit() *cli.Command {
 			})
 			return nil
 		}),
-		a.do("check", "", "prove that the log is as it was written", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-			r, err := s.CheckAudit(ctx)
+		a.do("check", "", "prove that the log is as it was written", []cli.Flag{
+			&cli.StringFlag{Name: "end", Usage: "a row's `NUMBER:CODE` as kept elsewhere; tells of a database that was put back to an earlier state"},
+		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			r, err := s.CheckAudit(ctx, c.String("end"))
 			if err != nil {
 				return err
 			}

@@ -192,6 +192,9 @@ func (a *app) status() *cli.Command {
 				a.s.printf("jobs: %s\n", strings.Join(work, ", "))
 			}
 			a.s.printf("%s kept, %s packed and sealed\n", count(int(st.Contents), "text", "texts"), size(st.Bytes))
+			if n := st.Untold + st.GivenUp; n > 0 {
+				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("people were not told: %d wait, %d given up; see: magpie tell messages", st.Untold, st.GivenUp)))
+			}
 			if len(st.Attend) == 0 {
 				return
 			}

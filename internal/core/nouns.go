@@ -120,6 +120,7 @@ type Device struct {
 	CreatedAt    time.Time `db:"created_at"`
 
 	State        string     `db:"state"`
+	Was          string     `db:"was"` // its state as it was read
 	Drifted      bool       `db:"drifted"`
 	Unsaved      bool       `db:"unsaved"`
 	Trouble      string     `db:"trouble"` // what the last pull failed of; empty when it did not

@@ -27,7 +27,7 @@ func Kinds(s *Service) []job.Kind {
 	return []job.Kind{
 		{Name: "planned", Role: core.Operator, Does: "begins a push at its time", May: s.mayApprove, Step: step((*Service).plannedJob), View: viewPlanned,
 			Awaits: []job.Wait{
-				{For: core.AwaitsApproval, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let a planned push go ahead; where a rule asks for a second person, it takes another than who planned it", Sees: true}, decline}},
+				{For: core.AwaitsApproval, Calls: true, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let a planned push go ahead; where a rule asks for a second person, it takes another than who planned it", Sees: true}, decline}},
 				{For: core.AwaitsStart, Means: "its time", Words: []job.Word{decline}},
 			}},
 		{Name: "restore-preview", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Repeats: true, Step: step((*Service).restorePreviewJob), View: viewRestorePreview},

@@ -159,6 +159,7 @@ type Due struct {
 type Wait struct {
 	For   string // its name, as jobs carry it
 	Means string // who or what that is, in words that follow "waits for"
+	Calls bool   // it goes no further until a person says a word, or a time is over
 	Words []Word // what a person can say to it
 }
 

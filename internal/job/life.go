@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"time"
 
@@ -123,7 +124,10 @@ func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, su
 	if err := r.letGo(ctx, q, j, outcome); err != nil {
 		return err
 	}
-	return q.EndJob(ctx, j.ID, outcome, summary, result)
+	if err := q.EndJob(ctx, j.ID, outcome, summary, result); err != nil || j.Kind == "pull" || j.PartOf != "" || outcome == core.Cancelled || slices.Contains(core.Well, outcome) {
+		return err // of a pull its device's state tells, of a part the whole
+	}
+	return q.Happen(ctx, core.JobEnded, j.DeviceID, j.Device, j.ID, core.Happened{Kind: j.Kind, State: outcome, By: j.Actor, Says: summary})
 }
 
 // letGo does what has to happen whenever a job of the kind ends.

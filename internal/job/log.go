@@ -163,7 +163,10 @@ func (l *Log) Park(awaits string, due *time.Time, summary string, result any, al
 				return err
 			}
 		}
-		return q.ParkJob(ctx, l.job, awaits, due, summary, result)
+		if err := q.ParkJob(ctx, l.job, awaits, due, summary, result); err != nil {
+			return err
+		}
+		return l.r.called(ctx, q, l.job, summary)
 	})
 	if err != nil {
 		l.Trouble("it could not be set aside to wait: "+err.Error(), "")

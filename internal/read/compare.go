@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -123,6 +124,23 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 		side.Sure, err = s.sureness(ctx, q, v, r.At)
 	}
 	return side, err
+}
+
+// Changed is what a version changed against the one before it, as somebody sees it who may not
+// see secrets: in the unified format, without what changes by itself.
+func (s *Service) Changed(ctx context.Context, device, part string, number int) (string, error) {
+	var sides [2]Side
+	for i, which := range []string{strconv.Itoa(number - 1), strconv.Itoa(number)} {
+		r, err := ref.ParseVersion(device+"/"+part+"@"+which, time.UTC)
+		if err != nil {
+			return "", err
+		}
+		if sides[i], err = s.Resolve(ctx, core.Actor{Role: core.Reader}, r); err != nil {
+			return "", err
+		}
+	}
+	c, err := s.Compare(core.Actor{Role: core.Reader}, sides[0], sides[1], 3, false)
+	return c.Unified, err
 }
 
 // sureness says how sure it is that a version ran at a time.

@@ -1,11 +1,13 @@
 // Package routine is what is done by itself: schedules that begin jobs of every kind
-// that makes sense time after time.
+// that makes sense time after time, pulls after a device was said to have changed, and
+// telling people what happened.
 package routine
 
 import (
 	"context"
 	"errors"
 	"log/slog"
+	"sync"
 	"time"
 
 	"magpie/internal/core"
@@ -17,12 +19,24 @@ import (
 // Service keeps the routine of one instance.
 type Service struct {
 	*visit.Service
+	*state
+
+	// Differ is what a version changed, as somebody sees it who may not see secrets. It is
+	// set before Watch.
+	Differ func(ctx context.Context, device, part string, number int) (string, error)
+	// Room tells how much of the data folder's disk is free, in bytes. nil: nobody knows.
+	Room func() (free, total uint64)
+}
+
+// state is what all work of an instance shares.
+type state struct {
 	notices *notices
+	telling telling
 }
 
 // New makes it and registers its kind of job.
 func New(v *visit.Service) *Service {
-	s := &Service{v, &notices{pending: map[string]said{}, written: map[string]time.Time{}}}
+	s := &Service{Service: v, state: &state{notices: &notices{pending: map[string]said{}, written: map[string]time.Time{}}}}
 	s.Register(Kinds(s)...)
 	return s
 }
@@ -31,7 +45,7 @@ func New(v *visit.Service) *Service {
 func Kinds(s *Service) []job.Kind {
 	return []job.Kind{{Name: "scheduled", Role: core.Operator, Does: "does what a schedule says", View: viewRun,
 		Step: func(ctx context.Context, r *job.Run) {
-			(&Service{s.On(r.Runtime), s.notices}).runJob(ctx, r.Job, r.Log)
+			(&Service{Service: s.On(r.Runtime), state: s.state}).runJob(ctx, r.Job, r.Log)
 		}}}
 }
 
@@ -41,6 +55,9 @@ const lookEvery = time.Second
 // Watch begins what is due, until ctx ends. Every instance does; of each time that
 // something is due one of them has it.
 func (s *Service) Watch(ctx context.Context) {
+	var sending sync.WaitGroup
+	defer sending.Wait()
+	sending.Go(func() { s.send(ctx) })
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
@@ -70,7 +87,7 @@ func (s *Service) Look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = noticed
+	err = errors.Join(noticed, s.Tell(ctx))
 	for _, x := range due {
 		err = errors.Join(err, s.take(ctx, x))
 	}

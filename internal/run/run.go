@@ -179,8 +179,10 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 	if n.visits, err = visit.New(ctx, n.jobs, all); err == nil {
 		n.pushes = push.New(n.visits)
 		n.fleet = fleet.New(n.pushes)
-		read.New(n.visits).Register()
+		looks := read.New(n.visits)
+		looks.Register()
 		n.daily = routine.New(n.visits)
+		n.daily.Room, n.daily.Differ = n.room, looks.Changed
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
@@ -233,6 +235,15 @@ func lockFolder(dir string) (*os.File, error) {
 	_ = f.Truncate(0)
 	_, err = fmt.Fprintf(f, "%d\n", os.Getpid())
 	return f, err
+}
+
+// room tells how much of the data folder's disk is free, in bytes.
+func (n *Instance) room() (free, total uint64) {
+	var st syscall.Statfs_t
+	if syscall.Statfs(n.Config.Data, &st) != nil {
+		return 0, 0
+	}
+	return st.Bavail * uint64(st.Bsize), st.Blocks * uint64(st.Bsize)
 }
 
 // leastRoom is how much the disk must have left for a start, in MiB.

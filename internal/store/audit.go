@@ -22,10 +22,16 @@ type AuditEntry struct {
 	Form   int       `db:"form"` // how its fields are put together for the code
 }
 
-type auditEnd struct {
+// AuditEnd is how far the log has come: the number of its last row, and that row's code.
+type AuditEnd struct {
 	Seq   int64  `db:"seq"`
 	MAC   string `db:"mac"`
 	Proof string `db:"proof"`
+}
+
+// AuditEnd returns the log's end.
+func (q *Q) AuditEnd(ctx context.Context) (AuditEnd, error) {
+	return get[AuditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1`)
 }
 
 // Audit writes down what the actor does, in the same transaction as the deed.
@@ -39,7 +45,7 @@ func (q *Q) AuditAll(ctx context.Context, deeds []AuditEntry) error {
 	if len(deeds) == 0 {
 		return nil
 	}
-	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
+	end, err := get[AuditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
 	if errors.Is(err, ErrNotFound) {
 		if end, err = q.auditAnew(ctx); err == nil {
 			deeds = append([]AuditEntry{{Action: logLost, Object: "audit log", Detail: fmt.Sprintf("the log's end mark was gone; it goes on after row %d", end.Seq)}}, deeds...)
@@ -54,7 +60,7 @@ func (q *Q) AuditAll(ctx context.Context, deeds []AuditEntry) error {
 		for _, d := range part {
 			d.Seq, d.At, d.Actor, d.Form = end.Seq+1, now, q.actor.Name, prefixed
 			d.Object = shorten(d.Object, 255)
-			end = auditEnd{Seq: d.Seq, MAC: q.mac(d, end.MAC)}
+			end = AuditEnd{Seq: d.Seq, MAC: q.mac(d, end.MAC)}
 			rows = append(rows, d.Seq, d.At, d.Actor, d.Action, d.Object, d.Detail, end.MAC, d.Form)
 		}
 		if _, err := q.exec(ctx, `INSERT INTO audit (seq, at, actor, action, object, detail, mac, form) VALUES `+
@@ -76,7 +82,7 @@ const logLost = "audit log lost its end"
 
 // auditAnew makes an end mark where there is none, after whatever rows there
 // are. A database is made with one, so somebody took it away.
-func (q *Q) auditAnew(ctx context.Context) (end auditEnd, err error) {
+func (q *Q) auditAnew(ctx context.Context) (end AuditEnd, err error) {
 	last, err := get[AuditEntry](ctx, q.ext, `SELECT * FROM audit ORDER BY seq DESC LIMIT 1`)
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return end, err
@@ -85,7 +91,7 @@ func (q *Q) auditAnew(ctx context.Context) (end auditEnd, err error) {
 	if _, err := q.exec(ctx, `INSERT IGNORE INTO audit_end (id, seq, mac, proof) VALUES (1, ?, ?, ?)`, end.Seq, end.MAC, q.proof(end)); err != nil {
 		return end, err
 	}
-	return get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
+	return get[AuditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1 FOR UPDATE`)
 }
 
 func shorten(s string, most int) string {
@@ -107,7 +113,7 @@ func (q *Q) mac(d AuditEntry, before string) string {
 	return q.keys.Hash("audit row, prefixed", all)
 }
 
-func (q *Q) proof(e auditEnd) string {
+func (q *Q) proof(e AuditEnd) string {
 	return q.keys.Hash("audit end", fmt.Appendf(nil, "%d\x00%s", e.Seq, e.MAC))
 }
 
@@ -141,10 +147,12 @@ func (q *Q) Deeds(ctx context.Context, f DeedFilter, before int64, limit int) ([
 	return list[AuditEntry](ctx, q.ext, query+` ORDER BY seq DESC LIMIT ?`, append(args, limit)...)
 }
 
-// VerifyAudit reads the whole log and returns how many rows are sound. The
-// error says where the first change, gap or cut is.
-func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
-	end, err := get[auditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1`)
+// VerifyAudit reads the whole log and returns how many rows are sound. The error says where
+// the first change, gap or cut is. kept is the log's end at some time as somebody kept it
+// elsewhere (its number and code; none: zero): it tells of a log that was put back to an
+// earlier state as a whole, which its own end cannot.
+func (q *Q) VerifyAudit(ctx context.Context, kept AuditEnd) (int64, error) {
+	end, err := get[AuditEnd](ctx, q.ext, `SELECT seq, mac, proof FROM audit_end WHERE id = 1`)
 	if errors.Is(err, ErrNotFound) {
 		return 0, errors.New("the log's end mark is missing: the log was removed, or its end was")
 	}
@@ -167,6 +175,9 @@ func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 			if q.mac(d, mac) != d.MAC {
 				return seq, fmt.Errorf("row %d was changed, or the one before it", d.Seq)
 			}
+			if d.Seq == kept.Seq && d.MAC != kept.MAC {
+				return seq, fmt.Errorf("row %d is another one than the one that was kept elsewhere: the log was put back to an earlier state before that row, and went on from there", d.Seq)
+			}
 			if d.Action == logLost && lostAt == 0 {
 				lostAt = d.Seq
 			}
@@ -178,6 +189,9 @@ func (q *Q) VerifyAudit(ctx context.Context) (int64, error) {
 	}
 	if seq != end.Seq || mac != end.MAC {
 		return seq, fmt.Errorf("the log ends at row %d but had %d: its tail was cut off", seq, end.Seq)
+	}
+	if kept.Seq > seq {
+		return seq, fmt.Errorf("the log ends at row %d, and row %d was seen elsewhere: the database was put back to an earlier state, and what was done between is missing", seq, kept.Seq)
 	}
 	if lostAt > 0 {
 		return seq, fmt.Errorf("before row %d the log had been removed, or its end had: what was done until then may be missing", lostAt)

@@ -28,7 +28,7 @@ type Secret struct {
 }
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
-	d.state, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
+	d.state, d.state AS was, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
 	d.revision, d.testing, d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
 	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id
@@ -131,6 +131,7 @@ func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
 func (q *Q) Reread(ctx context.Context, d *core.Device) error {
 	type row struct {
 		Name        string     `db:"name"`
+		State       string     `db:"state"`
 		Serials     core.Words `db:"serials"`
 		Latest      int        `db:"latest"`
 		LastChanged *time.Time `db:"last_changed"`
@@ -138,8 +139,8 @@ func (q *Q) Reread(ctx context.Context, d *core.Device) error {
 		Unsaved     bool       `db:"unsaved"`
 		Testing     string     `db:"testing"`
 	}
-	r, err := get[row](ctx, q.ext, `SELECT name, serials, latest, last_changed, drifted, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL FOR UPDATE`, d.ID)
-	d.Name, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved, d.Testing = r.Name, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved, r.Testing
+	r, err := get[row](ctx, q.ext, `SELECT name, state, serials, latest, last_changed, drifted, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL FOR UPDATE`, d.ID)
+	d.Name, d.Was, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved, d.Testing = r.Name, r.State, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved, r.Testing
 	return err
 }
 
@@ -449,7 +450,10 @@ func (q *Q) SetStanding(ctx context.Context, d core.Device) error {
 	_, err := q.exec(ctx, `UPDATE devices SET state = ?, drifted = ?, unsaved = ?, trouble = ?, host = ?, model = ?, serial = ?, software = ?,
 		last_tried = ?, last_pulled = ?, last_changed = ?, latest = ?, serials = ? WHERE id = ?`,
 		d.State, d.Drifted, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, asJSON(d.Serials), d.ID)
-	return err
+	if err != nil || d.State == d.Was {
+		return err
+	}
+	return q.Happen(ctx, core.StateChanged, d.ID, d.Name, "", core.Happened{Was: d.Was, State: d.State, Says: d.Trouble})
 }
 
 // KeepDialect records a dialect's text and returns its revision: the same as

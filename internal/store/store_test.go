@@ -308,7 +308,7 @@ func TestAuditUnderLoad(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	if n, err := s.As(who).VerifyAudit(bg); n != 100 || err != nil {
+	if n, err := s.As(who).VerifyAudit(bg, store.AuditEnd{}); n != 100 || err != nil {
 		t.Errorf("%d rows, %v", n, err)
 	}
 	// What is rolled back leaves no trace and no gap.
@@ -318,7 +318,7 @@ func TestAuditUnderLoad(t *testing.T) {
 		}
 		return errors.New("no")
 	})
-	if n, err := s.As(who).VerifyAudit(bg); n != 100 || err != nil {
+	if n, err := s.As(who).VerifyAudit(bg, store.AuditEnd{}); n != 100 || err != nil {
 		t.Errorf("after a rollback: %d rows, %v", n, err)
 	}
 }
@@ -445,7 +445,7 @@ func TestLostCommits(t *testing.T) {
 		if err := s.Tx(bg, who, func(q *store.Q) error { return q.Audit(bg, "did", "", "") }); err != nil {
 			t.Fatalf("cut %d at moment %d: %v", i, moment, err)
 		}
-		if n, err := s.As(who).VerifyAudit(bg); err != nil || n != int64(i+1) {
+		if n, err := s.As(who).VerifyAudit(bg, store.AuditEnd{}); err != nil || n != int64(i+1) {
 			t.Fatalf("cut %d at moment %d: done %d times in all, %v", i, moment, n, err)
 		}
 	}

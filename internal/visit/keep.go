@@ -330,7 +330,10 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 	}
 	next.Size = len(got.Text)
 	out.VersionID, out.Number, out.New, out.Added, out.Removed = next.ID, next.Number, true, next.Added, next.Removed
-	return out, next, nil
+	if aside == "" && head.VersionID != "" {
+		err = q.Happen(ctx, core.VersionKept, d.ID, d.Name, pull.JobID, core.Happened{Part: name, VersionID: next.ID, Number: next.Number, Added: next.Added, Removed: next.Removed, By: cmp.Or(next.Author, next.Actor), Reason: next.Reason})
+	}
+	return out, next, err
 }
 
 // Unsaved tells whether startup is not equivalent to running, or what else follows

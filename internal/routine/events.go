@@ -1,0 +1,210 @@
+package routine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/job"
+	"magpie/internal/store"
+)
+
+// bad are the states of devices that cannot be worked with as they are.
+var bad = []string{core.RefusedLogin, core.Unreachable, core.OtherUnit, core.AtFactory, core.Failing}
+
+// tells tells of which event people are told when something happened; empty: of none.
+func tells(e store.Event) string {
+	switch e.Kind {
+	case core.VersionKept:
+		return core.TellChanged
+	case core.JobEnded:
+		return core.TellFailed
+	case core.JobWaits:
+		return core.TellWaiting
+	}
+	switch {
+	case slices.Contains(bad, e.State):
+		return core.TellFailed
+	case e.State == core.Drifted, e.State == core.Unsaved:
+		return core.TellDrifted
+	case e.State == core.Steady && e.Was != core.NeverPulled:
+		return core.TellRecovered
+	}
+	return ""
+}
+
+// mostEvents is how many events are looked at in one transaction.
+const mostEvents = 200
+
+// heedEvents gives each rule what it has to tell of, once each.
+func (s *Service) heedEvents(ctx context.Context) error {
+	q := s.Store.As(job.Service)
+	for {
+		some, err := q.Events(ctx)
+		if err != nil || !some {
+			return err
+		}
+		rules, err := s.matching(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error {
+			all, err := q.TakeEvents(ctx, mostEvents)
+			if err != nil {
+				return err
+			}
+			var out []store.Telling
+			for _, e := range all {
+				event := tells(e)
+				for _, m := range rules {
+					takes, err := m.takes(ctx, q, event, e)
+					if err != nil {
+						return err
+					}
+					if takes {
+						out = append(out, store.Telling{RuleID: m.ID, About: about(e), At: e.At, Event: event, DeviceID: e.DeviceID, Device: e.Device, JobID: e.JobID, Happened: e.Happened})
+					}
+				}
+			}
+			return q.AddTellings(ctx, out)
+		}); err != nil {
+			return err
+		}
+	}
+}
+
+// about names what is told of once: that a job waits for the same thing again, or that one
+// version was kept, is the same whoever says it.
+func about(e store.Event) string {
+	switch e.Kind {
+	case core.VersionKept:
+		return "version " + e.VersionID
+	case core.JobEnded:
+		return "job " + e.JobID
+	case core.JobWaits:
+		return "wait " + e.JobID + " " + e.State
+	}
+	return "event " + e.ID
+}
+
+// match is a rule with the devices that it is about.
+type match struct {
+	store.TellRule
+	all     bool
+	devices map[string]core.Device
+}
+
+// matching reads the rules that are in force.
+func (s *Service) matching(ctx context.Context, q *store.Q) (out []match, err error) {
+	rules, err := q.TellRules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rules {
+		if r.Paused {
+			continue
+		}
+		m := match{TellRule: r, devices: map[string]core.Device{}}
+		sel, err := ref.ParseSelector(strings.Fields(r.Selector))
+		if err != nil {
+			return nil, fmt.Errorf("rule %s: %w", r.Name, err)
+		}
+		m.all = sel.All()
+		devices, err := q.Devices(ctx, sel)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range devices {
+			m.devices[d.ID] = d
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// takes tells whether a rule tells of an event. Work of no one device is told of where it
+// did not end well for one of the rule's.
+func (m match) takes(ctx context.Context, q *store.Q, event string, e store.Event) (bool, error) {
+	if event == "" || !slices.Contains(m.Events, event) {
+		return false, nil
+	}
+	if _, mine := m.devices[e.DeviceID]; mine || m.all {
+		return true, nil
+	}
+	if e.DeviceID != "" || e.JobID == "" {
+		return false, nil
+	}
+	ids, err := q.ProblemDevices(ctx, e.JobID)
+	return slices.ContainsFunc(ids, func(id string) bool { _, mine := m.devices[id]; return mine }), err
+}
+
+// lookHourly looks for what does not happen but is so: devices of which nothing was proved
+// for long, a disk that fills up.
+func (s *Service) lookHourly(ctx context.Context) error {
+	now := s.Now()
+	if now.Sub(s.telling.looked) < time.Hour {
+		return nil
+	}
+	q := s.Store.As(job.Service)
+	rules, err := s.matching(ctx, q)
+	if err != nil {
+		return err
+	}
+	var out []store.Telling
+	for _, m := range rules {
+		if slices.Contains(m.Events, core.TellUnproven) {
+			for _, d := range m.devices {
+				if t, ok := unproven(m.TellRule, d, now); ok {
+					out = append(out, t)
+				}
+			}
+		}
+		if says := s.tight(); says != "" && slices.Contains(m.Events, core.TellCapacity) {
+			out = append(out, store.Telling{RuleID: m.ID, About: "capacity " + s.Instance() + " " + now.Format("2006-01-02"), At: now, Event: core.TellCapacity, Happened: core.Happened{Says: says}})
+		}
+	}
+	for part := range slices.Chunk(out, mostEvents) {
+		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.AddTellings(ctx, part) }); err != nil {
+			return err
+		}
+	}
+	s.telling.looked = now
+	return s.Store.Tx(ctx, job.Service, func(q *store.Q) error {
+		return q.ForgetTold(ctx, now.Add(-keepMessages), now.Add(-keepTellings))
+	})
+}
+
+// How long it is kept what people were told, and that they were.
+const (
+	keepMessages = 30 * 24 * time.Hour
+	keepTellings = 400 * 24 * time.Hour
+)
+
+// unproven tells of a device of which nothing was put back and proved for as long as a rule
+// says; once for each time that becomes so.
+func unproven(r store.TellRule, d core.Device, now time.Time) (t store.Telling, ok bool) {
+	since, says := d.CreatedAt, "nothing of it was ever put back and proved"
+	if d.LastProven != nil {
+		since, says = *d.LastProven, "last proved "+d.LastProven.UTC().Format("2006-01-02")+": "+d.Proven
+	}
+	if r.Days == 0 || now.Sub(since) < time.Duration(r.Days)*24*time.Hour {
+		return t, false
+	}
+	return store.Telling{RuleID: r.ID, About: fmt.Sprintf("unproven %s %d", d.ID, since.Unix()), At: now, Event: core.TellUnproven, DeviceID: d.ID, Device: d.Name, Happened: core.Happened{Says: says}}, true
+}
+
+// tight tells that the disk is nearly full; empty: it is not, or nobody knows.
+func (s *Service) tight() string {
+	if s.Room == nil {
+		return ""
+	}
+	free, total := s.Room()
+	if total == 0 || free >= total/10 && free >= 1<<30 {
+		return ""
+	}
+	return fmt.Sprintf("instance %s: the disk of its data folder has %d MiB left of %d MiB", s.Instance(), free>>20, total>>20)
+}
