@@ -173,6 +173,15 @@ func (l *Log) Park(awaits string, due *time.Time, summary string, result any, al
 	}
 }
 
+// called notes that a job waits for a person, where it does.
+func (r *Runtime) called(ctx context.Context, q *store.Q, id, summary string) error {
+	j, err := q.Job(ctx, id)
+	if err != nil || !r.kinds[j.Kind].wait(j.Awaits).Calls {
+		return err
+	}
+	return q.Happen(ctx, core.JobWaits, j.DeviceID, j.Device, j.ID, core.Happened{Kind: j.Kind, State: j.Awaits, By: j.Actor, Says: summary})
+}
+
 // Close writes what is left.
 func (l *Log) Close() {
 	l.mu.Lock()

@@ -65,15 +65,6 @@ func (r *Runtime) Decide(ctx context.Context, actor core.Actor, jobID, word, see
 	return j, err
 }
 
-// called notes that a job waits for a person, where it does.
-func (r *Runtime) called(ctx context.Context, q *store.Q, id, summary string) error {
-	j, err := q.Job(ctx, id)
-	if err != nil || !r.kinds[j.Kind].wait(j.Awaits).Calls {
-		return err
-	}
-	return q.Happen(ctx, core.JobWaits, j.DeviceID, j.Device, j.ID, core.Happened{Kind: j.Kind, State: j.Awaits, By: j.Actor, Says: summary})
-}
-
 // passOn says a word to those of the jobs that one began which wait for it.
 func (r *Runtime) passOn(ctx context.Context, actor core.Actor, j core.Job, word, seen string, passes func(*store.Q, core.Job) ([]string, error)) error {
 	ids, err := passes(r.Store.As(Service), j)
