@@ -270,6 +270,8 @@ func TestConsolePagesFit(t *testing.T) {
 	b.see("lines to send")
 	preview := b.at()
 	ran := w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{Note: "to see it"}, "nightly now"))(t).ID)
+	must(w.admin.AddRecipient(ctx(t), client.NewRecipient{Name: "noc", Kind: "mail", To: []string{"noc@ferries.example"}}))(t)
+	must(w.admin.AddTellRule(ctx(t), client.NewTellRule{Name: "night-watch", Events: []string{"unproven", "capacity"}, Selector: []string{"site=callowmere"}, Recipients: []string{"noc"}, Digest: "weekly mon 07:00", Quiet: []string{"daily 22:00 for 9h"}, Zone: "Atlantic/Faroe"}))(t)
 	planned := "/jobs/" + w.planned(w.admin, "innisquill-r1@baseline", time.Hour, time.Hour).ID
 	for _, p := range []struct{ path, shows string }{
 		{"/", "port-asterly-r1"},
@@ -301,6 +303,10 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/jobs/" + jobs.Items[0].ID, "check that the device has power"},
 		{"/snapshots", "No snapshots yet"},
 		{"/schedules", "sunday-proof"},
+		{"/telling", "night-watch"},
+		{"/telling?tab=recipients", "noc@ferries.example"},
+		{"/telling?tab=messages", "Nobody was told anything yet"},
+		{"/telling?tab=mail", "No mail server is set"},
 		{"/jobs/" + ran.ID, "scheduled run of nightly"},
 		{"/bootstrap-sheet?ref=dunvarrow-r1", "lines to type at the console"},
 		{"/bootstrap-sheet?ref=workshop-g1", "SHA-256"},
@@ -351,7 +357,7 @@ func TestConsolePagesFit(t *testing.T) {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}
-	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Compare|Snapshots|Schedules|Jobs|Settings|") {
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Compare|Snapshots|Schedules|Telling|Jobs|Settings|") {
 		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.

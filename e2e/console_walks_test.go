@@ -12,6 +12,7 @@ import (
 
 	"magpie/client"
 	"magpie/internal/sim"
+	"magpie/internal/sim/tern"
 )
 
 // addsDevice registers a place in the dialog that is open.
@@ -59,6 +60,24 @@ func TestConsoleFirstRun(t *testing.T) {
 	b.see("Its configuration is kept.")
 	b.click("Make version 1 the baseline")
 	b.see("@1 is the baseline")
+	// Somebody is told when it fails, once a test of that came through.
+	post := newPostOffice(t)
+	post.open()
+	b.click("Send mail when something fails")
+	b.fill(`input[name=mail-server]`, post.address)
+	b.fill(`input[name=mail-user]`, "magpie")
+	b.fill(`input[name=mail-password]`, "a wrong word")
+	b.fill(`input[name=mail-from]`, "magpie@ferries.example")
+	b.fill(`textarea[name=mail-ca]`, post.ca)
+	b.fill(`input[name=mail-to]`, "noc@ferries.example")
+	b.click("Send a test, and keep it")
+	b.see("✗ sign in as magpie")
+	b.fill(`input[name=mail-password]`, mailWord)
+	b.click("Send a test, and keep it")
+	b.see("failures is told when it fails")
+	if got := post.letters(); len(got) != 1 || !strings.Contains(got[0].subject, "a test") {
+		t.Errorf("the test came as %+v", got)
+	}
 	b.see("None is known here.")
 	b.click("Add a spare")
 	b.addsDevice(places[1], places[1].Name)
@@ -79,6 +98,15 @@ func TestConsoleFirstRun(t *testing.T) {
 	if x := must(w.admin.Schedule(ctx(t), "nightly"))(t); x.Rule != "daily 02:00" || len(x.Deeds) != 2 || x.Zone == "" || x.ChangedBy != "admin" {
 		t.Errorf("kept as %+v", x)
 	}
+	w.fleet.faults(places[1].Name, tern.Faults{Down: true})
+	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "the night"))(t).ID)
+	eventually(t, "the mail about the failure comes", func() bool { w.gathered(); return len(post.letters()) > 1 })
+	w.fleet.faults(places[1].Name, tern.Faults{})
+	b.open("/telling?tab=messages")
+	b.see("failed: " + places[1].Name)
+	b.do(chromedp.Click(`.link`))
+	b.see("Told by the rule failures")
+	b.open("/schedules")
 	b.click("Add a schedule")
 	b.fill(`input[name=schedule-name]`, "often")
 	b.choose(`select[name=schedule-form]`, "every")

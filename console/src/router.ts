@@ -16,6 +16,7 @@ export const router = createRouter({
     { path: '/bootstrap-sheet', component: () => import('./pages/SheetPage.vue'), meta: { title: 'Bootstrap sheet' } },
     { path: '/snapshots', component: () => import('./pages/SnapshotsPage.vue'), meta: { title: 'Snapshots' } },
     { path: '/schedules', component: () => import('./pages/SchedulesPage.vue'), meta: { title: 'Schedules' } },
+    { path: '/telling', component: () => import('./pages/TellingPage.vue'), meta: { title: 'Telling people' } },
     { path: '/jobs', component: () => import('./pages/JobsPage.vue'), meta: { title: 'Jobs' } },
     { path: '/jobs/:id', component: () => import('./pages/JobPage.vue'), props: true, meta: { title: 'Job' } },
     { path: '/settings', component: () => import('./pages/SettingsPage.vue'), meta: { title: 'Settings' } },

@@ -8,6 +8,7 @@ const look = computed(() => {
     case 'steady':
     case 'equal':
     case 'done':
+    case 'sent':
       return { sign: '●', ink: 'text-teal' }
     case 'drifted':
     case 'differs':
@@ -23,6 +24,7 @@ const look = computed(() => {
     case 'never pulled':
     case 'cancelled':
     case 'left out':
+    case 'dropped':
     case 'paused':
       return { sign: '○', ink: 'text-faded' }
   }

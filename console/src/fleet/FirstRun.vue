@@ -1,12 +1,15 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
-import { patch, post, query, type Device, versionsOf } from '../api/call'
+import { listAll, patch, post, query, type Device, type Schemas, versionsOf } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import AppButton from '../design/AppButton.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import RestoreTest from '../device/RestoreTest.vue'
 import { useSession } from '../session'
+import ScheduleForm from '../schedules/ScheduleForm.vue'
+import { nightly } from '../schedules/rule'
+import MailFirst from '../telling/MailFirst.vue'
 import AddDevice from './AddDevice.vue'
 
 // A new service: the four steps that lead to a first verified restore, each done here.
@@ -47,6 +50,14 @@ const steps = computed(() => [
     says: 'A version goes onto another unit of the family, is proved there, and what ran there before is put back.',
   },
 ])
+// So that nobody has to think of it.
+const { data: schedules, refetch: again } = useQuery({
+  key: ['deed', 'schedules'],
+  query: () => listAll<Schemas['Schedule']>('/schedules'),
+})
+const { data: rules, refetch } = useQuery({ key: ['deed', 'tell rules'], query: () => listAll<Schemas['TellRule']>('/tell-rules') })
+const making = ref(false)
+const mailing = ref(false)
 const now = computed(() => steps.value.findIndex((s) => !s.done))
 const pull = () => attempt(() => post('/pulls', { selector: [first.value!.name] }))
 const approve = () => attempt(() => patch('/version' + query({ ref: first.value!.name + '@latest' }), { baseline: true }))
@@ -77,7 +88,16 @@ const approve = () => attempt(() => patch('/version' + query({ ref: first.value!
         </template>
       </li>
     </ol>
+    <div v-if="devices.length && operator" class="mt-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+      <span class="text-faded">So that nobody has to think of it:</span>
+      <span v-if="schedules?.length" class="font-semibold text-teal">✓ {{ schedules[0].name }} runs {{ schedules[0].rule }}</span>
+      <AppButton v-else-if="schedules" @click="making = true">Pull everything every night…</AppButton>
+      <span v-if="rules?.length" class="font-semibold text-teal">✓ {{ rules[0].recipients.join(', ') }} is told when it fails</span>
+      <AppButton v-else-if="rules && admin" @click="mailing = true">Send mail when something fails…</AppButton>
+    </div>
     <ProblemNote :error="trouble" class="mt-3" />
+    <ScheduleForm v-if="making" :start="nightly" @close="making = false" @saved="((making = false), void again())" />
+    <MailFirst v-if="mailing" @close="mailing = false" @saved="((mailing = false), void refetch())" />
     <AddDevice v-if="adding" @close="adding = false" @added="adding = false" />
   </section>
 </template>

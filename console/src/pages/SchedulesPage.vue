@@ -10,6 +10,7 @@ import AgendaList from '../schedules/AgendaList.vue'
 import ScheduleForm from '../schedules/ScheduleForm.vue'
 import ScheduleTable from '../schedules/ScheduleTable.vue'
 import TideTable from '../schedules/TideTable.vue'
+import { nightly } from '../schedules/rule'
 import { HOUR, type Item } from '../schedules/tide'
 import { useSession } from '../session'
 
@@ -36,13 +37,6 @@ const changed = () => {
   making.value = undefined
   void refetch()
   void again()
-}
-const nightly: Partial<Schedule> = {
-  name: 'nightly',
-  rule: 'daily 02:00',
-  selector: ['all'],
-  spread: '30m',
-  deeds: [{ kind: 'pull' }, { kind: 'drift' }],
 }
 </script>
 

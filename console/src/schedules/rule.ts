@@ -1,3 +1,5 @@
+import type { Schemas } from '../api/call'
+
 // A rule as a form holds it, and as the line that the service reads.
 export const forms = [
   { value: 'daily', label: 'every day' },
@@ -56,3 +58,12 @@ export const dayHints: Record<string, { label: string; like: string }> = {
 
 export const deedSaid = (d: { kind: string; with?: Record<string, string> }) =>
   [d.kind, ...Object.entries(d.with ?? {}).map(([k, v]) => `${k}=${v}`)].join(' ')
+
+// What a new service is offered: everything every night.
+export const nightly: Partial<Schemas['Schedule']> = {
+  name: 'nightly',
+  rule: 'daily 02:00',
+  selector: ['all'],
+  spread: '30m',
+  deeds: [{ kind: 'pull' }, { kind: 'drift' }],
+}

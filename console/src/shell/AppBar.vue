@@ -29,7 +29,7 @@ const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to }))
       <RouterLink to="/" class="flex items-center gap-2 font-semibold whitespace-nowrap text-ink no-underline">
         <img src="/favicon.svg" alt="" class="size-5" />Steady Magpie
       </RouterLink>
-      <span class="hidden items-center gap-x-3 md:flex">
+      <span class="hidden items-center gap-x-1 md:flex lg:gap-x-3">
         <RouterLink v-for="p in places" :key="p.to" :to="p.to" class="bar">{{ p.label }}</RouterLink>
       </span>
       <span class="grow"></span>
