@@ -20,7 +20,7 @@ import (
 )
 
 // ErrNoMail is returned where no mail server is set.
-var ErrNoMail = errors.New("no mail server is set")
+var ErrNoMail = errors.New("no mail server is set; set one: magpie mail set HOST:PORT --from ADDRESS, or in the console under Telling")
 
 // mailSetting is the name under which the mail server is kept.
 const mailSetting = "mail"
