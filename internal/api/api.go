@@ -127,6 +127,9 @@ func (s *Server) Handler() http.Handler {
 // that says nothing of what was being worked on.
 func (s *Server) guard(c *gin.Context) {
 	h := c.Writer.Header()
+	id, begun := store.NewID(time.Now()), time.Now()
+	h.Set("X-Request-Id", id)
+	defer func() { logged(c, id, begun) }()
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Cache-Control", "no-store")
 	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
@@ -151,6 +154,25 @@ func (s *Server) guard(c *gin.Context) {
 		}
 	}()
 	c.Next()
+}
+
+// logged writes a request into the service's log, under the id that its answer carries: what
+// changes something, and what went wrong. Of the address only its pattern is said.
+func logged(c *gin.Context, id string, begun time.Time) {
+	status := c.Writer.Status()
+	read := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+	if read && status < 500 {
+		return
+	}
+	level := slog.LevelInfo
+	if status >= 500 {
+		level = slog.LevelWarn
+	}
+	who := nobody
+	if a, ok := c.Get("actor"); ok {
+		who = a.(core.Actor).Name
+	}
+	slog.Log(c.Request.Context(), level, "request", "request", id, "method", c.Request.Method, "path", c.FullPath(), "status", status, "ms", time.Since(begun).Milliseconds(), "who", who, "job", c.GetString("job"))
 }
 
 func validQuery(raw string) bool {

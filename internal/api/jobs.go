@@ -81,6 +81,7 @@ func (s *Server) wireEntry(a core.Actor, e core.Entry) client.Entry {
 // answerJob answers with a job, or with what went wrong.
 func (s *Server) answerJob(c *gin.Context, status int, j core.Job, err error) {
 	var w client.Job
+	c.Set("job", j.ID)
 	if err == nil {
 		w, err = s.wireJob(actor(c), j)
 	}

@@ -3,10 +3,16 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -115,6 +121,49 @@ func (a *app) root() *cli.Command {
 type kept struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
+	trust
+}
+
+// trust is how a service's certificate is made sure of, where it is not by the system's
+// authorities.
+type trust struct {
+	CA          string `json:"ca,omitempty"`          // PEM
+	Fingerprint string `json:"fingerprint,omitempty"` // SHA256:…, of the certificate itself
+}
+
+// trusted reads what a command or the environment says of that.
+func trusted(file, fingerprint string) (t trust, err error) {
+	if file == "" {
+		file = os.Getenv("MAGPIE_CA_FILE")
+	}
+	t.Fingerprint = cmp.Or(fingerprint, os.Getenv("MAGPIE_FINGERPRINT"))
+	t.CA, err = readIf(file, "")
+	return t, err
+}
+
+// http returns a client that trusts so; nil: as usual.
+func (t trust) http() (*http.Client, error) {
+	if t.CA == "" && t.Fingerprint == "" {
+		return nil, nil
+	}
+	c := &tls.Config{MinVersion: tls.VersionTLS12}
+	if t.CA != "" {
+		c.RootCAs = x509.NewCertPool()
+		if !c.RootCAs.AppendCertsFromPEM([]byte(t.CA)) {
+			return nil, errors.New("the certificates that are to vouch for the service are no PEM")
+		}
+	}
+	if t.Fingerprint != "" { // this one certificate, whoever vouches for it
+		c.InsecureSkipVerify = true
+		c.VerifyConnection = func(s tls.ConnectionState) error {
+			sum := sha256.Sum256(s.PeerCertificates[0].Raw)
+			if got := "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:]); got != t.Fingerprint {
+				return fmt.Errorf("the service shows another certificate, %s instead of %s; if it was renewed, sign in anew with its fingerprint, otherwise somebody is in between", got, t.Fingerprint)
+			}
+			return nil
+		}
+	}
+	return &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: c, ForceAttemptHTTP2: true}}, nil
 }
 
 func keptPath() (string, error) {
@@ -138,6 +187,16 @@ func (a *app) client(c *cli.Command) (*client.Client, error) {
 	}
 	if t := os.Getenv("MAGPIE_TOKEN"); t != "" {
 		out.Token = t
+	}
+	said, err := trusted("", "")
+	if err != nil {
+		return nil, err
+	}
+	if said == (trust{}) && out.URL == k.URL {
+		said = k.trust
+	}
+	if out.HTTP, err = said.http(); err != nil {
+		return nil, err
 	}
 	if out.URL == "" {
 		return nil, errors.New("no service is named; sign in first: magpie login http://ADDRESS:PORT (or set MAGPIE_URL and MAGPIE_TOKEN)")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,39 +19,54 @@ import (
 
 func (a *app) tell(format string, args ...any) { fmt.Fprintf(a.s.err, format, args...) }
 
-func quietLogs(verbose bool) {
-	level := slog.LevelWarn
-	if verbose {
-		level = slog.LevelInfo
+// logs sets up the service's own log, on standard error.
+func logs(form string, level slog.Level) {
+	how := &slog.HandlerOptions{Level: level}
+	if form == "json" {
+		slog.SetDefault(slog.New(slog.NewJSONHandler(os.Stderr, how)))
+		return
 	}
-	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, how)))
 }
 
 func (a *app) serve() *cli.Command {
+	flags := []cli.Flag{&cli.StringFlag{Name: "config", Usage: "configuration `FILE` (YAML)"},
+		&cli.BoolFlag{Name: "check", Usage: "only look whether it would come up so, and say what is in the way"}}
+	for _, s := range run.Settings {
+		switch {
+		case s.Flag == "":
+		case s.Yes():
+			flags = append(flags, &cli.BoolFlag{Name: s.Flag, Usage: s.Usage})
+		default:
+			flags = append(flags, &cli.StringFlag{Name: s.Flag, Usage: s.Usage})
+		}
+	}
 	return &cli.Command{
 		Name: "serve", Usage: "run the service",
-		Description: "Without a database setting the service starts a MariaDB server of its own in its data\nfolder. A database of yours is named in the configuration file or in MAGPIE_DATABASE.",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "config", Usage: "configuration `FILE` (YAML)"},
-			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS:PORT` to answer on"},
-			&cli.StringFlag{Name: "data", Usage: "data `FOLDER`"},
-			&cli.StringFlag{Name: "dialects", Usage: "`FOLDER` of further dialect files"},
-			&cli.StringFlag{Name: "syslog", Usage: "`ADDRESS:PORT` at which devices' messages are taken in, by UDP and TCP"},
-		},
+		Description: "Without a database setting the service starts a MariaDB server of its own in its data\nfolder. A database of yours is named in the configuration file or in MAGPIE_DATABASE.\nWhat flags say goes before the environment, and that before the file.",
+		Flags:       flags,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c, 0, 0); err != nil {
 				return err
 			}
-			quietLogs(true)
-			cfg, err := run.LoadConfig(c.String("config"))
+			said := map[string]string{}
+			for _, s := range run.Settings {
+				if s.Flag != "" && c.IsSet(s.Flag) {
+					said[s.Flag] = fmt.Sprint(c.Value(s.Flag))
+				}
+			}
+			cfg, err := run.LoadConfig(c.String("config"), said)
 			if err != nil {
 				return err
 			}
-			for name, into := range map[string]*string{"listen": &cfg.Listen, "data": &cfg.Data, "dialects": &cfg.Dialects, "syslog": &cfg.Syslog} {
-				if v := c.String(name); v != "" {
-					*into = v
+			if c.Bool("check") {
+				found, err := run.Check(cfg)
+				for _, line := range found {
+					a.s.printf("%s\n", line)
 				}
+				return err
 			}
+			logs(cfg.Log, slog.LevelInfo)
 			n, err := run.Prepare(ctx, cfg, a.tell)
 			if err != nil {
 				return err
@@ -73,8 +89,8 @@ func (a *app) demo() *cli.Command {
 			if _, err := args(c, 0, 0); err != nil {
 				return err
 			}
-			quietLogs(false)
-			err := run.Demo(ctx, run.Config{Listen: c.String("listen"), Data: c.String("data")}, c.Int("routers"), a.tell)
+			logs("text", slog.LevelWarn)
+			err := run.Demo(ctx, run.Config{Listen: c.String("listen"), Data: c.String("data"), Log: "text"}, c.Int("routers"), a.tell)
 			if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 				err = nil
 			}
@@ -89,6 +105,8 @@ func (a *app) login() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "user", Usage: "user `NAME`"},
 			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_PASSWORD)"},
+			&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with certificates that vouch for the service; the system's if not said"},
+			&cli.StringFlag{Name: "fingerprint", Usage: "the service's own certificate, as it was shown at its start: `SHA256:…`"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			got, err := args(c, 0, 1)
@@ -106,6 +124,13 @@ func (a *app) login() *cli.Command {
 				s.URL = "http://" + s.URL
 			}
 			s.Token = ""
+			trust, err := trusted(c.String("ca-file"), c.String("fingerprint"))
+			if err != nil {
+				return err
+			}
+			if s.HTTP, err = trust.http(); err != nil {
+				return err
+			}
 			user := c.String("user")
 			if user == "" {
 				if user, err = a.s.ask(ctx, "User: "); err != nil {
@@ -118,6 +143,9 @@ func (a *app) login() *cli.Command {
 			}
 			host, _ := os.Hostname()
 			g, err := s.Login(ctx, client.Login{User: user, Password: password, Name: "command line on " + host})
+			if unsure := new(tls.CertificateVerificationError); errors.As(err, &unsure) {
+				return fmt.Errorf("%w; if the service made its certificate itself, say --fingerprint SHA256:… as it showed that at its start; otherwise --ca-file names who vouches for it", err)
+			}
 			if err != nil {
 				return err
 			}
@@ -128,7 +156,7 @@ func (a *app) login() *cli.Command {
 			if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 				return err
 			}
-			raw, _ := json.Marshal(kept{s.URL, g.Token})
+			raw, _ := json.Marshal(kept{s.URL, g.Token, trust})
 			if err := os.WriteFile(path, raw, 0o600); err != nil {
 				return err
 			}

@@ -12,9 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -23,7 +21,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"golang.org/x/crypto/ssh"
 
 	"magpie/console"
@@ -44,69 +41,6 @@ import (
 
 // Version of the program.
 const Version = "0.2.0"
-
-// Config is what a service is started with.
-type Config struct {
-	Listen    string `yaml:"listen"`     // address and port
-	Data      string `yaml:"data"`       // folder
-	Database  string `yaml:"database"`   // DSN; empty: a server of our own
-	MasterKey string `yaml:"master_key"` // key file; empty: master.key in the data folder
-	Dialects  string `yaml:"dialects"`   // folder of further dialect files
-
-	Sessions        int `yaml:"sessions"`          // conversations with devices at a time; 0: as usual
-	SessionsPerSite int `yaml:"sessions_per_site"` // of one site; 0: no limit
-	SessionsPerJump int `yaml:"sessions_per_jump"` // through one jump host; 0: as usual
-
-	Proxies []string `yaml:"proxies"` // addresses or networks of the proxies before the service
-
-	Syslog string `yaml:"syslog"` // address and port at which devices' messages are taken in, by UDP and TCP; empty: nowhere
-
-	Inbox inbox.Config `yaml:"inbox"` // where devices send files to; off unless it has ports
-}
-
-func (c Config) limits() visit.Limits {
-	l := visit.DefaultLimits
-	l.Site = c.SessionsPerSite
-	if c.Sessions > 0 {
-		l.Sessions = c.Sessions
-	}
-	if c.SessionsPerJump > 0 {
-		l.Jump = c.SessionsPerJump
-	}
-	return l
-}
-
-// LoadConfig reads the configuration file, if there is one, and lets the
-// environment have the last word.
-func LoadConfig(path string) (c Config, err error) {
-	c = Config{Listen: "127.0.0.1:8470", Data: "magpie-data"}
-	if path != "" {
-		raw, err := os.ReadFile(path)
-		if err != nil {
-			return c, fmt.Errorf("configuration: %w", err)
-		}
-		if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
-			return c, fmt.Errorf("configuration %s: %s", path, strings.SplitN(err.Error(), "\n", 2)[0])
-		}
-	}
-	for name, into := range map[string]*string{"MAGPIE_LISTEN": &c.Listen, "MAGPIE_DATA": &c.Data, "MAGPIE_DATABASE": &c.Database, "MAGPIE_MASTER_KEY_FILE": &c.MasterKey, "MAGPIE_SYSLOG": &c.Syslog} {
-		if v := os.Getenv(name); v != "" {
-			*into = v
-		}
-	}
-	if v := os.Getenv("MAGPIE_PROXIES"); v != "" {
-		c.Proxies = strings.Split(v, ",")
-	}
-	for i, p := range c.Proxies {
-		c.Proxies[i] = strings.TrimSpace(p)
-		_, err1 := netip.ParseAddr(c.Proxies[i])
-		_, err2 := netip.ParsePrefix(c.Proxies[i])
-		if err1 != nil && err2 != nil {
-			return c, fmt.Errorf("configuration: proxies: %q is neither an address nor a network; write it like 192.0.2.7 or 192.0.2.0/28", p)
-		}
-	}
-	return c, nil
-}
 
 // also are kinds of jobs that are registered besides the service's own.
 var also []job.Kind
@@ -477,9 +411,9 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 		debug.SetGCPercent(200)
 		debug.SetMemoryLimit(400 << 20)
 	}
-	l, err := net.Listen("tcp", n.Config.Listen)
+	l, err := n.listen()
 	if err != nil {
-		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
+		return err
 	}
 	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
@@ -498,9 +432,15 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	if a.Syslog != nil {
 		go a.Syslog.Serve(watching)
 	}
+	stopDebug, err := n.debug()
+	if err != nil {
+		l.Close()
+		return err
+	}
+	defer stopDebug()
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
-	up("http://" + l.Addr().String())
+	up(n.scheme() + "://" + l.Addr().String())
 	select {
 	case err = <-failed:
 	case <-ctx.Done():

@@ -19,19 +19,19 @@ func TestConfigPrecedence(t *testing.T) {
 	if err := os.WriteFile(file, []byte("listen: 127.0.0.1:1\ndata: /from/file\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	c, err := LoadConfig(file)
+	c, err := LoadConfig(file, nil)
 	if err != nil || c.Listen != "127.0.0.1:1" || c.Data != "/from/file" {
 		t.Errorf("%+v, %v", c, err)
 	}
 	t.Setenv("MAGPIE_DATA", "/from/environment")
 	t.Setenv("MAGPIE_DATABASE", "u:p@tcp(h:1)/d")
-	if c, err = LoadConfig(file); err != nil || c.Data != "/from/environment" || c.Listen != "127.0.0.1:1" || c.Database == "" {
+	if c, err = LoadConfig(file, nil); err != nil || c.Data != "/from/environment" || c.Listen != "127.0.0.1:1" || c.Database == "" {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if c, err = LoadConfig(""); err != nil || c.Listen != "127.0.0.1:8470" {
+	if c, err = LoadConfig("", nil); err != nil || c.Listen != "127.0.0.1:8470" {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if _, err := LoadConfig(file + ".none"); err == nil {
+	if _, err := LoadConfig(file+".none", nil); err == nil {
 		t.Error("a file that is not there")
 	}
 }

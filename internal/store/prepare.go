@@ -274,3 +274,34 @@ func Empty(ctx context.Context, dsn string) (bool, error) {
 	err = db.GetContext(ctx, &n, `SELECT COUNT(*) FROM instance`)
 	return n == 0, err
 }
+
+// Seen is what a database holds, as somebody finds it who changes nothing.
+type Seen struct {
+	Empty      bool  // it was never used
+	Have, Want int64 // the schema's version, and the one that this program brings it to
+	MasterID   string
+}
+
+// See looks at a database and changes nothing. ErrNewer says that a newer program has used
+// it.
+func See(ctx context.Context, dsn string) (s Seen, err error) {
+	if s.Want, err = newestMigration(); err != nil {
+		return s, err
+	}
+	if s.Empty, err = Empty(ctx, dsn); err != nil || s.Empty {
+		return s, err
+	}
+	db, err := connect(ctx, dsn)
+	if err != nil {
+		return s, err
+	}
+	defer db.Close()
+	if err := db.GetContext(ctx, &s.Have, `SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied`); err != nil {
+		return s, err
+	}
+	if s.Have > s.Want {
+		return s, fmt.Errorf("%w: its schema is %d, this program knows %d", ErrNewer, s.Have, s.Want)
+	}
+	err = db.GetContext(ctx, &s.MasterID, `SELECT master_id FROM instance WHERE id = 1`)
+	return s, err
+}
