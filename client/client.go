@@ -138,6 +138,32 @@ func (c *Client) Login(ctx context.Context, l Login) (Granted, error) {
 	return call[Granted](c, ctx, "POST", "/login", nil, l)
 }
 
+// SetOwnPassword chooses another password; other sessions and tokens end.
+func (c *Client) SetOwnPassword(ctx context.Context, p NewPassword) (Me, error) {
+	return call[Me](c, ctx, "PUT", "/me/password", nil, p)
+}
+
+// MakeCodes makes a secret for one-time codes.
+func (c *Client) MakeCodes(ctx context.Context) (Codes, error) {
+	return call[Codes](c, ctx, "POST", "/me/codes", nil, nil)
+}
+
+// UseCodes has one's sign-ins take one-time codes; code is what the device shows now.
+func (c *Client) UseCodes(ctx context.Context, code string) (RecoveryCodes, error) {
+	return call[RecoveryCodes](c, ctx, "PUT", "/me/codes", nil, NewCodes{code})
+}
+
+// DropCodes has one's sign-ins take no codes any more.
+func (c *Client) DropCodes(ctx context.Context, code string) error {
+	_, err := call[none](c, ctx, "DELETE", "/me/codes", url.Values{"code": {code}}, nil)
+	return err
+}
+
+// AddToken makes a token for a program.
+func (c *Client) AddToken(ctx context.Context, n NewToken) (MadeToken, error) {
+	return call[MadeToken](c, ctx, "POST", "/tokens", nil, n)
+}
+
 // Me tells who is signed in.
 func (c *Client) Me(ctx context.Context) (Me, error) { return call[Me](c, ctx, "GET", "/me", nil, nil) }
 

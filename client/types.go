@@ -928,6 +928,7 @@ type DialectProblem struct {
 type Login struct {
 	User     string `json:"user"`
 	Password string `json:"password"`
+	Code     string `json:"code,omitempty"` // the one-time code (RFC 6238), or a recovery code, of who takes one
 	Name     string `json:"name,omitempty"` // what the token is called
 }
 
@@ -946,6 +947,50 @@ type Me struct {
 	Role    string `json:"role" enum:"roles"`
 	Secrets bool   `json:"secrets"`
 	CSRF    string `json:"csrf,omitempty"`
+
+	MustChange bool `json:"must_change"` // a password of one's own has to be chosen before anything else
+	Codes      bool `json:"codes"`       // a sign-in takes a one-time code
+	Recovery   int  `json:"recovery"`    // how many recovery codes are left
+}
+
+// NewPassword is a password of one's own.
+type NewPassword struct {
+	Old  string `json:"old"`
+	New  string `json:"new"`
+	Code string `json:"code,omitempty"` // the one-time code, of who takes one
+}
+
+// Codes is the secret of one-time codes, for the device that makes them.
+type Codes struct {
+	Secret string `json:"secret"`
+	URL    string `json:"url"` // the same as that device reads it, otpauth://…
+}
+
+// NewCodes has sign-ins take one-time codes.
+type NewCodes struct {
+	Code string `json:"code"` // what the device shows now
+}
+
+// RecoveryCodes are for the day on which the device that makes codes is lost; each is good
+// once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
+}
+
+// NewToken is a token for a program.
+type NewToken struct {
+	Name   string `json:"name"`
+	Role   string `json:"role,omitempty"`   // it is for this at most; all that one may, if not said
+	Masked bool   `json:"masked,omitempty"` // it sees no secrets
+	Days   int    `json:"days,omitempty"`   // it ends after; 90 if not said, 3650 at most
+
+	Password string `json:"password"` // one's own, once more: a session that was left open makes no tokens
+}
+
+// MadeToken is a token that was made; the word itself is said once.
+type MadeToken struct {
+	Token   string    `json:"token"`
+	Expires time.Time `json:"expires"`
 }
 
 // User is somebody who may sign in.
@@ -954,8 +999,11 @@ type User struct {
 	Role     string    `json:"role" enum:"roles" column:"2 role"`
 	Secrets  bool      `json:"secrets" column:"3 sees secrets"`
 	Disabled bool      `json:"disabled" column:"4 state"`
-	MadeAt   time.Time `json:"made_at" column:"5 since"`
+	Codes    bool      `json:"codes" column:"5 one-time codes"`
+	MadeAt   time.Time `json:"made_at" column:"6 since"`
 	Revision int       `json:"revision"`
+
+	MustChange bool `json:"must_change"` // has to choose a password of their own first
 }
 
 // NewUser is what a user is added or edited with; absent fields of an edit
@@ -968,6 +1016,8 @@ type NewUser struct {
 	Role     string `json:"role,omitempty"`
 	Secrets  *bool  `json:"secrets,omitempty"`
 	Disabled *bool  `json:"disabled,omitempty"`
+	Lasting  bool   `json:"lasting,omitempty"`  // the password stays; otherwise another one has to be chosen at the first sign-in
+	NoCodes  bool   `json:"no_codes,omitempty"` // of an edit: sign-ins take no one-time codes any more
 }
 
 // Token is a program's token.
@@ -977,6 +1027,8 @@ type Token struct {
 	MadeAt  time.Time  `json:"made_at" column:"3 made"`
 	UsedAt  *time.Time `json:"used_at,omitempty" column:"4 used" as:"ago"`
 	Expires time.Time  `json:"expires" column:"5 ends"`
+	Role    string     `json:"role,omitempty" column:"6 at most"` // it is for this at most
+	Masked  bool       `json:"masked" column:"7 masked"`          // it sees no secrets
 }
 
 // Session is a browser that is signed in.

@@ -105,9 +105,40 @@ func TestEveryRouteKeepsItsRole(t *testing.T) {
 	w := newWorld(t, 1)
 	roles := []string{"nobody", "reader", "operator", "admin"}
 	tokens := map[string]string{"nobody": "", "reader": w.addUser("lookout", "reader").Token, "operator": w.addUser("okonkwo", "operator").Token, "admin": w.admin.Token}
+	// Who may not go on, whatever they were: a token that ran out, a user who was disabled, one
+	// who has to choose a password first; and a token of admin's that is for less.
+	out := map[string]string{}
+	out["expired"] = must(w.admin.AddToken(ctx(t), client.NewToken{Name: "expired", Password: adminWord}))(t).Token
+	w.sql("UPDATE tokens SET expires_at = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND WHERE name = 'expired'")
+	out["disabled"] = w.addUser("gone", "admin").Token
+	w.sql("UPDATE users SET disabled = TRUE WHERE name = 'gone'")
+	must(w.admin.AddUser(ctx(t), client.NewUser{Name: "newcomer", Role: "admin", Password: "given to you"}))(t)
+	out["unready"] = w.as("newcomer", "given to you").Token
+	for _, role := range []string{"reader", "operator"} {
+		tokens["admin's for "+role] = must(w.admin.AddToken(ctx(t), client.NewToken{Name: role, Role: role, Password: adminWord}))(t).Token
+	}
+	first := []string{"GET /me", "DELETE /session", "PUT /me/password"}
 	for _, op := range w.operations() {
 		if !slices.Contains(roles, op.role) {
 			t.Errorf("%s %s takes the role %s", op.method, op.path, op.role)
+		}
+		what := op.method + " " + op.path
+		for who, token := range out {
+			if op.role == "nobody" || who == "unready" && slices.Contains(first, what) {
+				continue
+			}
+			want := map[string]int{"expired": 401, "disabled": 401, "unready": 403}[who]
+			if got, said := w.call(op.method, nowhere(op.path), token, []byte(`{}`)); got != want || who == "unready" && !strings.Contains(said, "password of your own") {
+				t.Errorf("%s by a token that is %s: %d %s", what, who, got, said)
+			}
+		}
+		for _, role := range []string{"reader", "operator"} {
+			if slices.Index(roles, op.role) <= slices.Index(roles, role) {
+				continue
+			}
+			if got, said := w.call(op.method, nowhere(op.path), tokens["admin's for "+role], []byte(`{}`)); got != 403 {
+				t.Errorf("%s by admin's token for %s: %d %s", what, role, got, said)
+			}
 		}
 		for i, who := range roles {
 			if op.path == "/session" && op.method == "DELETE" && who != "nobody" {

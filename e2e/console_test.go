@@ -353,7 +353,7 @@ func TestConsolePagesFit(t *testing.T) {
 	b.open("/")
 	b.see("port-asterly-r1")
 	var order []string
-	for range 9 {
+	for range 10 {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}

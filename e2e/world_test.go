@@ -196,7 +196,9 @@ func (w *world) serve() {
 	w.url = w.proc.waitFor(isUp)
 	known(w.url, w.name)
 	if w.admin == nil {
-		w.admin = w.as("admin", w.firstPassword())
+		given := w.firstPassword()
+		w.admin = w.as("admin", given)
+		must(w.admin.SetOwnPassword(ctx(w.t), client.NewPassword{Old: given, New: adminWord}))(w.t)
 	} else { // signed in before it was started again
 		again := *w.admin
 		again.URL, again.HTTP = w.url, &http.Client{Transport: described{w.t}}
@@ -213,7 +215,11 @@ func (w *world) another() (*client.Client, *proc) {
 	return &client.Client{URL: p.waitFor(isUp), Token: w.admin.Token}, p
 }
 
+// firstPassword is admin's: the one given at the first start until another one is chosen.
 func (w *world) firstPassword() string {
+	if w.admin != nil {
+		return adminWord
+	}
 	raw, err := os.ReadFile(filepath.Join(w.dir, "data", "admin.password"))
 	if err != nil {
 		w.t.Fatal(err)
@@ -236,7 +242,7 @@ func (w *world) as(user, password string) *client.Client {
 // addUser makes a user and signs them in.
 func (w *world) addUser(name, role string) *client.Client {
 	w.t.Helper()
-	must(w.admin.AddUser(ctx(w.t), client.NewUser{Name: name, Role: role, Password: "words for " + name}))(w.t)
+	must(w.admin.AddUser(ctx(w.t), client.NewUser{Name: name, Role: role, Password: "words for " + name, Lasting: true}))(w.t)
 	return w.as(name, "words for "+name)
 }
 

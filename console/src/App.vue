@@ -22,7 +22,7 @@ const find = ref(false)
 void session.ask()
 useFresh()
 watch(
-  () => session.me?.user,
+  () => !session.me?.must_change && session.me?.user,
   (user) => {
     if (!user) return
     listen()
@@ -40,7 +40,7 @@ useKeys([
 
 <template>
   <template v-if="session.known">
-    <SignIn v-if="!session.me" />
+    <SignIn v-if="!session.me || session.me.must_change" />
     <template v-else>
       <AppBar @help="help = true" @find="find = true" />
       <main id="main" class="mx-auto max-w-[1800px] px-3 py-3 sm:px-5">

@@ -25,14 +25,20 @@ export const useSession = defineStore('session', () => {
     }
   }
 
-  async function signIn(user: string, password: string) {
-    const g = await call<Schemas['Granted']>('POST', '/session', { user, password })
+  async function signIn(user: string, password: string, code?: string) {
+    const g = await call<Schemas['Granted']>('POST', '/session', { user, password, code: code || undefined })
     me.value = g.me
     keepFor(g.me.user)
     useCSRF(g.csrf ?? '')
     expired.value = false
     for (const go of waiting) go()
     waiting = []
+  }
+
+  // choose sets another password of one's own.
+  async function choose(old: string, password: string, code?: string) {
+    const m = await call<Me>('PUT', '/me/password', { old, new: password, code: code || undefined })
+    me.value = { ...m, csrf: me.value?.csrf }
   }
 
   async function signOut() {
@@ -45,5 +51,5 @@ export const useSession = defineStore('session', () => {
     return new Promise<void>((go) => waiting.push(go))
   })
 
-  return { me, known, expired, may, ask, signIn, signOut }
+  return { me, known, expired, may, ask, signIn, choose, signOut }
 })

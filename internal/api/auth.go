@@ -172,8 +172,16 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 		hash = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA" // takes as long as a real one
 	}
 	if passwordFits(hash, l.Password) && u.ID != "" && !u.Disabled {
-		s.throttle.passed(l.User, addr)
-		return u, l, true
+		err := s.coded(c, u, l.Code)
+		if err == nil {
+			s.throttle.passed(l.User, addr)
+			return u, l, true
+		}
+		if l.Code != "" { // a password without a code is how one comes to be asked for it
+			s.throttle.failed(l.User, addr)
+		}
+		fail(c, problem(err))
+		return u, l, false
 	}
 	s.throttle.failed(l.User, addr)
 	if s.refused.note(l.User, addr) {
@@ -292,7 +300,7 @@ func (s *Server) login(c *gin.Context) {
 		return
 	}
 	token, t, err := s.grant(c, u, "token", cut(l.Name, 64), tokenLasts)
-	answer(c, 200, client.Granted{Token: token, Expires: t.ExpiresAt, Me: me(u.Actor())}, err)
+	answer(c, 200, client.Granted{Token: token, Expires: t.ExpiresAt, Me: me(u, t)}, err)
 }
 
 func (s *Server) openSession(c *gin.Context) {
@@ -305,7 +313,7 @@ func (s *Server) openSession(c *gin.Context) {
 		http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 			Secure: s.byTLS(c), MaxAge: int(sessionLasts.Seconds())})
 	}
-	answer(c, 200, client.Granted{CSRF: t.CSRF, Expires: t.ExpiresAt, Me: me(u.Actor())}, err)
+	answer(c, 200, client.Granted{CSRF: t.CSRF, Expires: t.ExpiresAt, Me: me(u, t)}, err)
 }
 
 func (s *Server) closeSession(c *gin.Context) {
@@ -326,7 +334,7 @@ func (s *Server) closeSession(c *gin.Context) {
 
 // role lets only users of at least that role pass. Writes with a cookie must
 // also bring the session's CSRF token.
-func (s *Server) role(least string) gin.HandlerFunc {
+func (s *Server) role(least string, first bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		token, bearer := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 		if !bearer {
@@ -366,10 +374,14 @@ func (s *Server) role(least string) gin.HandlerFunc {
 			fail(c, &client.Problem{Status: 403, Title: "CSRF token missing", Detail: "the header X-CSRF-Token does not hold this session's token", Next: "GET /api/v1/me tells it"})
 			return
 		}
-		a := u.Actor()
+		a := t.Holder(u)
 		c.Set("actor", a)
+		c.Set("user", u)
 		c.Set("token", t)
 		c.Set("word", token)
+		if !ready(c, u, first) {
+			return
+		}
 		if !a.May(least) {
 			if what := c.Request.Method + " " + c.FullPath(); s.once(c, "refused", what) {
 				if err := s.wrote(c.Request.Context(), a, "refused", what, "it takes the role "+least); err != nil {
@@ -390,30 +402,34 @@ func actor(c *gin.Context) core.Actor { return c.MustGet("actor").(core.Actor) }
 // still is who a stream is for, as they stand now; an error when they may not go
 // on. A database that is away says nothing of them.
 func (s *Server) still(c *gin.Context, was core.Actor, least string) (core.Actor, error) {
-	_, u, err := s.Jobs.Store.As(core.Actor{}).Who(c.Request.Context(), c.GetString("word"))
+	t, u, err := s.Jobs.Store.As(core.Actor{}).Who(c.Request.Context(), c.GetString("word"))
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return was, nil
 	}
-	if err == nil && !u.Actor().May(least) {
+	if err == nil && !t.Holder(u).May(least) {
 		err = visit.ErrMayNot
 	}
-	return u.Actor(), err
+	return t.Holder(u), err
 }
 
-func me(a core.Actor) client.Me { return client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets} }
-
-func (s *Server) me(c *gin.Context) {
-	m := me(actor(c))
-	if t := c.MustGet("token").(store.Token); t.Kind == "session" {
+// me is who somebody is by a token or session.
+func me(u store.User, t store.Token) client.Me {
+	a := t.Holder(u)
+	m := client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets, MustChange: u.MustChange, Codes: u.TOTPOn, Recovery: len(u.Recovery)}
+	if t.Kind == "session" {
 		m.CSRF = t.CSRF
 	}
-	c.JSON(200, m)
+	return m
+}
+
+func (s *Server) me(c *gin.Context) {
+	c.JSON(200, me(c.MustGet("user").(store.User), c.MustGet("token").(store.Token)))
 }
 
 func (s *Server) tokens(c *gin.Context) {
 	rows, err := s.Jobs.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
 	list(c, rows, err, func(t store.Token) string { return t.ID }, func(t store.Token) client.Token {
-		return client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt}
+		return client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt, Role: t.Role, Masked: t.Masked}
 	})
 }
 
@@ -502,11 +518,11 @@ func (s *Server) dropToken(c *gin.Context) {
 	c.Status(204)
 }
 
-var wiredUser = wire.Make[client.User, store.User]("Secrets")
+var wiredUser = wire.Make[client.User, store.User]("Secrets", "Codes")
 
 func wireUser(u store.User) client.User {
 	out := wiredUser(u)
-	out.Secrets = u.Actor().Secrets
+	out.Secrets, out.Codes = u.Actor().Secrets, u.TOTPOn
 	return out
 }
 
@@ -529,7 +545,7 @@ func (s *Server) addUser(c *gin.Context) {
 	if !readBody(c, &n) {
 		return
 	}
-	u := store.User{Name: n.Name, Role: n.Role, Secrets: n.Secrets != nil && *n.Secrets}
+	u := store.User{Name: n.Name, Role: n.Role, Secrets: n.Secrets != nil && *n.Secrets, MustChange: !n.Lasting}
 	err := func() error {
 		if strings.TrimSpace(n.Name) != n.Name || n.Name == "" || len(n.Name) > 64 {
 			return wrong("name", "a user needs a name of 1 to 64 characters without blanks around it", "")
@@ -608,11 +624,15 @@ func (s *Server) editUser(c *gin.Context) {
 			said += fmt.Sprintf(" disabled %v", u.Disabled)
 		}
 		if n.Password != "" {
-			u.Password = hash
+			u.Password, u.MustChange = hash, !n.Lasting && u.ID != actor(c).ID
 			said += " password"
 			if err := q.DropTokens(c.Request.Context(), u.ID); err != nil {
 				return err
 			}
+		}
+		if n.NoCodes {
+			u.TOTP, u.TOTPOn, u.Recovery = nil, false, nil
+			said += " no one-time codes"
 		}
 		if u.Role != core.Admin || u.Disabled {
 			last, err := q.LastAdmin(c.Request.Context(), u.ID)

@@ -43,6 +43,7 @@ type about struct {
 	status int    // of the answer; 0: 200
 	once   bool   // it takes an Idempotency-Key
 	match  bool   // it takes If-Match
+	first  bool   // also for who has to choose a password of their own first
 }
 
 // param is one word of an operation's query.
@@ -128,8 +129,8 @@ func (s *Server) routes(kinds []job.Kind) []route {
 	return slices.Concat([]route{
 		{"POST", "/login", nobody, s.login, about{id: "login", tag: "sessions", does: "Sign in and get a token", takes: client.Login{}, gives: client.Granted{}}},
 		{"POST", "/session", nobody, s.openSession, about{id: "openSession", tag: "sessions", does: "Sign in and get a cookie", takes: client.Login{}, gives: client.Granted{}}},
-		{"DELETE", "/session", reader, s.closeSession, about{id: "closeSession", tag: "sessions", does: "Sign out", status: 204}},
-		{"GET", "/me", reader, s.me, about{id: "getMe", tag: "sessions", does: "Who is signed in", gives: client.Me{}}},
+		{"DELETE", "/session", reader, s.closeSession, about{id: "closeSession", tag: "sessions", does: "Sign out", status: 204, first: true}},
+		{"GET", "/me", reader, s.me, about{id: "getMe", tag: "sessions", does: "Who is signed in", gives: client.Me{}, first: true}},
 		{"GET", "/status", reader, s.status, about{id: "getStatus", tag: "service", does: "How the fleet and the service are", gives: client.Status{}}},
 		{"GET", "/events", reader, s.watch, about{id: "watch", tag: "service", does: "Be told what is written, by any instance: server-sent events named touched, each a list of Touched; what they name is to be asked for again", mime: "text/event-stream", gives: []client.Touched{}}},
 		{"GET", "/sessions", reader, s.sessions, about{id: "listSessions", tag: "sessions", does: "The browsers that are signed in, newest first: your own; for an admin everybody's", gives: client.Page[client.Session]{}}},
@@ -212,7 +213,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", query: []param{{"about", "string", false, "to whom or what: a device with all its versions, a user, a set"}, {"actor", "string", false, "who"}, {"since", "string", false, "a time"}}, gives: client.Page[client.AuditEntry]{}}},
 		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", query: []param{{"end", "string", false, "a row's number and code, as kept elsewhere, like 1204:9f3c…: tells of a database that was put back to an earlier state"}}, gives: client.AuditCheck{}}},
-	}, s.tellingRoutes(), s.decisions(kinds))
+	}, s.tellingRoutes(), s.ownRoutes(), s.decisions(kinds))
 }
 
 // What addresses and words of queries were called before; they are answered for a

@@ -16,7 +16,7 @@ func (a *app) user() *cli.Command {
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_NEW_PASSWORD)"},
 	}
 	fill := func(ctx context.Context, c *cli.Command, n *client.NewUser) (err error) {
-		n.Role = c.String("role")
+		n.Role, n.Lasting = c.String("role"), c.Bool("lasting")
 		if c.IsSet("secrets") {
 			v := c.Bool("secrets")
 			n.Secrets = &v
@@ -26,10 +26,14 @@ func (a *app) user() *cli.Command {
 		}
 		return err
 	}
+	flags = append(flags, &cli.BoolFlag{Name: "lasting", Usage: "the password stays; otherwise another one has to be chosen at the first sign-in"})
 	show := func(u client.User) {
 		state := ""
-		if u.Disabled {
+		switch {
+		case u.Disabled:
 			state = "disabled"
+		case u.MustChange:
+			state = "chooses a password of their own at the first sign-in"
 		}
 		a.s.facts("user", a.s.paint(strong, u.Name), "role", u.Role, "sees secrets", yes(u.Secrets), "state", state)
 	}
@@ -49,6 +53,53 @@ func (a *app) user() *cli.Command {
 			})
 			return nil
 		}),
+		a.do("password", "", "choose another password of your own", []cli.Flag{
+			&cli.StringFlag{Name: "old-file", Usage: "`FILE` that holds the password you have (or set MAGPIE_PASSWORD)"},
+			&cli.StringFlag{Name: "new-file", Usage: "`FILE` that holds the new one (or set MAGPIE_NEW_PASSWORD)"},
+			&cli.StringFlag{Name: "code", Usage: "the one-time `CODE` that your device shows now, if your sign-ins take one"},
+		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			old, err := a.s.secret(ctx, "The password you have", "MAGPIE_PASSWORD", c.String("old-file"))
+			if err != nil {
+				return err
+			}
+			if err := a.ownPassword(ctx, s, old, c.String("new-file"), c.String("code")); err != nil {
+				return err
+			}
+			a.tell("changed; your other sessions and tokens have ended\n")
+			return nil
+		}),
+		a.do("codes", "", "have your sign-ins take one-time codes (RFC 6238)", []cli.Flag{
+			&cli.BoolFlag{Name: "off", Usage: "have them take none any more"},
+			&cli.StringFlag{Name: "code", Usage: "with --off: a `CODE` of your device, or a recovery code"},
+		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			if c.Bool("off") {
+				if err := s.DropCodes(ctx, c.String("code")); err != nil {
+					return err
+				}
+				a.tell("your sign-ins take no codes any more\n")
+				return nil
+			}
+			made, err := s.MakeCodes(ctx)
+			if err != nil {
+				return err
+			}
+			a.tell("Give this to the device that is to make codes, as text or as an address:\n\n  %s\n  %s\n\n", made.Secret, made.URL)
+			code, err := a.s.ask(ctx, "The code that it shows now: ")
+			if err != nil {
+				return err
+			}
+			r, err := s.UseCodes(ctx, code)
+			if err != nil {
+				return err
+			}
+			a.print(c, r, func() {
+				a.s.printf("Your sign-ins take a code from now on. For the day on which the device is lost, each good once; keep them elsewhere:\n\n")
+				for _, one := range r.Codes {
+					a.s.printf("  %s\n", one)
+				}
+			})
+			return nil
+		}),
 		a.do("add", "NAME", "add a user", flags, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewUser{Name: got[0]}
 			if err := fill(ctx, c, &n); err != nil {
@@ -64,8 +115,9 @@ func (a *app) user() *cli.Command {
 		a.do("edit", "NAME", "change a user's role, rights or password", append([]cli.Flag{
 			&cli.BoolFlag{Name: "password", Usage: "ask for a new password; ends all the user's tokens"},
 			&cli.BoolFlag{Name: "disabled", Usage: "may no longer sign in (--disabled=false: may again)"},
+			&cli.BoolFlag{Name: "no-codes", Usage: "sign-ins take no one-time codes any more: the device that made them is lost"},
 		}, flags...), 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			n := client.NewUser{}
+			n := client.NewUser{NoCodes: c.Bool("no-codes")}
 			if err := fill(ctx, c, &n); err != nil {
 				return err
 			}
@@ -81,6 +133,15 @@ func (a *app) user() *cli.Command {
 			return nil
 		}),
 	}}
+}
+
+// ownPassword chooses another password.
+func (a *app) ownPassword(ctx context.Context, s *client.Client, old, file, code string) error {
+	word, err := a.s.secret(ctx, "New password, 10 characters or more", "MAGPIE_NEW_PASSWORD", file)
+	if err == nil {
+		_, err = s.SetOwnPassword(ctx, client.NewPassword{Old: old, New: word, Code: code})
+	}
+	return err
 }
 
 func yes(b bool) string {
@@ -99,6 +160,26 @@ func (a *app) token() *cli.Command {
 			}
 			a.print(c, all, func() {
 				list(a.s, all, nil)
+			})
+			return nil
+		}),
+		a.do("add", "NAME", "make a token for a program", []cli.Flag{
+			&cli.StringFlag{Name: "role", Usage: "it is for this `ROLE` at most; all that you may, if not said"},
+			&cli.BoolFlag{Name: "masked", Usage: "it sees no secrets"},
+			&cli.IntFlag{Name: "days", Value: 90, Usage: "it ends after so many `DAYS`"},
+			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds your password (or set MAGPIE_PASSWORD)"},
+		}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			word, err := a.s.secret(ctx, "Your password", "MAGPIE_PASSWORD", c.String("password-file"))
+			if err != nil {
+				return err
+			}
+			t, err := s.AddToken(ctx, client.NewToken{Name: got[0], Role: c.String("role"), Masked: c.Bool("masked"), Days: c.Int("days"), Password: word})
+			if err != nil {
+				return err
+			}
+			a.print(c, t, func() {
+				a.tell("The token, which is not shown again; it ends %s %s:\n", when(t.Expires), zoneName())
+				a.s.printf("%s\n", t.Token)
 			})
 			return nil
 		}),

@@ -105,6 +105,8 @@ func (a *app) login() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "user", Usage: "user `NAME`"},
 			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_PASSWORD)"},
+			&cli.StringFlag{Name: "code", Usage: "the one-time `CODE` that your device shows now, or a recovery code, if your sign-ins take one"},
+			&cli.StringFlag{Name: "new-password-file", Usage: "`FILE` with the password to choose at a first sign-in (or set MAGPIE_NEW_PASSWORD)"},
 			&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with certificates that vouch for the service; the system's if not said"},
 			&cli.StringFlag{Name: "fingerprint", Usage: "the service's own certificate, as it was shown at its start: `SHA256:…`"},
 		},
@@ -142,12 +144,25 @@ func (a *app) login() *cli.Command {
 				return err
 			}
 			host, _ := os.Hostname()
-			g, err := s.Login(ctx, client.Login{User: user, Password: password, Name: "command line on " + host})
+			in := client.Login{User: user, Password: password, Name: "command line on " + host, Code: c.String("code")}
+			g, err := s.Login(ctx, in)
+			if p := new(client.Problem); errors.As(err, &p) && p.Field == "code" && in.Code == "" {
+				if in.Code, err = a.s.ask(ctx, "The code that your device shows now: "); err != nil {
+					return fmt.Errorf("this user's sign-ins take a one-time code; say it with --code: %w", err)
+				}
+				g, err = s.Login(ctx, in)
+			}
 			if unsure := new(tls.CertificateVerificationError); errors.As(err, &unsure) {
 				return fmt.Errorf("%w; if the service made its certificate itself, say --fingerprint SHA256:… as it showed that at its start; otherwise --ca-file names who vouches for it", err)
 			}
 			if err != nil {
 				return err
+			}
+			if s.Token = g.Token; g.Me.MustChange {
+				a.tell("The password you have was given to you; choose one of your own.\n")
+				if err := a.ownPassword(ctx, s, password, c.String("new-password-file"), ""); err != nil {
+					return err
+				}
 			}
 			path, err := keptPath()
 			if err != nil {

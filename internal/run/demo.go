@@ -195,7 +195,7 @@ func (n *Instance) seed(ctx context.Context, f *simulator) error {
 	}
 	n.Say("Laying out three weeks of history, once...\n")
 	for _, u := range demoUsers {
-		if err := n.AddUser(ctx, u.name, u.role, u.password, u.secrets); err != nil {
+		if err := n.AddUser(ctx, u.name, u.role, u.password, u.secrets, false); err != nil {
 			return err
 		}
 	}

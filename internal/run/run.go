@@ -377,21 +377,21 @@ func (n *Instance) firstAdmin(ctx context.Context) error {
 	if err := os.WriteFile(path, []byte(password+"\n"), 0o600); err != nil {
 		return err
 	}
-	if err := n.AddUser(ctx, "admin", core.Admin, password, true); err != nil {
+	if err := n.AddUser(ctx, "admin", core.Admin, password, true, true); err != nil {
 		_ = os.Remove(path)
 		if errors.Is(err, store.ErrTaken) { // another instance was faster
 			return nil
 		}
 		return err
 	}
-	n.Say("A first user was made: admin, with the password in %s.\nSet another after signing in: magpie user edit admin --password\n", path)
+	n.Say("A first user was made: admin, with the password in %s.\nAnother one has to be chosen at the first sign-in.\n", path)
 	return nil
 }
 
-// AddUser makes a user.
-func (n *Instance) AddUser(ctx context.Context, name, role, password string, secrets bool) error {
+// AddUser makes a user. first says that another password has to be chosen at the first sign-in.
+func (n *Instance) AddUser(ctx context.Context, name, role, password string, secrets, first bool) error {
 	return n.store.Tx(ctx, core.Actor{Name: "service"}, func(q *store.Q) error {
-		u := store.User{Name: name, Role: role, Secrets: secrets, Password: api.HashPassword(password)}
+		u := store.User{Name: name, Role: role, Secrets: secrets, Password: api.HashPassword(password), MustChange: first}
 		if err := q.AddUser(ctx, &u); err != nil {
 			return err
 		}

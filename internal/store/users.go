@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -21,6 +22,12 @@ type User struct {
 	Disabled bool      `db:"disabled"`
 	MadeAt   time.Time `db:"made_at"`
 	Revision int       `db:"revision"` // counts its changes
+
+	MustChange bool       `db:"must_change"` // has to choose a password of their own first
+	TOTP       []byte     `db:"totp"`        // sealed secret of the one-time codes
+	TOTPOn     bool       `db:"totp_on"`     // a sign-in takes a code
+	TOTPStep   int64      `db:"totp_step"`   // the step of the code that was used last
+	Recovery   core.Words `db:"recovery"`    // hashes of the recovery codes that are left
 }
 
 // Token is a session of a browser or a token of a program.
@@ -33,9 +40,11 @@ type Token struct {
 	MadeAt    time.Time  `db:"made_at"`
 	UsedAt    *time.Time `db:"used_at"`
 	ExpiresAt time.Time  `db:"expires_at"`
+	Role      string     `db:"role"`   // it is for this at most; empty: for all that its user may
+	Masked    bool       `db:"masked"` // it sees no secrets, whoever's it is
 }
 
-const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision FROM users `
+const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision, must_change, totp, totp_on, totp_step, recovery FROM users `
 
 // Users lists all users by name.
 func (q *Q) Users(ctx context.Context) ([]User, error) {
@@ -80,8 +89,8 @@ func (q *Q) LockUser(ctx context.Context, name string, based int) (User, error) 
 // AddUser writes a new user and gives it its id.
 func (q *Q) AddUser(ctx context.Context, u *User) error {
 	u.ID, u.MadeAt, u.Revision = NewID(q.clock()), q.clock().UTC(), 1
-	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt)
+	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at, must_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt, u.MustChange)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("user %q: %w", u.Name, ErrTaken)
 	}
@@ -92,7 +101,8 @@ func (q *Q) AddUser(ctx context.Context, u *User) error {
 // ends all their sessions and tokens when they are disabled.
 func (q *Q) EditUser(ctx context.Context, u *User) error {
 	u.Revision++
-	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, revision = revision + 1 WHERE id = ?`, u.Role, u.Secrets, u.Password, u.Disabled, u.ID); err != nil {
+	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, must_change = ?, totp = ?, totp_on = ?, totp_step = ?, recovery = ?, revision = revision + 1 WHERE id = ?`,
+		u.Role, u.Secrets, u.Password, u.Disabled, u.MustChange, u.TOTP, u.TOTPOn, u.TOTPStep, asJSON(u.Recovery), u.ID); err != nil {
 		return err
 	}
 	if !u.Disabled {
@@ -101,10 +111,32 @@ func (q *Q) EditUser(ctx context.Context, u *User) error {
 	return q.DropTokens(ctx, u.ID)
 }
 
-// DropTokens ends all of a user's sessions and tokens.
-func (q *Q) DropTokens(ctx context.Context, userID string) error {
-	_, err := q.exec(ctx, `DELETE FROM tokens WHERE user_id = ?`, userID)
+// DropTokens ends all of a user's sessions and tokens, but one of those ids.
+func (q *Q) DropTokens(ctx context.Context, userID string, but ...string) error {
+	_, err := q.exec(ctx, `DELETE FROM tokens WHERE user_id = ? AND id <> ?`, userID, strings.Join(but, ""))
 	return err
+}
+
+// SealTOTP makes the secret of a user's one-time codes ready to be kept.
+func (q *Q) SealTOTP(u *User, secret string) { u.TOTP = q.keys.Seal("one-time codes", u.ID, []byte(secret)) }
+
+// OpenTOTP reads it.
+func (q *Q) OpenTOTP(u User) (string, error) {
+	raw, err := q.keys.Open("one-time codes", u.ID, u.TOTP)
+	return string(raw), err
+}
+
+// UseStep notes that the code of a step was used; false: that one, or a later one, was
+// already.
+func (q *Q) UseStep(ctx context.Context, userID string, step int64) (bool, error) {
+	n, err := q.exec(ctx, `UPDATE users SET totp_step = ? WHERE id = ? AND totp_step < ?`, step, userID, step)
+	return n == 1, err
+}
+
+// UseRecovery notes which recovery codes are left; false: somebody used one meanwhile.
+func (q *Q) UseRecovery(ctx context.Context, u User, left core.Words) (bool, error) {
+	n, err := q.exec(ctx, `UPDATE users SET recovery = ? WHERE id = ? AND recovery = ?`, asJSON(left), u.ID, asJSON(u.Recovery))
+	return n == 1, err
 }
 
 // LastAdmin tells whether a user is the only admin who can sign in.
@@ -121,14 +153,14 @@ func tokenHash(token string) string {
 // AddToken keeps the hash of a token and gives its row an id.
 func (q *Q) AddToken(ctx context.Context, t *Token, token string) error {
 	t.ID, t.MadeAt = NewID(q.clock()), q.clock().UTC()
-	_, err := q.exec(ctx, `INSERT INTO tokens (id, hash, user_id, kind, name, csrf, made_at, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		t.ID, tokenHash(token), t.UserID, t.Kind, t.Name, t.CSRF, t.MadeAt, t.ExpiresAt)
+	_, err := q.exec(ctx, `INSERT INTO tokens (id, hash, user_id, kind, name, csrf, made_at, expires_at, role, masked) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		t.ID, tokenHash(token), t.UserID, t.Kind, t.Name, t.CSRF, t.MadeAt, t.ExpiresAt, t.Role, t.Masked)
 	return err
 }
 
 // Who returns the token and its user, while both are valid.
 func (q *Q) Who(ctx context.Context, token string) (Token, User, error) {
-	t, err := get[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at FROM tokens WHERE hash = ?`, tokenHash(token))
+	t, err := get[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked FROM tokens WHERE hash = ?`, tokenHash(token))
 	if err != nil {
 		return t, User{}, err
 	}
@@ -153,7 +185,7 @@ func (q *Q) Used(ctx context.Context, t Token) error {
 
 // Tokens lists a user's tokens, sessions aside.
 func (q *Q) Tokens(ctx context.Context, userID string) ([]Token, error) {
-	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
+	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
 }
 
 // Session is a browser that is signed in.
@@ -187,6 +219,16 @@ func (q *Q) DropToken(ctx context.Context, userID, id string) error {
 		return fmt.Errorf("token %q: %w", id, ErrNotFound)
 	}
 	return err
+}
+
+// Holder is the user as whoever does something with a token: no more than it is for.
+func (t Token) Holder(u User) core.Actor {
+	a := u.Actor()
+	if t.Role != "" && a.May(t.Role) {
+		a.Role = t.Role
+	}
+	a.Secrets = a.Secrets && !t.Masked
+	return a
 }
 
 // Actor is the user as whoever does something.

@@ -13,21 +13,27 @@ import ModalDialog from '../design/ModalDialog.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
-import { useSession } from '../session'
+import OwnCodes from './OwnCodes.vue'
+import OwnPassword from '../shell/OwnPassword.vue'
 import SessionList from './SessionList.vue'
 
 // The tokens by which your programs sign in as you.
 type Token = Schemas['Token']
-const session = useSession()
 const { data: all, error, refetch } = useQuery({ key: ['deed', 'tokens'], query: () => listAll<Token>('/tokens') })
+const chosen = ref(false)
 const making = ref(false)
 const made = ref('')
-const form = reactive({ name: '', password: '' })
+const form = reactive({ name: '', password: '', role: '', masked: true, days: 90 })
+const roles = [
+  { value: '', label: 'all that you may' },
+  { value: 'reader', label: 'reader: looks' },
+  { value: 'operator', label: 'operator: pulls and pushes' },
+]
 const { busy, trouble, attempt } = useAttempt()
 const make = () =>
   attempt(async () => {
-    const g = await post<Schemas['Granted']>('/login', { user: session.me!.user, password: form.password, name: form.name })
-    made.value = g.token ?? ''
+    const { name, password, role, masked, days } = form
+    made.value = (await post<Schemas['MadeToken']>('/tokens', { name, password, role: role || undefined, masked, days })).token
     form.password = form.name = ''
     await refetch()
   })
@@ -37,6 +43,7 @@ const columns: Column<Token>[] = [
   { id: 'name', label: 'Token', value: (t) => t.name || t.id, width: 'minmax(8rem, 2fr)' },
   { id: 'made', label: 'Made', value: (t) => t.made_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
   { id: 'used', label: 'Used', value: (t) => t.used_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
+  { id: 'may', label: 'At most', value: (t) => (t.role || 'all you may') + (t.masked ? ', no secrets' : ''), width: 'minmax(7rem, 1fr)' },
   { id: 'ends', label: 'Ends', value: (t) => t.expires, width: 'minmax(9.5rem, 1fr)' },
   { id: 'deeds', label: '', width: '7rem' },
 ]
@@ -57,6 +64,14 @@ const columns: Column<Token>[] = [
     >
   </DataTable>
   <SessionList />
+  <div class="mt-5 grid max-w-3xl gap-5 sm:grid-cols-2">
+    <section aria-labelledby="own-password">
+      <h2 id="own-password" class="mb-1">Password</h2>
+      <p v-if="chosen" class="note mb-2" role="status">It is changed; your other sessions and tokens have ended.</p>
+      <OwnPassword @chosen="((chosen = true), void refetch())" />
+    </section>
+    <OwnCodes />
+  </div>
   <ModalDialog v-if="making" title="Make a token" @close="close">
     <template v-if="made">
       <p>It is shown once, now.</p>
@@ -65,6 +80,9 @@ const columns: Column<Token>[] = [
     </template>
     <AppForm v-else :busy="busy" :trouble="trouble" deed="Make it" leaves @send="make" @leave="close">
       <FormField v-model.trim="form.name" label="What it is for" name="token-name" placeholder="nightly report" required />
+      <FormField v-model="form.role" label="It may" name="token-role" type="select" :options="roles" />
+      <FormField v-model="form.masked" label="it sees no secrets" name="token-masked" type="check" />
+      <FormField v-model="form.days" label="It ends after so many days" name="token-days" type="number" :min="1" :max="3650" />
       <FormField
         v-model="form.password"
         label="Your password"

@@ -17,25 +17,30 @@ import TimeMark from '../design/TimeMark.vue'
 type User = Schemas['User']
 const { data: all, error } = useQuery({ key: ['deed', 'users'], query: () => listAll<User>('/users') })
 const editing = ref<User | 'new'>()
-const form = reactive({ name: '', password: '', role: 'reader', secrets: false, disabled: false })
+const form = reactive({ name: '', password: '', role: 'reader', secrets: false, disabled: false, lasting: false, no_codes: false })
 const { busy, trouble, attempt } = useAttempt()
 function edit(u: User | 'new') {
   trouble.value = undefined
-  Object.assign(form, { name: '', password: '', role: 'reader', secrets: false, disabled: false }, u === 'new' ? {} : u, { password: '' })
+  Object.assign(
+    form,
+    { name: '', password: '', role: 'reader', secrets: false, disabled: false, lasting: false, no_codes: false },
+    u === 'new' ? {} : u,
+    { password: '' },
+  )
   editing.value = u
 }
 const send = () =>
   attempt(async () => {
-    const { name, password, role, secrets, disabled } = form
+    const { name, password, role, secrets, disabled, lasting, no_codes } = form
     const u = editing.value
     if (u && u !== 'new')
       await call(
         'PATCH',
         '/users/' + encodeURIComponent(u.name),
-        { password: password || undefined, role, secrets, disabled },
+        { password: password || undefined, role, secrets, disabled, lasting, no_codes },
         { 'If-Match': `"${u.revision}"` },
       )
-    else await post('/users', { name, password, role, secrets })
+    else await post('/users', { name, password, role, secrets, lasting })
     editing.value = undefined
   })
 const roles = [
@@ -48,6 +53,7 @@ const columns: Column<User>[] = [
   { id: 'role', label: 'Role', value: (u) => u.role },
   { id: 'secrets', label: 'Sees secrets', value: (u) => (u.secrets ? 'yes' : 'no') },
   { id: 'state', label: 'State', value: (u) => (u.disabled ? 'disabled' : 'may sign in') },
+  { id: 'codes', label: 'Codes', value: (u) => (u.codes ? 'yes' : 'no') },
   { id: 'since', label: 'Since', value: (u) => u.made_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
   { id: 'deeds', label: '', width: '7rem' },
 ]
@@ -58,7 +64,9 @@ const columns: Column<User>[] = [
   <p class="mb-2"><AppButton @click="edit('new')">Add a user</AppButton></p>
   <DataTable v-if="all" name="Users" :columns="columns" :rows="all" :row-id="(u: User) => u.name">
     <template #state="{ row: u }"
-      ><StateMark :state="u.disabled ? 'cancelled' : 'steady'" :word="u.disabled ? 'disabled' : 'may sign in'"
+      ><StateMark
+        :state="u.disabled ? 'cancelled' : 'steady'"
+        :word="u.disabled ? 'disabled' : u.must_change ? 'chooses a password' : 'may sign in'"
     /></template>
     <template #since="{ row: u }"><TimeMark :at="u.made_at" exact /></template>
     <template #deeds="{ row: u }"><AppButton small :aria-label="'Change ' + u.name" @click="edit(u)">Change</AppButton></template>
@@ -76,9 +84,23 @@ const columns: Column<User>[] = [
         :required="editing === 'new'"
         :hint="editing === 'new' ? '' : 'left empty, it stays as it is'"
       />
+      <FormField
+        v-if="form.password"
+        v-model="form.lasting"
+        type="check"
+        label="it stays; otherwise they choose another one first"
+        name="user-lasting"
+      />
       <FormField v-model="form.role" label="Role" name="user-role" type="select" :options="roles" />
       <FormField v-model="form.secrets" type="check" label="may see secrets" name="user-secrets" />
       <FormField v-if="editing !== 'new'" v-model="form.disabled" type="check" label="may not sign in" name="user-disabled" />
+      <FormField
+        v-if="editing !== 'new' && editing.codes"
+        v-model="form.no_codes"
+        type="check"
+        label="sign-ins take no one-time codes any more: the device is lost"
+        name="user-no-codes"
+      />
     </AppForm>
   </ModalDialog>
 </template>
