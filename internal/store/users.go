@@ -118,7 +118,9 @@ func (q *Q) DropTokens(ctx context.Context, userID string, but ...string) error 
 }
 
 // SealTOTP makes the secret of a user's one-time codes ready to be kept.
-func (q *Q) SealTOTP(u *User, secret string) { u.TOTP = q.keys.Seal("one-time codes", u.ID, []byte(secret)) }
+func (q *Q) SealTOTP(u *User, secret string) {
+	u.TOTP = q.keys.Seal("one-time codes", u.ID, []byte(secret))
+}
 
 // OpenTOTP reads it.
 func (q *Q) OpenTOTP(u User) (string, error) {
