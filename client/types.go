@@ -92,6 +92,10 @@ type Device struct {
 	Serials    []string          `json:"serials"`              // the hardware that may answer here
 	Credential string            `json:"credential,omitempty"` // the credential set it uses; empty when it has one of its own
 
+	Note     string            `json:"note,omitempty"`   // what people wrote down of it
+	Fields   map[string]string `json:"fields,omitempty"` // what they wrote down by names of their own
+	Disabled bool              `json:"disabled"`         // kept, and not visited
+
 	Parts    []string `json:"parts,omitempty"`    // which it has versions of, the main one first; of one device only
 	Children []Child  `json:"children,omitempty"` // the devices that hang on it; of one device only
 }
@@ -137,7 +141,10 @@ type NewDevice struct {
 	Timeouts   *map[string]string `json:"timeouts,omitempty"`                    // connect, answer, idle, whole
 	Ports      *map[string]int    `json:"ports,omitempty"`                       // sftp, scp, ftp, ftps, tftp
 	Serials    *[]string          `json:"serials,omitempty"`                     // the hardware that may answer there
-	Twice      bool               `json:"twice,omitempty"`                       // another device is registered at the same address, on purpose
+	Note       *string            `json:"note,omitempty"`
+	Fields     *map[string]string `json:"fields,omitempty"`   // of an edit: in the place of those there were
+	Disabled   *bool              `json:"disabled,omitempty"` // kept, and not visited any more
+	Twice      bool               `json:"twice,omitempty"`    // another device is registered at the same address, on purpose
 }
 
 // Tried is what a device showed that is not registered yet.
@@ -1050,6 +1057,7 @@ type AuditEntry struct {
 	Action string    `json:"action" column:"4 did"`
 	Object string    `json:"object" column:"5 to"`
 	Detail string    `json:"detail" column:"6 detail"`
+	MAC    string    `json:"mac"` // its code: no row can be changed or left out without the keys; with its number it is the log's end at that time
 }
 
 // AuditCheck is whether the audit log is as it was written.
@@ -1070,6 +1078,8 @@ type Status struct {
 	AsOf *time.Time `json:"as_of,omitempty"` // when this was so; the database is away since
 
 	NeverProven int `json:"never_proven"` // devices of which no version was ever put back and proved
+
+	Disabled int `json:"disabled"` // devices that are kept and not visited; the states are of the others
 
 	Untold  int `json:"untold"`   // messages to people that wait for a quarter of an hour or longer
 	GivenUp int `json:"given_up"` // messages to people that were given up in the last two weeks

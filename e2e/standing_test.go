@@ -108,6 +108,80 @@ func TestOwnTLS(t *testing.T) {
 	}
 }
 
+// TestUnit: the unit for systemd is one, keeps to a sandbox, and starts the service with
+// settings that there are.
+func TestUnit(t *testing.T) {
+	t.Parallel()
+	raw, err := os.ReadFile("../packaging/magpie.service")
+	if err != nil {
+		t.Fatal(err)
+	}
+	unit := strings.ReplaceAll(string(raw), "/usr/local/bin/magpie", filepath.Join(bin, "magpie"))
+	file := filepath.Join(t.TempDir(), "magpie.service")
+	if err := os.WriteFile(file, []byte(unit), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	config := filepath.Join(t.TempDir(), "magpie.yaml")
+	if err := os.WriteFile(config, []byte("listen: 127.0.0.1:0\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range regexp.MustCompile(`(?m)^ExecStart(?:Pre)?=(.*)$`).FindAllStringSubmatch(unit, -1) {
+		words := strings.Fields(strings.NewReplacer("/etc/magpie/magpie.yaml", config, "/var/lib/magpie", t.TempDir()).Replace(l[1]))
+		if out, err := exec.Command(words[0], append(words[1:], "--check")...).CombinedOutput(); err != nil {
+			t.Errorf("%s: %v\n%s", l[1], err, out)
+		}
+	}
+	if _, err := exec.LookPath("systemd-analyze"); err != nil {
+		t.Skip("no systemd here that could look at the unit")
+	}
+	if out, err := exec.Command("systemd-analyze", "verify", file).CombinedOutput(); err != nil || strings.Contains(string(out), "magpie.service:") {
+		t.Errorf("verify: %v\n%s", err, out)
+	}
+	if out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold=25", file).CombinedOutput(); err != nil {
+		t.Errorf("its sandbox: %v\n%s", err, out)
+	}
+}
+
+// TestShells: completion is installed by one command where each shell looks for it, twice
+// changes nothing more; the manual page has every command that --help has.
+func TestShells(t *testing.T) {
+	t.Parallel()
+	home := t.TempDir()
+	run := func(args ...string) string {
+		t.Helper()
+		cmd := exec.Command(filepath.Join(bin, "magpie"), args...)
+		cmd.Env = []string{"HOME=" + home, "SHELL=/bin/zsh", "PATH=" + os.Getenv("PATH")}
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Errorf("%v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	for range 2 {
+		run("completion", "install")
+		run("completion", "install", "--shell", "bash")
+		run("completion", "install", "--shell", "fish")
+	}
+	for file, holds := range map[string]string{".local/share/zsh/site-functions/_magpie": "#compdef magpie", ".local/share/bash-completion/completions/magpie": "complete -o", ".config/fish/completions/magpie.fish": "complete -c magpie -f", ".zshrc": "site-functions"} {
+		raw, err := os.ReadFile(filepath.Join(home, file))
+		if err != nil || strings.Count(string(raw), holds) != 1 {
+			t.Errorf("%s: %v\n%s", file, err, raw)
+		}
+	}
+	if out, err := exec.Command("bash", "-n", filepath.Join(home, ".local/share/bash-completion/completions/magpie")).CombinedOutput(); err != nil {
+		t.Errorf("bash cannot read its script: %v\n%s", err, out)
+	}
+	if out := run("--generate-shell-completion"); !strings.Contains(out, "schedule") || !strings.Contains(out, "recipient") {
+		t.Errorf("offered are %s", out)
+	}
+	page := run("man")
+	for _, word := range []string{".TH magpie 1", "restore-test", "--tls-self", "recipient"} {
+		if !strings.Contains(page, word) && !strings.Contains(page, strings.ReplaceAll(word, "-", `\-`)) {
+			t.Errorf("the manual page lacks %s", word)
+		}
+	}
+}
+
 // TestStandsByItself: a check says what a start would find and begins nothing; the log is JSON
 // lines with the ids of requests and jobs; profiles are on this machine only.
 func TestStandsByItself(t *testing.T) {

@@ -211,6 +211,8 @@ func problem(err error) *client.Problem {
 		return say(412, "changed since", "look at it again, then make your change on top of what it is now")
 	case errors.Is(err, store.ErrKeyUsed):
 		return say(422, "key used for another request", "use a new Idempotency-Key for each thing you ask for")
+	case errors.Is(err, visit.ErrDisabled):
+		return say(409, "the device is disabled", "enable it first: magpie device edit NAME --disabled=false")
 	case errors.Is(err, visit.ErrMayNot):
 		return say(403, "not allowed any more", "")
 	case errors.Is(err, visit.ErrNotTold), errors.Is(err, push.ErrNotHanded):
@@ -361,6 +363,8 @@ var (
 	devicesDesc  = prometheus.NewDesc("magpie_devices", "Devices by state.", []string{"state"}, nil)
 	jobsDesc     = prometheus.NewDesc("magpie_jobs", "Jobs that have not ended, by state.", []string{"state"}, nil)
 	noticesDesc  = prometheus.NewDesc("magpie_syslog_messages_total", "Messages taken in since the start: change notices, others, and from addresses of no device.", []string{"what"}, nil)
+	untoldDesc   = prometheus.NewDesc("magpie_messages_untold", "Messages to people that wait for a quarter of an hour or longer, or were given up in the last two weeks.", []string{"state"}, nil)
+	roomDesc     = prometheus.NewDesc("magpie_data_bytes", "Bytes of the disk with the data folder.", []string{"which"}, nil)
 	contentsDesc = prometheus.NewDesc("magpie_contents_bytes", "Bytes of stored configuration texts, packed and sealed.", nil, nil)
 )
 
@@ -369,6 +373,8 @@ func (k *collector) Describe(out chan<- *prometheus.Desc) {
 	out <- jobsDesc
 	out <- contentsDesc
 	out <- noticesDesc
+	out <- untoldDesc
+	out <- roomDesc
 }
 
 func (k *collector) Collect(out chan<- prometheus.Metric) {
@@ -380,16 +386,30 @@ func (k *collector) Collect(out chan<- prometheus.Metric) {
 			out <- prometheus.MustNewConstMetric(noticesDesc, prometheus.CounterValue, float64(n), what)
 		}
 	}
-	st, err := k.s.gather(ctx, core.Actor{Name: "service"})
-	if err != nil {
+	q := k.s.Jobs.Store.As(core.Actor{Name: "service"})
+	states, err := q.StateCounts(ctx)
+	jobs, err2 := q.JobCounts(ctx)
+	late, givenUp, err3 := k.s.Routine.Unsent(ctx)
+	_, bytes, err4 := k.s.contents(ctx, q)
+	if err := errors.Join(err, err2, err3, err4); err != nil {
 		slog.Warn("metrics", "err", err)
 		return
 	}
-	for state, n := range st.States {
-		out <- prometheus.MustNewConstMetric(devicesDesc, prometheus.GaugeValue, float64(n), state)
+	gauge := func(d *prometheus.Desc, n float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, n, labels...)
 	}
-	for state, n := range map[string]int{"queued": st.Queued, "running": st.Running, "waiting": st.Waiting} {
-		out <- prometheus.MustNewConstMetric(jobsDesc, prometheus.GaugeValue, float64(n), state)
+	for _, state := range core.States {
+		gauge(devicesDesc, float64(states[state]), state)
 	}
-	out <- prometheus.MustNewConstMetric(contentsDesc, prometheus.GaugeValue, float64(st.Bytes))
+	for _, state := range []string{core.Queued, core.Running, core.Waiting} {
+		gauge(jobsDesc, float64(jobs[state]), state)
+	}
+	gauge(contentsDesc, float64(bytes))
+	gauge(untoldDesc, float64(late), "waiting")
+	gauge(untoldDesc, float64(givenUp), "given up")
+	if k.s.Routine.Room != nil {
+		free, total := k.s.Routine.Room()
+		gauge(roomDesc, float64(free), "free")
+		gauge(roomDesc, float64(total), "total")
+	}
 }

@@ -671,7 +671,7 @@ func (s *Server) audit(c *gin.Context) {
 		next = strconv.FormatInt(rows[n-1].Seq, 10)
 	}
 	answer(c, 200, pageOf(rows, next, func(d store.AuditEntry) client.AuditEntry {
-		return client.AuditEntry{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail}
+		return client.AuditEntry{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail, MAC: d.MAC}
 	}), err)
 }
 

@@ -3,7 +3,9 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -247,6 +249,21 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	}
 	if n.Tags != nil {
 		d.Tags, e.said = *n.Tags, append(e.said, "tags")
+	}
+	if n.Note != nil && *n.Note != d.Note {
+		if len([]rune(*n.Note)) > long {
+			return wrong("note", fmt.Sprintf("the note has more than %d characters", long), "shorten it")
+		}
+		d.Note, e.said = *n.Note, append(e.said, "note")
+	}
+	if n.Fields != nil {
+		if err := soundFields(*n.Fields); err != nil {
+			return err
+		}
+		d.Fields, e.said = *n.Fields, append(e.said, "fields "+strings.Join(slices.Sorted(maps.Keys(*n.Fields)), ", "))
+	}
+	if n.Disabled != nil && *n.Disabled != d.Disabled {
+		d.Disabled, e.said = *n.Disabled, append(e.said, map[bool]string{true: "disabled", false: "enabled"}[*n.Disabled])
 	}
 	if n.Serials != nil {
 		d.Serials, e.said = *n.Serials, append(e.said, "expected hardware "+strings.Join(*n.Serials, ", "))
@@ -623,3 +640,21 @@ func (s *Server) swaps(c *gin.Context) {
 	all, err := q.Swaps(c.Request.Context(), d.ID)
 	list(c, all, err, func(w store.Swap) string { return w.Job }, wireSwap)
 }
+
+// soundFields checks what people write down of a device by names of their own.
+func soundFields(fields map[string]string) error {
+	if len(fields) > 50 {
+		return wrong("fields", fmt.Sprintf("a device has at most 50 fields of one's own; these are %d", len(fields)), "")
+	}
+	for k, v := range fields {
+		if !fieldName.MatchString(k) {
+			return wrong("fields", fmt.Sprintf("%q is no name of a field", k), "write it with small letters, digits, - and _, 40 at most")
+		}
+		if len([]rune(v)) > 500 {
+			return wrong("fields", fmt.Sprintf("the field %s has more than 500 characters", k), "shorten it")
+		}
+	}
+	return nil
+}
+
+var fieldName = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)

@@ -15,6 +15,7 @@ import (
 	"magpie/internal/core/ref"
 	"magpie/internal/read"
 	"magpie/internal/store"
+	"magpie/internal/visit"
 )
 
 // gather counts the fleet's states, the jobs, and what is kept.
@@ -27,6 +28,10 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	}
 	for _, d := range all {
 		st.Devices++
+		if d.Disabled {
+			st.Disabled++
+			continue
+		}
 		st.States[d.State]++
 		if d.LastProven == nil {
 			st.NeverProven++
@@ -34,12 +39,12 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	}
 	for _, state := range core.States {
 		for _, d := range all {
-			if d.State == state && state != core.Steady && len(st.Attend) < 50 {
+			if d.State == state && !d.Disabled && state != core.Steady && len(st.Attend) < 50 {
 				st.Attend = append(st.Attend, s.wireDevice(d))
 			}
 		}
 	}
-	for _, g := range read.TroubledAlike(all) {
+	for _, g := range read.TroubledAlike(visit.Enabled(all)) {
 		if len(g.Devices) > 1 {
 			st.Alike = append(st.Alike, client.Alike(g))
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 
 	"github.com/urfave/cli/v3"
@@ -247,6 +248,27 @@ func (a *app) audit() *cli.Command {
 					"actor": func(d client.AuditEntry) cell { return cell{d.Actor, strong} }})
 			})
 			return nil
+		}),
+		a.do("export", "", "write the log out, newest first, a line of JSON a row, each with its code", []cli.Flag{
+			&cli.StringFlag{Name: "since", Usage: "only from this `TIME` on"},
+		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			enc := json.NewEncoder(a.s.out)
+			enc.SetEscapeHTML(false)
+			for before := int64(0); ; {
+				page, err := s.Audit(ctx, client.AuditFilter{Since: c.String("since")}, before, 1000)
+				if err != nil {
+					return err
+				}
+				for _, d := range page.Items {
+					before = d.Seq
+					if err := enc.Encode(d); err != nil {
+						return err
+					}
+				}
+				if page.Next == "" {
+					return nil
+				}
+			}
 		}),
 		a.do("check", "", "prove that the log is as it was written", []cli.Flag{
 			&cli.StringFlag{Name: "end", Usage: "a row's `NUMBER:CODE` as kept elsewhere; tells of a database that was put back to an earlier state"},

@@ -93,9 +93,11 @@ func (a *app) root() *cli.Command {
 		Usage:                 "keeps the configurations of network devices, and puts them back",
 		Version:               run.Version,
 		EnableShellCompletion: true,
-		Suggest:               true,
-		HideVersion:           false,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+
+		ConfigureShellCompletionCommand: a.shellCompletion,
+		Suggest:                         true,
+		HideVersion:                     false,
+		ExitErrHandler:                  func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
 			return fmt.Errorf("%w; see: %s --help", err, c.FullName())
 		},
@@ -106,7 +108,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.serve(), a.demo(), a.login(), a.logout(), a.status(),
 			a.device(), a.credential(), a.dialect(), a.pull(), a.notice(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.changes(), a.push(), a.swap(), a.restore(), a.snapshot(), a.schedule(), a.telling(), a.recipient(), a.mail(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
-			a.job(), a.user(), a.token(), a.session(), a.audit(),
+			a.job(), a.user(), a.token(), a.session(), a.audit(), a.man(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {

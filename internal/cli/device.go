@@ -32,6 +32,9 @@ func deviceFlags(edit bool) []cli.Flag {
 		&cli.StringFlag{Name: "jump", Usage: "`DEVICE` to go through"},
 		&cli.StringSliceFlag{Name: "timeout", Usage: "`WHAT=SPAN` of its own, like answer=3m; connect, answer, idle, whole"},
 		&cli.StringSliceFlag{Name: "file-port", Usage: "`PROTOCOL=PORT` of its own for moving files, like tftp=6969"},
+		&cli.StringFlag{Name: "note", Usage: "what is to be known of it: a `TEXT`"},
+		&cli.StringSliceFlag{Name: "field", Usage: "a field of your own, `NAME=VALUE`; may be given more than once, in the place of those there were"},
+		&cli.BoolFlag{Name: "disabled", Usage: "keep it, and visit it no more (--disabled=false: again)"},
 		&cli.StringSliceFlag{Name: "serial", Usage: "serial `NUMBER` of the unit that belongs there; may be given more than once"},
 		&cli.StringFlag{Name: "privileged-secret-file", Usage: "`FILE` that holds the privileged mode's secret (or set MAGPIE_DEVICE_PRIVILEGED_SECRET)"},
 	}
@@ -176,7 +179,7 @@ func (a *app) showDevice(d client.Device, also ...string) {
 		children = append(children, k.Name+", "+k.State)
 	}
 	state := a.s.paint(stateStyle(d.State), stateWord(d))
-	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "),
+	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "), "visited", map[bool]string{true: "no, it is disabled"}[d.Disabled], "note", d.Note, "fields", pairs(d.Fields),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
 		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial + standsIn(d), "release", d.Release,
@@ -265,6 +268,23 @@ func fromFlags(c *cli.Command) client.NewDevice {
 			v := c.String(name)
 			*into = &v
 		}
+	}
+	if c.IsSet("note") {
+		v := c.String("note")
+		n.Note = &v
+	}
+	if c.IsSet("disabled") {
+		v := c.Bool("disabled")
+		n.Disabled = &v
+	}
+	if c.IsSet("field") {
+		m := map[string]string{}
+		for _, p := range c.StringSlice("field") {
+			if k, v, _ := strings.Cut(p, "="); k != "" {
+				m[k] = v
+			}
+		}
+		n.Fields = &m
 	}
 	if c.IsSet("serial") {
 		v := c.StringSlice("serial")

@@ -33,6 +33,25 @@ var columns = map[string]func(n *client.NewDevice, v string) error{
 	"jump":              func(n *client.NewDevice, v string) error { n.Jump = &v; return nil },
 	"tags":              func(n *client.NewDevice, v string) error { t := strings.Fields(v); n.Tags = &t; return nil },
 	"serial":            func(n *client.NewDevice, v string) error { t := strings.Fields(v); n.Serials = &t; return nil },
+	"note":              func(n *client.NewDevice, v string) error { n.Note = &v; return nil },
+	"fields": func(n *client.NewDevice, v string) error {
+		m := map[string]string{}
+		for _, p := range strings.Split(v, ";") {
+			if k, x, _ := strings.Cut(strings.TrimSpace(p), "="); k != "" {
+				m[k] = x
+			}
+		}
+		n.Fields = &m
+		return nil
+	},
+	"disabled": func(n *client.NewDevice, v string) error {
+		is := v == "yes" || v == "true" || v == "1"
+		if !is && v != "" && v != "no" && v != "false" && v != "0" {
+			return fmt.Errorf("disabled is yes or no, not %q", v)
+		}
+		n.Disabled = &is
+		return nil
+	},
 	"port": func(n *client.NewDevice, v string) (err error) {
 		if n.Port, err = strconv.Atoi(v); err != nil {
 			err = fmt.Errorf("%q is no number", v)

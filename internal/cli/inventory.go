@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -31,6 +32,9 @@ var exported = []struct {
 	{"kind", func(d client.Device) string { return d.Kind }},
 	{"site", func(d client.Device) string { return d.Site }},
 	{"tags", func(d client.Device) string { return strings.Join(d.Tags, " ") }},
+	{"note", func(d client.Device) string { return d.Note }},
+	{"fields", func(d client.Device) string { return fieldsLine(d.Fields) }},
+	{"disabled", func(d client.Device) string { return map[bool]string{true: "yes"}[d.Disabled] }},
 	{"serial", func(d client.Device) string { return strings.Join(d.Serials, " ") }},
 	{"parent", func(d client.Device) string { return d.Parent }},
 	{"jump", func(d client.Device) string { return d.Jump }},
@@ -191,7 +195,7 @@ func changesOf(d client.Device, n client.NewDevice) (edit client.NewDevice, all 
 		column, from string
 		to           *string
 		into         **string
-	}{{"site", d.Site, n.Site, &edit.Site}, {"parent", d.Parent, n.Parent, &edit.Parent}, {"jump", d.Jump, n.Jump, &edit.Jump}} {
+	}{{"site", d.Site, n.Site, &edit.Site}, {"note", d.Note, n.Note, &edit.Note}, {"parent", d.Parent, n.Parent, &edit.Parent}, {"jump", d.Jump, n.Jump, &edit.Jump}} {
 		if x.to != nil && differs(x.column, x.from, *x.to) {
 			*x.into = x.to
 		}
@@ -206,8 +210,23 @@ func changesOf(d client.Device, n client.NewDevice) (edit client.NewDevice, all 
 			*x.into = x.to
 		}
 	}
+	if n.Fields != nil && differs("fields", fieldsLine(d.Fields), fieldsLine(*n.Fields)) {
+		edit.Fields = n.Fields
+	}
+	if n.Disabled != nil && differs("disabled", yes(d.Disabled), yes(*n.Disabled)) {
+		edit.Disabled = n.Disabled
+	}
 	edit.Revision = d.Revision
 	return edit, all, nil
+}
+
+// fieldsLine writes fields of one's own in one line, as NAME=VALUE with semicolons between.
+func fieldsLine(fields map[string]string) string {
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(fields)) {
+		out = append(out, k+"="+strings.ReplaceAll(fields[k], ";", ","))
+	}
+	return strings.Join(out, "; ")
 }
 
 func sorted(words []string) string { return strings.Join(slices.Sorted(slices.Values(words)), " ") }

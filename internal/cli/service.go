@@ -269,6 +269,8 @@ func alike(g client.Alike) string {
 // stateWord is a device's state, with "unsaved" beside a worse one.
 func stateWord(d client.Device) string {
 	switch {
+	case d.Disabled:
+		return "disabled"
 	case d.Apart != nil && d.State == "drifted":
 		return "drifted, " + d.Apart.Word
 	case d.Apart != nil && d.State == "unsaved":

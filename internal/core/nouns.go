@@ -137,6 +137,10 @@ type Device struct {
 	LatchedSince *time.Time `db:"latched"`
 	User         string     `db:"login_user"`
 
+	Note     string `db:"note"`     // what people wrote down of it
+	Fields   Spans  `db:"fields"`   // what they wrote down by names of their own
+	Disabled bool   `db:"disabled"` // kept, and not visited
+
 	Revision int    `db:"revision"` // counts the changes of its entry by people
 	Testing  string `db:"testing"`  // the restore test that has put another device's version on it, until what ran before is back
 

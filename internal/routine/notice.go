@@ -120,7 +120,7 @@ func (s *Service) heed(ctx context.Context) error {
 
 func (s *Service) pullNoticed(ctx context.Context, n store.Notice) error {
 	d, err := s.Store.As(job.Service).DeviceByID(ctx, n.DeviceID)
-	gone := err != nil
+	gone := err != nil || d.Disabled
 	actor := core.Actor{Name: "change notice", Role: core.Operator}
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if mine, err := q.TakeNotice(ctx, n); err != nil || !mine || gone {

@@ -12,6 +12,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/job"
 	"magpie/internal/store"
+	"magpie/internal/visit"
 )
 
 // RunRequest is what one time that a schedule was due asks for: what the schedule said
@@ -54,7 +55,9 @@ func (s *Service) runJob(ctx context.Context, j core.Job, l *job.Log) {
 	err := errors.Join(q.OpenRequest(j, &u.req), q.OpenResult(j, &u.res))
 	var devices []core.Device
 	if err == nil {
-		devices, err = q.Selected(ctx, u.req.Selector)
+		if devices, err = q.Selected(ctx, u.req.Selector); err == nil {
+			devices = visit.Enabled(devices)
+		}
 	}
 	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return
@@ -73,7 +76,7 @@ func (s *Service) runJob(ctx context.Context, j core.Job, l *job.Log) {
 		l.Warn("nobody was there %s since %s; this run makes up for all of that", times(u.req.Missed), u.due.At.Format("2006-01-02 15:04 MST"))
 	}
 	if len(devices) == 0 {
-		s.End(j, l, core.Failed, "nothing was done: no device is "+u.req.Selector+" any more", u.res)
+		s.End(j, l, core.Failed, "nothing was done: no device that is visited is "+u.req.Selector+" any more", u.res)
 		return
 	}
 	for ; u.res.Deed < len(u.req.Plan.Deeds); u.res.Deed++ {

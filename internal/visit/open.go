@@ -27,6 +27,9 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 		return fmt.Errorf("%w (since %s)", ErrLatched, v.Speaker.LatchedSince.Format("2006-01-02 15:04 MST"))
 	}
 	target, cred, err := v.s.way(ctx, v.Speaker)
+	if err == nil && (v.Device.Disabled || v.Speaker.Disabled) {
+		err = fmt.Errorf("%s: %w", v.Device.Name, ErrDisabled)
+	}
 	if err == nil {
 		target, err = v.aim(target)
 	}

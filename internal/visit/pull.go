@@ -20,9 +20,27 @@ type PullRequest struct {
 	Author string `json:"author,omitempty"` // who changed it, if somebody said so
 }
 
-// RequestPulls queues pulls of devices, all or none. key, if there is one, makes
-// them the same pulls however often they are asked for.
+// ErrDisabled is returned where a device is to be visited that is kept and not visited.
+var ErrDisabled = errors.New("it is disabled, which keeps it and what is known of it, and visits it no more")
+
+// Enabled are those of some devices that are visited.
+func Enabled(devices []core.Device) (out []core.Device) {
+	for _, d := range devices {
+		if !d.Disabled {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// RequestPulls queues pulls of devices, all or none; those that are disabled are left out. key,
+// if there is one, makes them the same pulls however often they are asked for.
 func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason string, key store.Key) (jobs []core.Job, err error) {
+	if some := Enabled(devices); len(some) > 0 {
+		devices = some
+	} else if len(devices) > 0 {
+		return nil, fmt.Errorf("%s: %w", devices[0].Name, ErrDisabled)
+	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		all := make([]store.NewJob, len(devices))
 		for i, d := range devices {
@@ -194,7 +212,7 @@ func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 		outcome = core.Refused
 	}
 	s.End(j, l, outcome, err.Error(), nil, func(q *store.Q) error {
-		if v.Where.Address != "" || errors.Is(err, ErrNotTold) { // it says nothing of the device at its own address
+		if v.Where.Address != "" || errors.Is(err, ErrNotTold) || errors.Is(err, ErrDisabled) { // it says nothing of the device at its own address
 			return nil
 		}
 		return v.NoteFailure(context.Background(), q, err)

@@ -27,6 +27,9 @@ const identity = computed<Fact[]>(() => {
 const entry = computed<Fact[]>(() => {
   const x = props.device
   return [
+    { word: 'visited', says: x.disabled ? 'no, it is disabled' : '' },
+    { word: 'note', says: x.note },
+    ...Object.entries(x.fields ?? {}).map(([word, says]) => ({ word, says })),
     { word: 'kind', says: x.kind },
     { word: 'site', says: x.site, to: { path: '/', query: { select: 'site=' + x.site } } },
     { word: 'tags', says: x.tags.join(', ') },

@@ -12,12 +12,20 @@ import ProblemNote from '../design/ProblemNote.vue'
 import DeviceState from '../fleet/DeviceState.vue'
 import { notSaved, toDrift, toUnsaved } from '../fleet/wanted'
 import { useSession } from '../session'
+import DeviceEntry from './DeviceEntry.vue'
 
 // What it is, how it is, what should be done.
 const props = defineProps<{ device: Device }>()
 const emit = defineEmits<{ test: []; retry: [] }>()
 const router = useRouter()
-const operator = useSession().may('operator')
+const session = useSession()
+const operator = session.may('operator')
+const admin = session.may('admin')
+const changing = ref(false)
+const changed = (to: Device) => {
+  changing.value = false
+  if (to.name !== d.value.name) void router.replace('/devices/' + to.name)
+}
 const d = computed(() => props.device)
 const said = ref('')
 const { busy, trouble, attempt } = useAttempt()
@@ -49,12 +57,14 @@ const deeds = computed<Deed[]>(() => {
     : []
   if (d.value.latest && !d.value.member)
     put.push({ label: 'Make a restore test…', run: () => emit('test') }, { label: 'Bootstrap sheet', to: `/bootstrap-sheet?ref=${n}` })
+  if (admin.value) put.push({ label: 'Change what is registered…', run: () => (changing.value = true) })
   put.push({ label: 'Who did what to it', run: () => router.push({ path: '/settings', query: { tab: 'audit', about: n } }) })
   return put
 })
 </script>
 
 <template>
+  <DeviceEntry v-if="changing" :device="d" @close="changing = false" @changed="changed" />
   <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
     <h1>{{ d.name }}</h1>
     <span class="text-base"><DeviceState :device="d" /></span>

@@ -7,7 +7,9 @@ defineProps<{ device: Device }>()
 </script>
 
 <template>
+  <StateMark v-if="device.disabled" state="paused" word="disabled" />
   <StateMark
+    v-else
     :state="device.state"
     :word="device.state === 'unsaved' ? device.apart?.word : ''"
     :also="device.state === 'drifted' ? device.apart?.word : ''"
