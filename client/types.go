@@ -65,6 +65,7 @@ type Device struct {
 	User         string     `json:"user"`
 	HostKey      string     `json:"host_key_fingerprint"` // SHA-256, as OpenSSH prints it
 	State        string     `json:"state" enum:"device states" column:"2 state"`
+	Since        *time.Time `json:"since,omitempty"` // when it came into its state
 	Drifted      bool       `json:"drifted"`
 	Unsaved      bool       `json:"unsaved"`
 	Apart        *Apart     `json:"apart,omitempty"` // of one that is unsaved: what its dialect calls that
@@ -1099,6 +1100,7 @@ type Alike struct {
 	Site       string     `json:"site,omitempty"`
 	Says       string     `json:"says"` // the trouble, without what differs
 	Devices    []string   `json:"devices"`
+	Since      *time.Time `json:"since,omitempty"`       // when the first of them came into that state
 	LastPulled *time.Time `json:"last_pulled,omitempty"` // the newest pull of any of them
 	LastTried  *time.Time `json:"last_tried,omitempty"`
 }

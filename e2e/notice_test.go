@@ -1,11 +1,16 @@
 package e2e
 
 import (
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -63,7 +68,9 @@ func TestChangeNotices(t *testing.T) {
 	}
 	fmt.Fprintf(udp, "<190>1 2026-11-26T10:00:00Z %s lanes - - - quay1 is up", names[0])
 	fmt.Fprint(dial("udp", "127.0.0.1"), "<190>1 2026-11-26T10:00:00Z nobody chart - - - amended by nobody")
-	eventually(t, "all are heard", func() bool { return heard("notice") > 400 && heard("other") == 1 && heard("unknown sender") == 1 })
+	eventually(t, "all are heard", func() bool {
+		return heard("notice") > 400 && heard("other") == 1 && heard("unknown sender") == 1
+	})
 	if n := len(noticed(names[0])); n != 0 {
 		t.Errorf("%d pulls while it is not quiet", n)
 	}
@@ -98,4 +105,118 @@ func TestChangeNotices(t *testing.T) {
 	w.serve()
 	quiet()
 	eventually(t, "it is pulled after the service died", func() bool { return len(noticed(names[1])) == 2 })
+}
+
+// TestNoticeStorm: two thousand messages a second for a minute, by TLS, TCP and UDP, of three
+// devices and of strangers: none that comes by a stream is lost, each device is pulled once per
+// quiet time at most, and the service's memory stays as it was.
+func TestNoticeStorm(t *testing.T) {
+	t.Parallel()
+	port, secured := must(run.FreePort())(t), must(run.FreePort())(t)
+	w := newWorld(t, 3, func(w *world) { w.extra = append(w.extra, "--syslog", fmt.Sprintf("127.0.0.1:%d", port)) })
+	second := start(w.top, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
+		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"), "--tls-self", "--syslog-tls", fmt.Sprintf("127.0.0.1:%d", secured))
+	other := second.waitFor(regexp.MustCompile(`up at (https://\S+)`))
+	for _, p := range w.fleet.places {
+		w.pull(p.Name)
+	}
+	memory := func() (kib int) {
+		raw := must(os.ReadFile(fmt.Sprintf("/proc/%d/status", w.proc.cmd.Process.Pid)))(t)
+		for line := range strings.Lines(string(raw)) {
+			if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+				fmt.Sscan(rest, &kib)
+			}
+		}
+		return kib
+	}
+	const seconds, each = 60, 500 // of each of four senders
+	var all sync.WaitGroup
+	send := func(network, from string, to int) {
+		t.Helper()
+		dialer := &net.Dialer{}
+		if network == "udp" {
+			dialer.LocalAddr = &net.UDPAddr{IP: net.ParseIP(from)}
+		} else {
+			dialer.LocalAddr = &net.TCPAddr{IP: net.ParseIP(from)}
+		}
+		c, err := dialer.Dial(strings.TrimSuffix(network, "+tls"), fmt.Sprintf("127.0.0.1:%d", to))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasSuffix(network, "+tls") {
+			c = tls.Client(c, &tls.Config{InsecureSkipVerify: true})
+		}
+		all.Go(func() {
+			defer c.Close()
+			tick := time.NewTicker(time.Second / 10)
+			defer tick.Stop()
+			m := "<190>1 2026-11-26T10:00:00Z x chart - - - amended by mwilks from seat 3"
+			one := []byte(fmt.Sprintf("%d %s", len(m), m))
+			if network == "udp" {
+				one = []byte(m)
+			}
+			for range seconds * 10 {
+				<-tick.C
+				for range each / 10 {
+					if _, err := c.Write(one); err != nil {
+						t.Errorf("%s from %s: %v", network, from, err)
+						return
+					}
+				}
+			}
+		})
+	}
+	before := memory()
+	send("tcp", w.fleet.places[0].Address, port)
+	send("tcp+tls", w.fleet.places[1].Address, secured)
+	send("udp", w.fleet.places[2].Address, port)
+	send("udp", "127.0.0.9", port)
+	all.Wait()
+	open := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	heard := func(url, what string) (n int) {
+		res := must(open.Get(url + "/metrics"))(t)
+		defer res.Body.Close()
+		for _, l := range strings.Split(string(must(io.ReadAll(res.Body))(t)), "\n") {
+			if rest, ok := strings.CutPrefix(l, `magpie_syslog_messages_total{what="`+what+`"} `); ok {
+				var x float64
+				fmt.Sscan(rest, &x)
+				n = int(x)
+			}
+		}
+		return n
+	}
+	eventually(t, "every message of a stream is heard", func() bool {
+		return heard(w.url, "notice") >= seconds*each && heard(other, "notice") == seconds*each
+	})
+	if after := memory(); after > before+60<<10 {
+		t.Errorf("it held %d KiB before and %d KiB after", before, after)
+	}
+	if n := heard(w.url, "unknown sender"); n < seconds*each/2 {
+		t.Errorf("%d messages of strangers are counted", n)
+	}
+	pulls := func() (n map[string]int) {
+		n = map[string]int{}
+		for _, j := range must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change notice", Limit: 100}))(t).Items {
+			n[j.Device]++
+		}
+		return n
+	}
+	for device, n := range pulls() {
+		if n > 1 {
+			t.Errorf("%s was pulled %d times in a minute of noise", device, n)
+		}
+	}
+	time.Sleep(1200 * time.Millisecond) // the last second's are written down
+	w.sql("UPDATE notices SET first_at = first_at - INTERVAL 40 SECOND, last_at = last_at - INTERVAL 40 SECOND")
+	eventually(t, "each is pulled", func() bool { return len(pulls()) == 3 })
+	for device, n := range pulls() {
+		if n > 2 {
+			t.Errorf("%s was pulled %d times", device, n)
+		}
+	}
+	for _, p := range w.fleet.places {
+		if v := w.versions(p.Name); len(v) != 1 {
+			t.Errorf("nothing changed on %s, and there are %d versions", p.Name, len(v))
+		}
+	}
 }

@@ -179,6 +179,9 @@ func (a *app) showDevice(d client.Device, also ...string) {
 		children = append(children, k.Name+", "+k.State)
 	}
 	state := a.s.paint(stateStyle(d.State), stateWord(d))
+	if d.Since != nil && !d.Disabled {
+		state += fmt.Sprintf(" since %s %s", when(*d.Since), zoneName())
+	}
 	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "), "visited", map[bool]string{true: "no, it is disabled"}[d.Disabled], "note", d.Note, "fields", pairs(d.Fields),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,

@@ -221,6 +221,9 @@ func (a *app) status() *cli.Command {
 					states = append(states, a.s.paint(stateStyle(name), fmt.Sprintf("%d %s", n, name)))
 				}
 			}
+			if st.Disabled > 0 {
+				states = append(states, a.s.paint(faint, fmt.Sprintf("%d disabled", st.Disabled)))
+			}
 			a.s.printf("%s: %s\n", count(st.Devices, "device", "devices"), strings.Join(states, ", "))
 			var work []string
 			for _, w := range []struct {
@@ -260,7 +263,9 @@ func alike(g client.Alike) string {
 	if g.Site != "" {
 		where = " at " + g.Site
 	}
-	if g.LastPulled != nil {
+	if g.Since != nil {
+		since = fmt.Sprintf(" since %s %s", when(*g.Since), zoneName())
+	} else if g.LastPulled != nil {
 		since = fmt.Sprintf("; none was pulled since %s %s", when(*g.LastPulled), zoneName())
 	}
 	return fmt.Sprintf("%s%s %s: %s%s", count(len(g.Devices), "device", "devices"), where, g.State, g.Says, since)

@@ -120,7 +120,8 @@ type Device struct {
 	CreatedAt    time.Time `db:"created_at"`
 
 	State        string     `db:"state"`
-	Was          string     `db:"was"` // its state as it was read
+	Was          string     `db:"was"`         // its state as it was read
+	Since        *time.Time `db:"state_since"` // when it came into its state; nil: before that was noted
 	Drifted      bool       `db:"drifted"`
 	Unsaved      bool       `db:"unsaved"`
 	Trouble      string     `db:"trouble"` // what the last pull failed of; empty when it did not

@@ -16,7 +16,8 @@ type Alike struct {
 	Site       string
 	Says       string // the trouble, without what differs from one to the other
 	Devices    []string
-	LastPulled *time.Time // the newest pull of any of them: since then it is so, at the latest
+	Since      *time.Time // when the first of them came into that state
+	LastPulled *time.Time // the newest pull of any of them
 	LastTried  *time.Time
 }
 
@@ -48,6 +49,9 @@ func TroubledAlike(devices []core.Device) (out []Alike) {
 			shown[key] = numbers.ReplaceAllString(shown[key], "…")
 		}
 		g.Devices = append(g.Devices, d.Name)
+		if d.Since != nil && (g.Since == nil || d.Since.Before(*g.Since)) {
+			g.Since = d.Since
+		}
 		g.LastPulled, g.LastTried = later(g.LastPulled, d.LastPulled), later(g.LastTried, d.LastTried)
 	}
 	for key, g := range groups {

@@ -12,7 +12,7 @@ import (
 func TestTroubledAlike(t *testing.T) {
 	early, late := time.Date(2026, 11, 26, 2, 0, 0, 0, time.UTC), time.Date(2026, 11, 26, 2, 14, 0, 0, time.UTC)
 	device := func(name, site, address, state, trouble string, pulled *time.Time) core.Device {
-		return core.Device{Name: name, Site: site, Address: address, State: state, Trouble: trouble, LastPulled: pulled}
+		return core.Device{Name: name, Site: site, Address: address, State: state, Trouble: trouble, LastPulled: pulled, Since: pulled}
 	}
 	got := TroubledAlike([]core.Device{
 		device("dunvarrow-r1", "dunvarrow", "192.0.2.1", core.Unreachable, "unreachable: no connection to 192.0.2.1 port 22: no route to host", &early),
@@ -27,7 +27,7 @@ func TestTroubledAlike(t *testing.T) {
 	if len(got) != 4 {
 		t.Fatalf("%+v", got)
 	}
-	if g := got[0]; len(g.Devices) != 3 || g.Site != "dunvarrow" || g.Says != "no connection to … port …: no route to host" || !g.LastPulled.Equal(late) {
+	if g := got[0]; len(g.Devices) != 3 || g.Site != "dunvarrow" || g.Says != "no connection to … port …: no route to host" || !g.LastPulled.Equal(late) || !g.Since.Equal(early) {
 		t.Errorf("%+v", g)
 	}
 	if g := got[1]; g.Site != "callowmere" || g.Says != "no connection to … port 22: no route to host" || g.LastPulled != nil {

@@ -3,6 +3,7 @@ package routine
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -37,45 +38,72 @@ const mostMessage = 8192
 // mostSenders is how many connections are listened to at a time.
 const mostSenders = 256
 
-// Syslog listens for messages of devices by UDP (RFC 5426) and TCP (RFC 6587) at an
-// address, until ctx ends. A message that the dialect of a device at its sender's address
+// Syslog listens for messages of devices by UDP (RFC 5426), TCP (RFC 6587) and TLS (RFC 5425),
+// until ctx ends. A message that the dialect of a device at its sender's address
 // knows as one of a change is taken in as a notice of that.
 type Syslog struct {
-	s     *Service
-	udp   net.PacketConn
-	tcp   net.Listener
-	Heard *Heard
+	s       *Service
+	udp     net.PacketConn // nil: none
+	streams []net.Listener
+	Heard   *Heard
 
 	mu   sync.Mutex
 	at   time.Time                    // when the senders were read last
 	from map[netip.Addr][]core.Device // by address
 }
 
-// Listen opens both sockets.
-func (s *Service) Listen(address string) (*Syslog, error) {
-	udp, err := net.ListenPacket("udp", address)
-	if err != nil {
+// Listen opens the sockets: UDP and TCP at an address, TLS (RFC 5425) at another, where each is
+// named.
+func (s *Service) Listen(address, secured string, config *tls.Config) (*Syslog, error) {
+	l := &Syslog{s: s, Heard: &Heard{}}
+	closed := func(err error) (*Syslog, error) {
+		l.close()
 		return nil, fmt.Errorf("syslog: %w", err)
 	}
-	if u, ok := udp.(*net.UDPConn); ok { // room for a burst while a message is looked at
-		_ = u.SetReadBuffer(4 << 20)
+	if address != "" {
+		udp, err := net.ListenPacket("udp", address)
+		if err != nil {
+			return closed(err)
+		}
+		l.udp = udp
+		if u, ok := udp.(*net.UDPConn); ok { // room for a burst while a message is looked at
+			_ = u.SetReadBuffer(4 << 20)
+		}
+		tcp, err := net.Listen("tcp", address)
+		if err != nil {
+			return closed(err)
+		}
+		l.streams = append(l.streams, tcp)
 	}
-	tcp, err := net.Listen("tcp", address)
-	if err != nil {
-		udp.Close()
-		return nil, fmt.Errorf("syslog: %w", err)
+	if secured != "" {
+		tcp, err := net.Listen("tcp", secured)
+		if err != nil {
+			return closed(err)
+		}
+		l.streams = append(l.streams, tls.NewListener(tcp, config))
 	}
-	return &Syslog{s: s, udp: udp, tcp: tcp, Heard: &Heard{}}, nil
+	return l, nil
+}
+
+func (l *Syslog) close() {
+	if l.udp != nil {
+		l.udp.Close()
+	}
+	for _, x := range l.streams {
+		x.Close()
+	}
 }
 
 // Serve takes messages in until ctx ends.
 func (l *Syslog) Serve(ctx context.Context) {
-	stop := context.AfterFunc(ctx, func() { l.udp.Close(); l.tcp.Close() })
+	stop := context.AfterFunc(ctx, l.close)
 	defer stop()
 	var all sync.WaitGroup
-	all.Go(func() { l.serveTCP(ctx) })
+	for _, x := range l.streams {
+		all.Go(func() { l.serveStream(ctx, x) })
+	}
 	buf := make([]byte, mostMessage)
-	for {
+	for l.udp != nil {
 		n, from, err := l.udp.ReadFrom(buf)
 		if errors.Is(err, net.ErrClosed) {
 			break
@@ -87,10 +115,10 @@ func (l *Syslog) Serve(ctx context.Context) {
 	all.Wait()
 }
 
-func (l *Syslog) serveTCP(ctx context.Context) {
+func (l *Syslog) serveStream(ctx context.Context, at net.Listener) {
 	places := make(chan struct{}, mostSenders)
 	for {
-		conn, err := l.tcp.Accept()
+		conn, err := at.Accept()
 		if errors.Is(err, net.ErrClosed) {
 			return
 		}

@@ -43,7 +43,7 @@ func Check(c Config) (found []string, err error) {
 			return found, errors.New("the certificate ran out; put another one there")
 		}
 	}
-	for _, x := range [][2]string{{"listen", c.Listen}, {"debug", c.Debug}, {"syslog", c.Syslog}} {
+	for _, x := range [][2]string{{"listen", c.Listen}, {"debug", c.Debug}, {"syslog", c.Syslog}, {"syslog_tls", c.SyslogTLS}} {
 		what, at := x[0], x[1]
 		if at == "" {
 			continue

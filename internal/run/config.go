@@ -36,6 +36,8 @@ type Config struct {
 
 	Syslog string `yaml:"syslog"` // address and port at which devices' messages are taken in, by UDP and TCP; empty: nowhere
 
+	SyslogTLS string `yaml:"syslog_tls"` // the same by TLS, under the service's certificate; empty: nowhere
+
 	Log   string `yaml:"log"`   // text or json
 	Debug string `yaml:"debug"` // loopback address and port for profiles; empty: none
 
@@ -78,6 +80,7 @@ var Settings = []Setting{
 	{"MAGPIE_PLAIN_HTTP_BEYOND_THIS_MACHINE", "plain-http-beyond-this-machine", "answer others without TLS: passwords and configurations go in the clear", yes(func(c *Config) *bool { return &c.Open })},
 	{"MAGPIE_PROXIES", "proxies", "`ADDRESSES` or networks of the proxies before the service, with commas between", func(c *Config, v string) error { c.Proxies = strings.Split(v, ","); return nil }},
 	{"MAGPIE_SYSLOG", "syslog", "`ADDRESS:PORT` at which devices' messages are taken in, by UDP and TCP", word(func(c *Config) *string { return &c.Syslog })},
+	{"MAGPIE_SYSLOG_TLS", "syslog-tls", "`ADDRESS:PORT` at which they are taken in by TLS, under the service's certificate", word(func(c *Config) *string { return &c.SyslogTLS })},
 	{"MAGPIE_LOG", "log", "`FORM` of the service's own log, text or json", word(func(c *Config) *string { return &c.Log })},
 	{"MAGPIE_DEBUG", "debug", "`ADDRESS:PORT` on this machine at which profiles can be fetched", word(func(c *Config) *string { return &c.Debug })},
 }
@@ -139,6 +142,9 @@ func (c Config) sound() error {
 	}
 	if (c.TLSCert == "") != (c.TLSKey == "") {
 		return errors.New("configuration: a certificate goes with its key: give both tls_cert and tls_key, or neither")
+	}
+	if c.SyslogTLS != "" && !c.byTLS() {
+		return errors.New("configuration: syslog_tls takes messages in under the service's certificate; give tls_cert and tls_key, or tls_self")
 	}
 	if c.TLSCert != "" && c.TLSSelf {
 		return errors.New("configuration: tls_cert names a certificate and tls_self asks for another one; give one of them")

@@ -41,6 +41,7 @@ func (n *Instance) listen() (net.Listener, error) {
 		l.Close()
 		return nil, err
 	}
+	n.shown = c
 	return tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.current, NextProtos: []string{"h2", "http/1.1"}}), nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"encoding/pem"
 	"errors"
@@ -64,6 +65,7 @@ type Instance struct {
 	store  *store.Store
 	seen   map[string]string // the dialects' texts as the folder had them last
 	inbox  *inbox.Inbox
+	shown  *certificate // nil: it answers without TLS
 }
 
 // Prepare brings everything up short of answering requests.
@@ -417,8 +419,12 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	}
 	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
-	if n.Config.Syslog != "" {
-		if a.Syslog, err = n.daily.Listen(n.Config.Syslog); err != nil {
+	if n.Config.Syslog+n.Config.SyslogTLS != "" {
+		var config *tls.Config
+		if n.shown != nil {
+			config = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: n.shown.current}
+		}
+		if a.Syslog, err = n.daily.Listen(n.Config.Syslog, n.Config.SyslogTLS, config); err != nil {
 			l.Close()
 			return err
 		}

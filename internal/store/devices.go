@@ -28,7 +28,7 @@ type Secret struct {
 }
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
-	d.state, d.state AS was, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
+	d.state, d.state AS was, d.state_since, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
 	d.note, d.fields, d.disabled, d.revision, d.testing, d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
 	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id
@@ -447,9 +447,9 @@ func (q *Q) Unlatch(ctx context.Context, d core.Device) error {
 // SetStanding writes what the last pull says of a device. latest and the times
 // are left alone where nil or zero.
 func (q *Q) SetStanding(ctx context.Context, d core.Device) error {
-	_, err := q.exec(ctx, `UPDATE devices SET state = ?, drifted = ?, unsaved = ?, trouble = ?, host = ?, model = ?, serial = ?, software = ?,
-		last_tried = ?, last_pulled = ?, last_changed = ?, latest = ?, serials = ? WHERE id = ?`,
-		d.State, d.Drifted, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, asJSON(d.Serials), d.ID)
+	_, err := q.exec(ctx, `UPDATE devices SET drifted = ?, unsaved = ?, trouble = ?, host = ?, model = ?, serial = ?, software = ?,
+		last_tried = ?, last_pulled = ?, last_changed = ?, latest = ?, serials = ?, state_since = IF(state = ?, state_since, ?), state = ? WHERE id = ?`,
+		d.Drifted, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, asJSON(d.Serials), d.State, q.clock().UTC(), d.State, d.ID)
 	if err != nil || d.State == d.Was {
 		return err
 	}

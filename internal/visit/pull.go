@@ -20,19 +20,6 @@ type PullRequest struct {
 	Author string `json:"author,omitempty"` // who changed it, if somebody said so
 }
 
-// ErrDisabled is returned where a device is to be visited that is kept and not visited.
-var ErrDisabled = errors.New("it is disabled, which keeps it and what is known of it, and visits it no more")
-
-// Enabled are those of some devices that are visited.
-func Enabled(devices []core.Device) (out []core.Device) {
-	for _, d := range devices {
-		if !d.Disabled {
-			out = append(out, d)
-		}
-	}
-	return out
-}
-
 // RequestPulls queues pulls of devices, all or none; those that are disabled are left out. key,
 // if there is one, makes them the same pulls however often they are asked for.
 func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason string, key store.Key) (jobs []core.Job, err error) {

@@ -163,3 +163,16 @@ func (s *Service) inbox() link.Inbox {
 
 // errLatched is why a device is not even tried.
 var ErrLatched = errors.New("its login was refused before and is not tried again until a person says so")
+
+// ErrDisabled is returned where a device is to be visited that is kept and not visited.
+var ErrDisabled = errors.New("it is disabled, which keeps it and what is known of it, and visits it no more")
+
+// Enabled are those of some devices that are visited.
+func Enabled(devices []core.Device) (out []core.Device) {
+	for _, d := range devices {
+		if !d.Disabled {
+			out = append(out, d)
+		}
+	}
+	return out
+}

@@ -32,7 +32,9 @@ const select = (g: Alike) => [g.site && `site=${g.site}`, `state=${dashed(g.stat
         {{ g.devices.length }} devices{{ g.site ? ' at ' + g.site : '' }}
       </button>
       <span>{{ g.says }}</span>
-      <span class="text-faded">{{ g.last_pulled ? `none pulled since ${when(g.last_pulled)}` : 'none was ever pulled' }}</span>
+      <span class="text-faded">{{
+        g.since ? `since ${when(g.since)}` : g.last_pulled ? `none pulled since ${when(g.last_pulled)}` : 'none was ever pulled'
+      }}</span>
     </li>
   </ul>
 </template>
