@@ -47,9 +47,10 @@ test: needs-test build check check-console
 	wait $$others; status=$$?; cat $$out; \
 	echo "the tests took $$(($$(date +%s) - began)) s on $$(nproc) cores"; [ $$e2e = 0 ] && [ $$status = 0 ]
 
-# Every family, by every method, with every fault of its simulator.
+# Every family, by every method, with every fault of its simulator; and a whole minute of change
+# notices.
 test-matrix: needs-test build
-	MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run TestMatrix
+	MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
 
 # The console's files as its formatter has them, no line over 140 characters; and the
 # API's description before a strict linter and two makers of clients.

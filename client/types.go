@@ -956,9 +956,10 @@ type Me struct {
 	Secrets bool   `json:"secrets"`
 	CSRF    string `json:"csrf,omitempty"`
 
-	MustChange bool `json:"must_change"` // a password of one's own has to be chosen before anything else
-	Codes      bool `json:"codes"`       // a sign-in takes a one-time code
-	Recovery   int  `json:"recovery"`    // how many recovery codes are left
+	Scope      []string `json:"scope,omitempty"` // the role holds for these devices; beyond them one looks only
+	MustChange bool     `json:"must_change"`     // a password of one's own has to be chosen before anything else
+	Codes      bool     `json:"codes"`           // a sign-in takes a one-time code
+	Recovery   int      `json:"recovery"`        // how many recovery codes are left
 }
 
 // NewPassword is a password of one's own.
@@ -987,10 +988,11 @@ type RecoveryCodes struct {
 
 // NewToken is a token for a program.
 type NewToken struct {
-	Name   string `json:"name"`
-	Role   string `json:"role,omitempty"`   // it is for this at most; all that one may, if not said
-	Masked bool   `json:"masked,omitempty"` // it sees no secrets
-	Days   int    `json:"days,omitempty"`   // it ends after; 90 if not said, 3650 at most
+	Name   string   `json:"name"`
+	Role   string   `json:"role,omitempty"`   // it is for this at most; all that one may, if not said
+	Scope  []string `json:"scope,omitempty"`  // of an operator's: it is good for these devices, and for looking
+	Masked bool     `json:"masked,omitempty"` // it sees no secrets
+	Days   int      `json:"days,omitempty"`   // it ends after; 90 if not said, 3650 at most
 
 	Password string `json:"password"` // one's own, once more: a session that was left open makes no tokens
 }
@@ -1011,7 +1013,8 @@ type User struct {
 	MadeAt   time.Time `json:"made_at" column:"6 since"`
 	Revision int       `json:"revision"`
 
-	MustChange bool `json:"must_change"` // has to choose a password of their own first
+	Scope      []string `json:"scope"`       // an operator for these devices; beyond them a reader. None: for all
+	MustChange bool     `json:"must_change"` // has to choose a password of their own first
 }
 
 // NewUser is what a user is added or edited with; absent fields of an edit
@@ -1019,13 +1022,14 @@ type User struct {
 type NewUser struct {
 	Revision int `json:"-"` // of an edit: which one it is based on; 0: the newest, looked up before
 
-	Name     string `json:"name,omitempty"`
-	Password string `json:"password,omitempty"`
-	Role     string `json:"role,omitempty"`
-	Secrets  *bool  `json:"secrets,omitempty"`
-	Disabled *bool  `json:"disabled,omitempty"`
-	Lasting  bool   `json:"lasting,omitempty"`  // the password stays; otherwise another one has to be chosen at the first sign-in
-	NoCodes  bool   `json:"no_codes,omitempty"` // of an edit: sign-ins take no one-time codes any more
+	Name     string    `json:"name,omitempty"`
+	Password string    `json:"password,omitempty"`
+	Role     string    `json:"role,omitempty"`
+	Secrets  *bool     `json:"secrets,omitempty"`
+	Disabled *bool     `json:"disabled,omitempty"`
+	Scope    *[]string `json:"scope,omitempty"`    // an operator for these devices only; none: for all
+	Lasting  bool      `json:"lasting,omitempty"`  // the password stays; otherwise another one has to be chosen at the first sign-in
+	NoCodes  bool      `json:"no_codes,omitempty"` // of an edit: sign-ins take no one-time codes any more
 }
 
 // Token is a program's token.
@@ -1036,6 +1040,7 @@ type Token struct {
 	UsedAt  *time.Time `json:"used_at,omitempty" column:"4 used" as:"ago"`
 	Expires time.Time  `json:"expires" column:"5 ends"`
 	Role    string     `json:"role,omitempty" column:"6 at most"` // it is for this at most
+	Scope   []string   `json:"scope,omitempty" column:"8 for"`    // for these devices, and for looking
 	Masked  bool       `json:"masked" column:"7 masked"`          // it sees no secrets
 }
 

@@ -107,7 +107,8 @@ func TestChangeNotices(t *testing.T) {
 	eventually(t, "it is pulled after the service died", func() bool { return len(noticed(names[1])) == 2 })
 }
 
-// TestNoticeStorm: two thousand messages a second for a minute, by TLS, TCP and UDP, of three
+// TestNoticeStorm: two thousand messages a second (for ten seconds; for a minute with make
+// test-matrix), by TLS, TCP and UDP, of three
 // devices and of strangers: none that comes by a stream is lost, each device is pulled once per
 // quiet time at most, and the service's memory stays as it was.
 func TestNoticeStorm(t *testing.T) {
@@ -129,7 +130,11 @@ func TestNoticeStorm(t *testing.T) {
 		}
 		return kib
 	}
-	const seconds, each = 60, 500 // of each of four senders
+	seconds := 10
+	if os.Getenv("MAGPIE_MATRIX") == "all" { // the whole minute
+		seconds = 60
+	}
+	const each = 500 // a second, of each of four senders
 	var all sync.WaitGroup
 	send := func(network, from string, to int) {
 		t.Helper()
@@ -166,7 +171,8 @@ func TestNoticeStorm(t *testing.T) {
 			}
 		})
 	}
-	before := memory()
+	var before int
+	time.AfterFunc(time.Duration(seconds)*time.Second/4, func() { before = memory() })
 	send("tcp", w.fleet.places[0].Address, port)
 	send("tcp+tls", w.fleet.places[1].Address, secured)
 	send("udp", w.fleet.places[2].Address, port)
@@ -188,8 +194,8 @@ func TestNoticeStorm(t *testing.T) {
 	eventually(t, "every message of a stream is heard", func() bool {
 		return heard(w.url, "notice") >= seconds*each && heard(other, "notice") == seconds*each
 	})
-	if after := memory(); after > before+60<<10 {
-		t.Errorf("it held %d KiB before and %d KiB after", before, after)
+	if after := memory(); before == 0 || after > before+before/4+32<<10 {
+		t.Errorf("it held %d KiB after a quarter of the time and %d KiB after", before, after)
 	}
 	if n := heard(w.url, "unknown sender"); n < seconds*each/2 {
 		t.Errorf("%d messages of strangers are counted", n)

@@ -110,7 +110,7 @@ func (s *Server) Handler() http.Handler {
 		if r.role == nobody {
 			do = slices.Insert(do, 0, func(c *gin.Context) { c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, mostLogin) })
 		} else {
-			do = slices.Insert(do, 0, s.role(r.role, r.first))
+			do = slices.Insert(do, 0, s.role(r))
 		}
 		for _, path := range append(olderOf(r.path), r.path) {
 			v.Handle(r.method, path, do...)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
@@ -334,7 +335,8 @@ func (s *Server) closeSession(c *gin.Context) {
 
 // role lets only users of at least that role pass. Writes with a cookie must
 // also bring the session's CSRF token.
-func (s *Server) role(least string, first bool) gin.HandlerFunc {
+func (s *Server) role(r route) gin.HandlerFunc {
+	least := r.role
 	return func(c *gin.Context) {
 		token, bearer := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 		if !bearer {
@@ -379,7 +381,7 @@ func (s *Server) role(least string, first bool) gin.HandlerFunc {
 		c.Set("user", u)
 		c.Set("token", t)
 		c.Set("word", token)
-		if !ready(c, u, first) {
+		if !ready(c, u, r.first) {
 			return
 		}
 		if !a.May(least) {
@@ -391,6 +393,16 @@ func (s *Server) role(least string, first bool) gin.HandlerFunc {
 			}
 			fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: fmt.Sprintf("this takes the role %s; %s is %s", least, a.Name, a.Role), Next: "an admin can change a role: magpie user edit " + a.Name + " --role " + least})
 			return
+		}
+		if len(a.Scopes) > 0 {
+			switch {
+			case least == core.Reader: // beyond what is theirs they look as anybody does
+				a.Role = core.Reader
+				c.Set("actor", a)
+			case !r.scoped:
+				fail(c, outside(a, "this is about more than a device"))
+				return
+			}
 		}
 		_ = q.Used(c.Request.Context(), t)
 		c.Next()
@@ -416,6 +428,9 @@ func (s *Server) still(c *gin.Context, was core.Actor, least string) (core.Actor
 func me(u store.User, t store.Token) client.Me {
 	a := t.Holder(u)
 	m := client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets, MustChange: u.MustChange, Codes: u.TOTPOn, Recovery: len(u.Recovery)}
+	for _, scope := range a.Scopes {
+		m.Scope = append(m.Scope, strings.Fields(scope)...)
+	}
 	if t.Kind == "session" {
 		m.CSRF = t.CSRF
 	}
@@ -429,7 +444,7 @@ func (s *Server) me(c *gin.Context) {
 func (s *Server) tokens(c *gin.Context) {
 	rows, err := s.Jobs.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
 	list(c, rows, err, func(t store.Token) string { return t.ID }, func(t store.Token) client.Token {
-		return client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt, Role: t.Role, Masked: t.Masked}
+		return client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt, Role: t.Role, Masked: t.Masked, Scope: strings.Fields(t.Scope)}
 	})
 }
 
@@ -518,11 +533,11 @@ func (s *Server) dropToken(c *gin.Context) {
 	c.Status(204)
 }
 
-var wiredUser = wire.Make[client.User, store.User]("Secrets", "Codes")
+var wiredUser = wire.Make[client.User, store.User]("Secrets", "Codes", "Scope")
 
 func wireUser(u store.User) client.User {
 	out := wiredUser(u)
-	out.Secrets, out.Codes = u.Actor().Secrets, u.TOTPOn
+	out.Secrets, out.Codes, out.Scope = u.Actor().Secrets, u.TOTPOn, strings.Fields(u.Scope)
 	return out
 }
 
@@ -556,6 +571,12 @@ func (s *Server) addUser(c *gin.Context) {
 		if err := knownRole(n.Role); err != nil {
 			return err
 		}
+		if n.Scope != nil {
+			u.Scope = strings.Join(*n.Scope, " ")
+			if err := s.soundScope(c, "scope", u.Scope, u.Role); err != nil {
+				return err
+			}
+		}
 		if err := CheckPassword(n.Password); err != nil {
 			return wrong("password", err.Error(), "")
 		}
@@ -566,7 +587,7 @@ func (s *Server) addUser(c *gin.Context) {
 			if err := q.AddUser(c.Request.Context(), &u); err != nil {
 				return err
 			}
-			return q.Audit(c.Request.Context(), "user added", u.Name, fmt.Sprintf("role %s, secrets %v", u.Role, u.Secrets))
+			return q.Audit(c.Request.Context(), "user added", u.Name, fmt.Sprintf("role %s, secrets %v%s", u.Role, u.Secrets, core.Because(u.Scope)))
 		})
 	}()
 	answer(c, 201, wireUser(u), err)
@@ -614,6 +635,15 @@ func (s *Server) editUser(c *gin.Context) {
 			}
 			u.Role = n.Role
 			said += " role " + n.Role
+		}
+		if n.Scope != nil {
+			u.Scope = strings.Join(*n.Scope, " ")
+			said += " scope " + cmp.Or(u.Scope, "all")
+		} else if u.Role != core.Operator {
+			u.Scope = ""
+		}
+		if err := s.soundScope(c, "scope", u.Scope, u.Role); n.Scope != nil && err != nil {
+			return err
 		}
 		if n.Secrets != nil {
 			u.Secrets = *n.Secrets

@@ -619,6 +619,9 @@ func (s *Server) removeDevice(c *gin.Context) {
 }
 
 func (s *Server) retryLogin(c *gin.Context) {
+	if !s.withinNamed(c, c.Param("name")) {
+		return
+	}
 	s.change(c, 0, func(q *store.Q, d *core.Device) error {
 		if err := q.Unlatch(c.Request.Context(), *d); err != nil {
 			return err

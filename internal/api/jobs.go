@@ -107,6 +107,9 @@ func (s *Server) pull(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if !s.within(c, devs...) {
+		return
+	}
 	jobs, err := s.Visits.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
 	s.answerJobs(c, http.StatusAccepted, jobs, "", err)
 }
@@ -149,6 +152,9 @@ func (s *Server) newPreview(c *gin.Context) {
 	d, err := q.Device(ctx, to)
 	if err != nil {
 		fail(c, problem(err))
+		return
+	}
+	if !s.within(c, d) {
 		return
 	}
 	if len(in.Only) > 100 {
@@ -269,6 +275,14 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
 		return
 	}
+	if !s.withinPreview(c, in.Preview) {
+		return
+	}
+	for _, line := range in.Checks { // some visit other devices
+		if f := strings.Fields(line); len(f) > 1 && (f[0] == "from" || f[0] == "device") && !s.withinNamed(c, f[1]) {
+			return
+		}
+	}
 	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual, Rounds: in.Rounds}
 	var j core.Job
 	var err error
@@ -327,6 +341,9 @@ func (s *Server) repeat(c *gin.Context) {
 	var in client.NewRun
 	k, ok := s.asked(c, &in)
 	if !ok || !noted(c, "note", in.Note) {
+		return
+	}
+	if !s.withinJob(c, jobID(c)) {
 		return
 	}
 	j, err := s.Jobs.Repeat(c.Request.Context(), actor(c), jobID(c), in.Note, k)
@@ -470,9 +487,7 @@ func (s *Server) events(c *gin.Context) {
 		if err != nil {
 			return
 		}
-		if now != a {
-			a, q = now, s.Jobs.Store.As(now)
-		}
+		a, q = now, s.Jobs.Store.As(now)
 		// The job is read before its log: when it has ended, the log is whole.
 		j, err := q.Job(c.Request.Context(), id)
 		if err != nil {
@@ -520,12 +535,18 @@ func (s *Server) events(c *gin.Context) {
 func (s *Server) decide(decision string) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		ctx, id := c.Request.Context(), jobID(c)
+		if !s.withinJob(c, id) {
+			return
+		}
 		j, err := s.Jobs.Decide(ctx, actor(c), id, decision, c.Query("preview"))
 		s.answerJob(c, http.StatusOK, j, err)
 	}
 }
 
 func (s *Server) cancel(c *gin.Context) {
+	if !s.withinJob(c, jobID(c)) {
+		return
+	}
 	j, err := s.Jobs.Cancel(c.Request.Context(), actor(c), jobID(c))
 	s.answerJob(c, http.StatusOK, j, err)
 }

@@ -43,6 +43,7 @@ type about struct {
 	status int    // of the answer; 0: 200
 	once   bool   // it takes an Idempotency-Key
 	match  bool   // it takes If-Match
+	scoped bool   // also for who has its role for some devices only: it looks whether these are theirs
 	first  bool   // also for who has to choose a password of their own first
 }
 
@@ -114,7 +115,7 @@ func (s *Server) kinds() []job.Kind {
 // those that the kinds of jobs name.
 func (s *Server) decisions(kinds []job.Kind) (out []route) {
 	for _, w := range job.Words(kinds) {
-		a := about{id: w.Say + "Job", tag: "jobs", does: w.Does, gives: client.Job{}}
+		a := about{id: w.Say + "Job", scoped: true, tag: "jobs", does: w.Does, gives: client.Job{}}
 		if w.Sees {
 			a.query = []param{{"preview", "string", false, "what was looked at before that was said"}}
 		}
@@ -144,7 +145,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"POST", "/devices", admin, s.addDevice, about{id: "addDevice", tag: "devices", does: "Add a device", takes: client.NewDevice{}, status: 201, gives: client.Device{}}},
 		{"PATCH", "/devices/:name", admin, s.editDevice, about{id: "editDevice", tag: "devices", does: "Change a device", match: true, takes: client.NewDevice{}, gives: client.Device{}}},
 		{"DELETE", "/devices/:name", admin, s.removeDevice, about{id: "removeDevice", tag: "devices", does: "Take a device out; its versions stay", status: 204}},
-		{"POST", "/devices/:name/retry-login", operator, s.retryLogin, about{id: "retryLogin", tag: "devices", does: "Let a refused login be tried again", gives: client.Device{}}},
+		{"POST", "/devices/:name/retry-login", operator, s.retryLogin, about{id: "retryLogin", scoped: true, tag: "devices", does: "Let a refused login be tried again", gives: client.Device{}}},
 		{"POST", "/probe", operator, s.probe, about{id: "probeAddress", tag: "devices", does: "Ask an address for its host key; nobody signs in", takes: client.Reach{}, gives: client.Probe{}}},
 		{"POST", "/try", admin, s.try, about{id: "tryDevice", tag: "devices", does: "Sign in to a device that is not saved yet, ask who it is, and fetch its parts", more: "Nothing is kept; a refused login counts as one attempt.", takes: client.NewDevice{}, gives: client.Tried{}}},
 		{"POST", "/devices-import", admin, s.importDevices, about{id: "importDevices", tag: "devices", does: "Add many devices", more: "All are added, or none; with skip_bad those that are right. What is wrong is listed by row.", takes: client.NewDevices{}, gives: client.Imported{}}},
@@ -158,15 +159,15 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"POST", "/credentials/:name/retry", operator, s.retryCredential, about{id: "retryCredentialSet", tag: "credentials", does: "Let a set be tried again, everywhere", gives: client.CredentialSet{}}},
 		{"GET", "/version", reader, s.version, about{id: "getVersion", tag: "versions", does: "A version with its text", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}, {"masked", "boolean", false, "with its secrets masked, whoever asks"}}, gives: client.Text{}}},
 		{"GET", "/version/text", reader, s.versionText, about{id: "getVersionText", tag: "versions", does: "The text alone", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, mime: "text/plain, application/xml, application/json, application/octet-stream", gives: ""}},
-		{"PATCH", "/version", operator, s.mark, about{id: "markVersion", tag: "versions", does: "Name, note, pin a version, or make it the baseline", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, takes: client.Mark{}, gives: client.Version{}}},
+		{"PATCH", "/version", operator, s.mark, about{id: "markVersion", scoped: true, tag: "versions", does: "Name, note, pin a version, or make it the baseline", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, takes: client.Mark{}, gives: client.Version{}}},
 		{"POST", "/versions", operator, s.edit, about{id: "addVersion", tag: "versions", does: "Keep a text made of a version as another version", more: "Takes the right to see secrets. It counts for nothing until it is pushed; the version it was made of stays.", takes: client.NewVersion{}, status: 201, gives: client.Version{}}},
 		{"GET", "/diff", reader, s.diff, about{id: "compareVersions", tag: "versions", does: "Compare two versions", query: []param{{"from", "string", true, "a version reference"}, {"to", "string", true, "a version reference"}, {"context", "integer", false, "unchanged lines around each change, 3 when left out"}, {"all", "boolean", false, "also lines that change by themselves"}, {"masked", "boolean", false, "with secrets masked, whoever asks"}}, gives: client.Diff{}}},
 		{"GET", "/changes", reader, s.changes, about{id: "listChanges", tag: "versions", does: "List the versions that were taken in a span of time, of all devices, newest first", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"since", "string", false, "a time; a week ago when left out"}, {"until", "string", false, "a time; now when left out"}}, gives: client.Page[client.Version]{}}},
 		{"GET", "/drift", reader, s.drift, about{id: "judgeDrift", tag: "versions", does: "Judge devices against their baselines", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"live", "boolean", false, "look at the devices now; takes an operator"}}, gives: client.Page[client.Drift]{}}},
-		{"POST", "/pulls", operator, s.pull, about{id: "pullDevices", tag: "jobs", does: "Pull devices", once: true, takes: client.NewPull{}, status: 202, gives: client.Page[client.Job]{}}},
-		{"POST", "/previews", operator, s.newPreview, about{id: "makePreview", tag: "pushes", does: "Work out what a push would do", once: true, takes: client.NewPreview{}, status: 202, gives: client.Job{}}},
+		{"POST", "/pulls", operator, s.pull, about{id: "pullDevices", scoped: true, tag: "jobs", does: "Pull devices", once: true, takes: client.NewPull{}, status: 202, gives: client.Page[client.Job]{}}},
+		{"POST", "/previews", operator, s.newPreview, about{id: "makePreview", scoped: true, tag: "pushes", does: "Work out what a push would do", once: true, takes: client.NewPreview{}, status: 202, gives: client.Job{}}},
 		{"GET", "/previews/:id", reader, s.preview, about{id: "getPreview", tag: "pushes", does: "A preview", gives: client.Preview{}}},
-		{"POST", "/pushes", operator, s.push, about{id: "pushPreview", tag: "pushes", does: "Push what a preview shows", once: true, takes: client.NewPush{}, status: 202, gives: client.Job{}}},
+		{"POST", "/pushes", operator, s.push, about{id: "pushPreview", scoped: true, tag: "pushes", does: "Push what a preview shows", once: true, takes: client.NewPush{}, status: 202, gives: client.Job{}}},
 		{"GET", "/jobs", reader, s.jobs, about{id: "listJobs", tag: "jobs", does: "List jobs, newest first", query: []param{{"state", "string", false, "states"}, {"kind", "string", false, "kinds"}, {"device", "string", false, ""}, {"part_of", "string", false, "the job that began them"}, {"outcome", "string", false, "outcomes"}, {"actor", "string", false, "who asked for them"}, {"since", "string", false, "asked for then or later"}, {"until", "string", false, "asked for then or before"}, {"selector", "string", false, "of these devices, words separated by blanks"}}, gives: client.Page[client.Job]{}}},
 		{"POST", "/jobs", operator, s.ask, about{id: "askJob", tag: "jobs", does: "Ask for a job by its kind's name", more: "For kinds that /job-kinds says can be asked for so; others have operations of their own.", once: true, takes: client.NewJob{}, status: 202, gives: client.Job{}}},
 		{"GET", "/job-kinds", reader, s.jobKinds, about{id: "listJobKinds", tag: "jobs", does: "List the kinds of jobs, and what they can wait for", gives: client.Page[client.JobKind]{}}},
@@ -176,8 +177,8 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"GET", "/jobs/:id/events", reader, s.events, about{id: "followJob", tag: "jobs", does: "Follow a job: server-sent events named log (an Entry) and job (a Job), until it has ended. Last-Event-ID is the number of the last entry seen", mime: "text/event-stream", gives: ""}},
 		{"POST", "/restore-previews", operator, s.restorePreview, about{id: "makeRestorePreview", tag: "pushes", does: "Look what putting many devices back would take", more: "Nothing is touched; the job, once done, holds a row for each device.", once: true, takes: client.NewRestorePreview{}, status: 202, gives: client.Job{}}},
 		{"POST", "/restores", operator, s.restore, about{id: "restoreDevices", tag: "pushes", does: "Push what a restore preview shows", more: "The first device alone, then a few at a time; devices that others hang on come last. Confirm or undo all that wait at /jobs/{id}/confirm and /jobs/{id}/undo.", once: true, takes: client.NewRestore{}, status: 202, gives: client.Job{}}},
-		{"POST", "/jobs/:id/cancel", operator, s.cancel, about{id: "cancelJob", tag: "jobs", does: "Ask a job to stop", gives: client.Job{}}},
-		{"POST", "/jobs/:id/repeat", operator, s.repeat, about{id: "repeatJob", tag: "jobs", does: "Ask for a job like an earlier one", more: "For kinds that /job-kinds says repeat; what sends something has to be looked at anew.", once: true, takes: client.NewRun{}, status: 202, gives: client.Job{}}},
+		{"POST", "/jobs/:id/cancel", operator, s.cancel, about{id: "cancelJob", scoped: true, tag: "jobs", does: "Ask a job to stop", gives: client.Job{}}},
+		{"POST", "/jobs/:id/repeat", operator, s.repeat, about{id: "repeatJob", scoped: true, tag: "jobs", does: "Ask for a job like an earlier one", more: "For kinds that /job-kinds says repeat; what sends something has to be looked at anew.", once: true, takes: client.NewRun{}, status: 202, gives: client.Job{}}},
 		{"POST", "/restore-tests", operator, s.restoreTest, about{id: "testRestore", tag: "pushes", does: "Try a version out on another device of its family", more: "The version is put on the other device and proved; then what ran there before is put back.", once: true, takes: client.NewRestoreTest{}, status: 202, gives: client.Job{}}},
 		{"GET", "/bootstrap-sheet", operator, s.sheet, about{id: "getBootstrapSheet", tag: "pushes", does: "What a person types at a unit's console so that the service can reach it", more: "With secrets it takes the right to see them, and is written to the audit log.", query: []param{{"ref", "string", true, ""}, {"secrets", "boolean", false, ""}}, gives: client.BootstrapSheet{}}},
 		{"GET", "/relays", reader, s.relays, about{id: "listRelays", tag: "relays", does: "List the machines that lend their network reach, newest first", gives: client.Page[client.Relay]{}}},
@@ -196,7 +197,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"POST", "/schedules/:name/run", operator, s.runSchedule, about{id: "runSchedule", tag: "schedules", does: "Have a schedule done now, besides when it is due", once: true, takes: client.NewRun{}, status: 202, gives: client.Job{}}},
 		{"POST", "/schedules/:name/pause", operator, s.pauseSchedule(true), about{id: "pauseSchedule", tag: "schedules", does: "Let a schedule not be due any more", gives: client.Schedule{}}},
 		{"POST", "/schedules/:name/resume", operator, s.pauseSchedule(false), about{id: "resumeSchedule", tag: "schedules", does: "Let a schedule be due again; what was left out meanwhile is not made up", gives: client.Schedule{}}},
-		{"POST", "/notices", operator, s.notices, about{id: "notice", tag: "schedules", does: "Say that devices were changed", more: "They are pulled once nothing more was said of them for half a minute, after five minutes at the latest.", takes: client.NewNotice{}, status: 204}},
+		{"POST", "/notices", operator, s.notices, about{id: "notice", scoped: true, tag: "schedules", does: "Say that devices were changed", more: "They are pulled once nothing more was said of them for half a minute, after five minutes at the latest.", takes: client.NewNotice{}, status: 204}},
 		{"GET", "/agenda", reader, s.agenda, about{id: "listAgenda", tag: "schedules", does: "List when schedules were due and will be, in order of time", query: []param{{"from", "string", false, "a time; a day ago if not said"}, {"until", "string", false, "a time; in a week if not said"}}, gives: client.Page[client.AgendaItem]{}}},
 		{"GET", "/approvals", reader, s.approvals, about{id: "listApprovals", tag: "pushes", does: "List the devices to which nobody pushes alone", gives: client.Page[client.Approval]{}}},
 		{"POST", "/approvals", admin, s.addApproval, about{id: "addApproval", tag: "pushes", does: "Ask for a second person", more: "Pushes to these devices are planned, and begin when somebody else has approved them.", takes: client.NewApproval{}, status: 201, gives: client.Approval{}}},

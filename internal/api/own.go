@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base32"
@@ -284,6 +285,11 @@ func (s *Server) addToken(c *gin.Context) {
 	if !s.confirmed(c, c.MustGet("user").(store.User), "password", in.Password) {
 		return
 	}
+	scope := strings.Join(in.Scope, " ")
+	if err := s.soundScope(c, "scope", scope, cmp.Or(in.Role, a.Role)); err != nil {
+		fail(c, problem(err))
+		return
+	}
 	lasts := tokenLasts
 	if in.Days > 0 {
 		lasts = time.Duration(in.Days) * 24 * time.Hour
@@ -291,13 +297,22 @@ func (s *Server) addToken(c *gin.Context) {
 	if in.Role == "" {
 		in.Role = a.Role
 	}
+	if own := c.MustGet("token").(store.Token).Scope; own != "" && scope == "" {
+		scope = own
+	} else if own != "" && scope != own {
+		fail(c, wrong("scope", "the token that asks is for "+own+", and makes tokens for that only", ""))
+		return
+	}
 	word := "mgp_" + random()
-	t := store.Token{UserID: a.ID, Kind: "token", Name: in.Name, CSRF: random(), ExpiresAt: s.Clock().UTC().Add(lasts), Role: in.Role, Masked: in.Masked || !a.Secrets}
+	t := store.Token{UserID: a.ID, Kind: "token", Name: in.Name, CSRF: random(), ExpiresAt: s.Clock().UTC().Add(lasts), Role: in.Role, Masked: in.Masked || !a.Secrets, Scope: scope}
 	err := s.Jobs.Store.Tx(c.Request.Context(), a, func(q *store.Q) error {
 		if err := q.AddToken(c.Request.Context(), &t, word); err != nil {
 			return err
 		}
 		said := "role " + t.Role + ", until " + t.ExpiresAt.Format("2006-01-02")
+		if t.Scope != "" {
+			said += ", for " + t.Scope
+		}
 		if t.Masked {
 			said += ", sees no secrets"
 		}

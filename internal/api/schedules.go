@@ -195,6 +195,9 @@ func (s *Server) notices(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if !s.within(c, devs...) {
+		return
+	}
 	for _, d := range devs {
 		if err := s.Routine.Noticed(c.Request.Context(), d, in.Author, "api"); err != nil {
 			fail(c, problem(err))

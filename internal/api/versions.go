@@ -240,6 +240,9 @@ func (s *Server) mark(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("the note has more than %d characters", long), "shorten it"))
 		return
 	}
+	if !s.withinNamed(c, r.Device) {
+		return
+	}
 	v, err := s.Read.SetMark(c.Request.Context(), actor(c), r, read.Mark{Name: m.Name, Note: m.Note, Pin: m.Pin, Baseline: m.Baseline})
 	if err != nil && strings.Contains(err.Error(), "cannot be a version's name") {
 		err = bad(err.Error(), "")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -17,6 +18,10 @@ func (a *app) user() *cli.Command {
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_NEW_PASSWORD)"},
 	}
 	fill := func(ctx context.Context, c *cli.Command, n *client.NewUser) (err error) {
+		if c.IsSet("scope") {
+			words := strings.Fields(c.String("scope"))
+			n.Scope = &words
+		}
 		n.Role, n.Lasting = c.String("role"), c.Bool("lasting")
 		if c.IsSet("secrets") {
 			v := c.Bool("secrets")
@@ -27,6 +32,7 @@ func (a *app) user() *cli.Command {
 		}
 		return err
 	}
+	flags = append(flags, &cli.StringFlag{Name: "scope", Usage: "operator for the devices of this `SELECTOR` only, a reader beyond; empty: for all"})
 	flags = append(flags, &cli.BoolFlag{Name: "lasting", Usage: "the password stays; otherwise another one has to be chosen at the first sign-in"})
 	show := func(u client.User) {
 		state := ""
@@ -36,7 +42,7 @@ func (a *app) user() *cli.Command {
 		case u.MustChange:
 			state = "chooses a password of their own at the first sign-in"
 		}
-		a.s.facts("user", a.s.paint(strong, u.Name), "role", u.Role, "sees secrets", yes(u.Secrets), "state", state)
+		a.s.facts("user", a.s.paint(strong, u.Name), "role", u.Role, "for", strings.Join(u.Scope, " "), "sees secrets", yes(u.Secrets), "state", state)
 	}
 	return &cli.Command{Name: "user", Usage: "who may sign in", Commands: []*cli.Command{
 		a.do("list", "", "list users", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
@@ -166,6 +172,7 @@ func (a *app) token() *cli.Command {
 		}),
 		a.do("add", "NAME", "make a token for a program", []cli.Flag{
 			&cli.StringFlag{Name: "role", Usage: "it is for this `ROLE` at most; all that you may, if not said"},
+			&cli.StringFlag{Name: "scope", Usage: "of an operator's: good for the devices of this `SELECTOR`, and for looking"},
 			&cli.BoolFlag{Name: "masked", Usage: "it sees no secrets"},
 			&cli.IntFlag{Name: "days", Value: 90, Usage: "it ends after so many `DAYS`"},
 			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds your password (or set MAGPIE_PASSWORD)"},
@@ -174,7 +181,7 @@ func (a *app) token() *cli.Command {
 			if err != nil {
 				return err
 			}
-			t, err := s.AddToken(ctx, client.NewToken{Name: got[0], Role: c.String("role"), Masked: c.Bool("masked"), Days: c.Int("days"), Password: word})
+			t, err := s.AddToken(ctx, client.NewToken{Name: got[0], Role: c.String("role"), Scope: strings.Fields(c.String("scope")), Masked: c.Bool("masked"), Days: c.Int("days"), Password: word})
 			if err != nil {
 				return err
 			}

@@ -98,6 +98,10 @@ type Actor struct {
 	Name    string
 	Role    string
 	Secrets bool // may see secrets unmasked
+
+	// Scopes are selectors: the role above reader holds for devices that each of them picks,
+	// and for nothing that is about more than a device. None: for everything.
+	Scopes []string
 }
 
 // May tells whether the actor has at least the role.

@@ -23,6 +23,7 @@ type User struct {
 	MadeAt   time.Time `db:"made_at"`
 	Revision int       `db:"revision"` // counts its changes
 
+	Scope      string     `db:"scope"`       // the devices for which somebody is an operator; empty: all
 	MustChange bool       `db:"must_change"` // has to choose a password of their own first
 	TOTP       []byte     `db:"totp"`        // sealed secret of the one-time codes
 	TOTPOn     bool       `db:"totp_on"`     // a sign-in takes a code
@@ -42,9 +43,10 @@ type Token struct {
 	ExpiresAt time.Time  `db:"expires_at"`
 	Role      string     `db:"role"`   // it is for this at most; empty: for all that its user may
 	Masked    bool       `db:"masked"` // it sees no secrets, whoever's it is
+	Scope     string     `db:"scope"`  // the devices for which it is good for more than looking; empty: all
 }
 
-const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision, must_change, totp, totp_on, totp_step, recovery FROM users `
+const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision, scope, must_change, totp, totp_on, totp_step, recovery FROM users `
 
 // Users lists all users by name.
 func (q *Q) Users(ctx context.Context) ([]User, error) {
@@ -89,8 +91,8 @@ func (q *Q) LockUser(ctx context.Context, name string, based int) (User, error) 
 // AddUser writes a new user and gives it its id.
 func (q *Q) AddUser(ctx context.Context, u *User) error {
 	u.ID, u.MadeAt, u.Revision = NewID(q.clock()), q.clock().UTC(), 1
-	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at, must_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt, u.MustChange)
+	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at, must_change, scope) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt, u.MustChange, u.Scope)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("user %q: %w", u.Name, ErrTaken)
 	}
@@ -101,8 +103,8 @@ func (q *Q) AddUser(ctx context.Context, u *User) error {
 // ends all their sessions and tokens when they are disabled.
 func (q *Q) EditUser(ctx context.Context, u *User) error {
 	u.Revision++
-	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, must_change = ?, totp = ?, totp_on = ?, totp_step = ?, recovery = ?, revision = revision + 1 WHERE id = ?`,
-		u.Role, u.Secrets, u.Password, u.Disabled, u.MustChange, u.TOTP, u.TOTPOn, u.TOTPStep, asJSON(u.Recovery), u.ID); err != nil {
+	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, scope = ?, must_change = ?, totp = ?, totp_on = ?, totp_step = ?, recovery = ?, revision = revision + 1 WHERE id = ?`,
+		u.Role, u.Secrets, u.Password, u.Disabled, u.Scope, u.MustChange, u.TOTP, u.TOTPOn, u.TOTPStep, asJSON(u.Recovery), u.ID); err != nil {
 		return err
 	}
 	if !u.Disabled {
@@ -155,14 +157,14 @@ func tokenHash(token string) string {
 // AddToken keeps the hash of a token and gives its row an id.
 func (q *Q) AddToken(ctx context.Context, t *Token, token string) error {
 	t.ID, t.MadeAt = NewID(q.clock()), q.clock().UTC()
-	_, err := q.exec(ctx, `INSERT INTO tokens (id, hash, user_id, kind, name, csrf, made_at, expires_at, role, masked) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		t.ID, tokenHash(token), t.UserID, t.Kind, t.Name, t.CSRF, t.MadeAt, t.ExpiresAt, t.Role, t.Masked)
+	_, err := q.exec(ctx, `INSERT INTO tokens (id, hash, user_id, kind, name, csrf, made_at, expires_at, role, masked, scope) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		t.ID, tokenHash(token), t.UserID, t.Kind, t.Name, t.CSRF, t.MadeAt, t.ExpiresAt, t.Role, t.Masked, t.Scope)
 	return err
 }
 
 // Who returns the token and its user, while both are valid.
 func (q *Q) Who(ctx context.Context, token string) (Token, User, error) {
-	t, err := get[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked FROM tokens WHERE hash = ?`, tokenHash(token))
+	t, err := get[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked, scope FROM tokens WHERE hash = ?`, tokenHash(token))
 	if err != nil {
 		return t, User{}, err
 	}
@@ -187,7 +189,7 @@ func (q *Q) Used(ctx context.Context, t Token) error {
 
 // Tokens lists a user's tokens, sessions aside.
 func (q *Q) Tokens(ctx context.Context, userID string) ([]Token, error) {
-	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
+	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked, scope FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
 }
 
 // Session is a browser that is signed in.
@@ -229,11 +231,21 @@ func (t Token) Holder(u User) core.Actor {
 	if t.Role != "" && a.May(t.Role) {
 		a.Role = t.Role
 	}
-	a.Secrets = a.Secrets && !t.Masked
+	if t.Scope != "" {
+		a.Scopes = append(a.Scopes, t.Scope)
+	}
+	if len(a.Scopes) > 0 && a.May(core.Operator) {
+		a.Role = core.Operator
+	}
+	a.Secrets = a.Secrets && !t.Masked && len(a.Scopes) == 0
 	return a
 }
 
 // Actor is the user as whoever does something.
 func (u User) Actor() core.Actor {
-	return core.Actor{ID: u.ID, Name: u.Name, Role: u.Role, Secrets: u.Secrets || u.Role == core.Admin}
+	a := core.Actor{ID: u.ID, Name: u.Name, Role: u.Role, Secrets: u.Secrets || u.Role == core.Admin}
+	if u.Scope != "" {
+		a.Scopes = []string{u.Scope}
+	}
+	return a
 }

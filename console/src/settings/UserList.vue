@@ -17,7 +17,16 @@ import TimeMark from '../design/TimeMark.vue'
 type User = Schemas['User']
 const { data: all, error } = useQuery({ key: ['deed', 'users'], query: () => listAll<User>('/users') })
 const editing = ref<User | 'new'>()
-const form = reactive({ name: '', password: '', role: 'reader', secrets: false, disabled: false, lasting: false, no_codes: false })
+const form = reactive({
+  scope: '',
+  name: '',
+  password: '',
+  role: 'reader',
+  secrets: false,
+  disabled: false,
+  lasting: false,
+  no_codes: false,
+})
 const { busy, trouble, attempt } = useAttempt()
 function edit(u: User | 'new') {
   trouble.value = undefined
@@ -25,22 +34,23 @@ function edit(u: User | 'new') {
     form,
     { name: '', password: '', role: 'reader', secrets: false, disabled: false, lasting: false, no_codes: false },
     u === 'new' ? {} : u,
-    { password: '' },
+    { password: '', scope: u === 'new' ? '' : u.scope.join(' ') },
   )
   editing.value = u
 }
 const send = () =>
   attempt(async () => {
     const { name, password, role, secrets, disabled, lasting, no_codes } = form
+    const scope = role === 'operator' ? form.scope.split(/\s+/).filter(Boolean) : []
     const u = editing.value
     if (u && u !== 'new')
       await call(
         'PATCH',
         '/users/' + encodeURIComponent(u.name),
-        { password: password || undefined, role, secrets, disabled, lasting, no_codes },
+        { password: password || undefined, role, scope, secrets, disabled, lasting, no_codes },
         { 'If-Match': `"${u.revision}"` },
       )
-    else await post('/users', { name, password, role, secrets, lasting })
+    else await post('/users', { name, password, role, scope, secrets, lasting })
     editing.value = undefined
   })
 const roles = [
@@ -50,7 +60,7 @@ const roles = [
 ]
 const columns: Column<User>[] = [
   { id: 'name', label: 'User', value: (u) => u.name },
-  { id: 'role', label: 'Role', value: (u) => u.role },
+  { id: 'role', label: 'Role', value: (u) => u.role + (u.scope.length ? ' for ' + u.scope.join(' ') : ''), width: 'minmax(8rem, 1.5fr)' },
   { id: 'secrets', label: 'Sees secrets', value: (u) => (u.secrets ? 'yes' : 'no') },
   { id: 'state', label: 'State', value: (u) => (u.disabled ? 'disabled' : 'may sign in') },
   { id: 'codes', label: 'Codes', value: (u) => (u.codes ? 'yes' : 'no') },
@@ -92,6 +102,15 @@ const columns: Column<User>[] = [
         name="user-lasting"
       />
       <FormField v-model="form.role" label="Role" name="user-role" type="select" :options="roles" />
+      <FormField
+        v-if="form.role === 'operator'"
+        v-model="form.scope"
+        label="For which devices"
+        name="user-scope"
+        placeholder="site=callowmere"
+        hint="empty: for all; beyond them they look, and see no secrets"
+        :problem="problem('scope')"
+      />
       <FormField v-model="form.secrets" type="check" label="may see secrets" name="user-secrets" />
       <FormField v-if="editing !== 'new'" v-model="form.disabled" type="check" label="may not sign in" name="user-disabled" />
       <FormField

@@ -1,0 +1,112 @@
+package e2e
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"magpie/client"
+)
+
+// TestRoleForSome: an operator for some devices pulls, previews, pushes, decides and marks these
+// and no others; whatever is about more than a device is refused, every operation of the
+// description by default; beyond they look, and see no secrets. A token can be for some devices
+// as well.
+func TestRoleForSome(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	mine, other := r1, w.fleet.places[1].Name
+	for name, site := range map[string]string{mine: "skerrinsay", other: "callowmere"} {
+		must(w.admin.EditDevice(ctx(t), name, client.NewDevice{Site: &site}))(t)
+		w.pull(name)
+		w.fleet.amend(name, "mwilks", "lane quay1", `note "changed"`)
+		w.fleet.stow(name)
+		w.pull(name)
+	}
+	scope := []string{"site=skerrinsay"}
+	for what, n := range map[string]client.NewUser{
+		"a reader": {Name: "x", Role: "reader", Password: "long enough words", Scope: &scope}, "an admin": {Name: "x", Role: "admin", Password: "long enough words", Scope: &scope},
+		"nobody's devices": {Name: "x", Role: "operator", Password: "long enough words", Scope: &[]string{"site=nowhere"}}, "no selector": {Name: "x", Role: "operator", Password: "long enough words", Scope: &[]string{"colour=blue"}},
+	} {
+		if _, err := w.admin.AddUser(ctx(t), n); statusOf(err) != 400 {
+			t.Errorf("%s for some devices: %v", what, err)
+		}
+	}
+	yes := true
+	must(w.admin.AddUser(ctx(t), client.NewUser{Name: "okonkwo", Role: "operator", Password: "words for okonkwo", Lasting: true, Scope: &scope, Secrets: &yes}))(t)
+	user := w.as("okonkwo", "words for okonkwo")
+	w.addUser("whole", "operator")
+	whole := w.as("whole", "words for whole")
+	made := must(whole.AddToken(ctx(t), client.NewToken{Name: "skerrinsay", Scope: scope, Password: "words for whole"}))(t)
+	token := &client.Client{URL: w.url, Token: made.Token, HTTP: whole.HTTP}
+	if me := must(user.Me(ctx(t)))(t); me.Role != "operator" || !slices.Equal(me.Scope, scope) || me.Secrets {
+		t.Errorf("%+v", me)
+	}
+	if _, err := token.AddToken(ctx(t), client.NewToken{Name: "all", Scope: []string{"all"}, Password: "words for whole"}); statusOf(err) != 400 {
+		t.Errorf("by a token for some devices one makes a token for all: %v", err)
+	}
+	others := w.preview(client.NewPreview{Ref: other + "@1"})
+	for who, c := range map[string]*client.Client{"a user": user, "a token": token} {
+		key := func(s string) string { return who + s }
+		refused := func(what string, err error) {
+			t.Helper()
+			if statusOf(err) != 403 || !strings.Contains(err.Error(), "site=skerrinsay") {
+				t.Errorf("%s: %s: %v", who, what, err)
+			}
+		}
+		must(c.Devices(ctx(t), nil))(t)
+		if text := must(c.Text(ctx(t), mine+"@1"))(t).Text; !strings.Contains(text, "‹secret") {
+			t.Errorf("%s sees secrets", who)
+		}
+		_, err := c.Pull(ctx(t), []string{other}, key("other"))
+		refused("pulling another's", err)
+		_, err = c.Pull(ctx(t), []string{"all"}, key("all"))
+		refused("pulling all", err)
+		_, err = c.NewPreview(ctx(t), client.NewPreview{Ref: other + "@1"})
+		refused("previewing another's", err)
+		_, err = c.NewPreview(ctx(t), client.NewPreview{Ref: mine + "@1", To: other})
+		refused("previewing onto another's", err)
+		_, err = c.Push(ctx(t), client.NewPush{Preview: others.ID, Hash: others.Hash}, key("p3"))
+		refused("pushing another's preview", err)
+		_, err = c.SetMark(ctx(t), other+"@1", client.Mark{Pin: &yes})
+		refused("marking another's", err)
+		if _, err := c.Text(ctx(t), other+"@live"); statusOf(err) != 403 {
+			t.Errorf("%s: looking at another's live: %v", who, err)
+		}
+		for _, op := range w.operations() {
+			if op.role != "operator" && op.role != "admin" || slices.Contains([]string{"/pulls", "/previews", "/pushes", "/version", "/notices", "/devices/{name}/retry-login"}, op.path) || strings.HasPrefix(op.path, "/jobs/{id}/") {
+				continue
+			}
+			if got, said := w.call(op.method, nowhere(op.path), c.Token, []byte(`{}`)); got != 403 {
+				t.Errorf("%s: %s %s: %d %s", who, op.method, op.path, got, said)
+			}
+		}
+		// What is theirs.
+		if j := w.end(must(c.Pull(ctx(t), []string{mine}, key("mine")))(t)[0].ID); j.Outcome != "done" {
+			t.Errorf("%s: %s", who, j.Summary)
+		}
+		must(c.SetMark(ctx(t), mine+"@1", client.Mark{Pin: &yes}))(t)
+	}
+	p := w.preview(client.NewPreview{Ref: mine + "@1"})
+	push := w.end(must(user.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, "mine"))(t).ID)
+	if push.Outcome != "equal" {
+		t.Errorf("the push ended %s: %s", push.Outcome, push.Summary)
+	}
+	// A job that waits for a word, of another's device and of theirs.
+	waits := w.parked(w.within("2m", other+"@1").ID)
+	for word := range map[string]bool{"confirm": true, "undo": true} {
+		if got, said := w.call("POST", "/jobs/"+waits.ID+"/"+word, user.Token, []byte(`{}`)); got != 403 {
+			t.Errorf("%s to another's: %d %s", word, got, said)
+		}
+	}
+	if got, said := w.call("POST", "/jobs/"+waits.ID+"/cancel", user.Token, nil); got != 403 {
+		t.Errorf("cancelling another's: %d %s", got, said)
+	}
+	// The scope goes with the devices: one that moves there is theirs at once.
+	site := "skerrinsay"
+	must(w.admin.EditDevice(ctx(t), other, client.NewDevice{Site: &site}))(t)
+	if got, said := w.call("POST", "/jobs/"+waits.ID+"/confirm", user.Token, []byte(`{}`)); got != 200 {
+		t.Errorf("confirming theirs: %d %s", got, said)
+	}
+	w.end(waits.ID)
+}
