@@ -108,14 +108,14 @@ func TestEveryRouteKeepsItsRole(t *testing.T) {
 	// Who may not go on, whatever they were: a token that ran out, a user who was disabled, one
 	// who has to choose a password first; and a token of admin's that is for less.
 	out := map[string]string{}
-	out["expired"] = must(w.admin.AddToken(ctx(t), client.NewToken{Name: "expired", Password: adminWord}))(t).Token
+	out["expired"] = must(w.admin.AddToken(ctx(t), client.NewToken{Name: "expired", Password: w.firstPassword()}))(t).Token
 	w.sql("UPDATE tokens SET expires_at = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND WHERE name = 'expired'")
 	out["disabled"] = w.addUser("gone", "admin").Token
 	w.sql("UPDATE users SET disabled = TRUE WHERE name = 'gone'")
 	must(w.admin.AddUser(ctx(t), client.NewUser{Name: "newcomer", Role: "admin", Password: "given to you"}))(t)
 	out["unready"] = w.as("newcomer", "given to you").Token
 	for _, role := range []string{"reader", "operator"} {
-		tokens["admin's for "+role] = must(w.admin.AddToken(ctx(t), client.NewToken{Name: role, Role: role, Password: adminWord}))(t).Token
+		tokens["admin's for "+role] = must(w.admin.AddToken(ctx(t), client.NewToken{Name: role, Role: role, Password: w.firstPassword()}))(t).Token
 	}
 	first := []string{"GET /me", "DELETE /session", "PUT /me/password"}
 	for _, op := range w.operations() {

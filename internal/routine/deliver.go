@@ -53,7 +53,7 @@ func (s *steps) do(name string, does func() (said string, err error)) error {
 	return nil
 }
 
-// send sends what is in the outbox, until ctx ends.
+// send puts what is to be told into the outbox, and sends what is in it, until ctx ends.
 func (s *Service) send(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
@@ -66,7 +66,7 @@ func (s *Service) send(ctx context.Context) {
 		if s.Sure() != nil {
 			continue
 		}
-		if err := errors.Join(s.Send(ctx), s.sendAudit(ctx)); err != nil && ctx.Err() == nil {
+		if err := errors.Join(s.Tell(ctx), s.Send(ctx), s.sendAudit(ctx)); err != nil && ctx.Err() == nil {
 			slog.Warn("people cannot be told", "err", err)
 		}
 	}

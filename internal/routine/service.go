@@ -87,7 +87,7 @@ func (s *Service) Look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = errors.Join(noticed, s.Tell(ctx))
+	err = noticed
 	for _, x := range due {
 		err = errors.Join(err, s.take(ctx, x))
 	}
