@@ -124,11 +124,7 @@ func (s *Server) checkSchedule(c *gin.Context) {
 }
 
 func (s *Server) removeSchedule(c *gin.Context) {
-	if err := s.Routine.Remove(c.Request.Context(), actor(c), c.Param("name")); err != nil {
-		fail(c, problem(err))
-		return
-	}
-	c.Status(http.StatusNoContent)
+	gone(c, s.Routine.Remove(c.Request.Context(), actor(c), c.Param("name")))
 }
 
 func (s *Server) runSchedule(c *gin.Context) {

@@ -159,7 +159,7 @@ func (s *Service) converse(talk *steps, to store.Recipient, m store.Message, twi
 	}
 	switch to.Kind {
 	case core.ByMail:
-		server, err := s.mailServer(talk.ctx, s.Store.As(job.Service))
+		server, _, _, err := s.MailServer(talk.ctx, job.Service)
 		if err != nil {
 			return err
 		}

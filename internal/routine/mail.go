@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/textproto"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,14 +25,6 @@ var ErrNoMail = errors.New("no mail server is set; set one: magpie mail set HOST
 
 // mailSetting is the name under which the mail server is kept.
 const mailSetting = "mail"
-
-func (s *Service) mailServer(ctx context.Context, q *store.Q) (m core.MailServer, err error) {
-	_, _, err = q.Setting(ctx, mailSetting, &m)
-	if errors.Is(err, store.ErrNotFound) {
-		err = ErrNoMail
-	}
-	return m, err
-}
 
 // MailServer returns who takes mail, and who said so when. ErrNoMail: nobody.
 func (s *Service) MailServer(ctx context.Context, actor core.Actor) (m core.MailServer, by string, at time.Time, err error) {
@@ -186,27 +179,18 @@ func signIn(c *smtp.Client, server core.MailServer, host string) error {
 	var auth smtp.Auth
 	open := server.Security == "none"
 	switch methods := strings.Fields(strings.ToUpper(offered)); {
-	case has(methods, "SCRAM-SHA-256"):
+	case slices.Contains(methods, "SCRAM-SHA-256"):
 		auth = smtp.ScramSHA256Auth(server.User, server.Password)
 	case open:
 		return errors.New("the way there is not encrypted and the server offers no SCRAM-SHA-256 (RFC 7677), so the password is not sent; choose starttls or tls")
-	case has(methods, "PLAIN"):
+	case slices.Contains(methods, "PLAIN"):
 		auth = smtp.PlainAuth("", server.User, server.Password, host, false)
-	case has(methods, "LOGIN"):
+	case slices.Contains(methods, "LOGIN"):
 		auth = smtp.LoginAuth(server.User, server.Password, host, false)
 	default:
 		return fmt.Errorf("the server offers none of SCRAM-SHA-256, PLAIN, LOGIN; it offers %q", offered)
 	}
 	return answered(c.Auth(auth))
-}
-
-func has(all []string, one string) bool {
-	for _, x := range all {
-		if x == one {
-			return true
-		}
-	}
-	return false
 }
 
 // answered makes what a server said no by known as that.

@@ -102,7 +102,7 @@ func (s *Service) tell(ctx context.Context, r store.TellRule) error {
 	if err != nil || len(items) == 0 {
 		return err
 	}
-	mail, err := s.mailServer(ctx, q)
+	mail, _, _, err := s.MailServer(ctx, job.Service)
 	if err != nil && !errors.Is(err, ErrNoMail) {
 		return err
 	}
