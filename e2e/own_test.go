@@ -142,6 +142,9 @@ func TestTokenForLess(t *testing.T) {
 	if _, err := c.AddToken(ctx(t), client.NewToken{Name: "more", Role: "admin", Password: w.firstPassword()}); statusOf(err) != 400 {
 		t.Errorf("by a token for less one makes a token for more: %v", err)
 	}
+	if _, err := c.MakeCodes(ctx(t)); statusOf(err) != 403 {
+		t.Errorf("a token for a program changes how its maker signs in: %v", err)
+	}
 	out, _, status := w.cli("token", "list")
 	if status != 0 || !strings.Contains(out, "report") || !strings.Contains(out, "reader") {
 		t.Errorf("exit %d: %s", status, out)

@@ -168,7 +168,20 @@ func (s *Server) setOwnPassword(c *gin.Context) {
 	answer(c, http.StatusOK, me(u, t), err)
 }
 
+// inPerson tells whether somebody asks who signed in, and not a program with a token that was
+// made for it: such a one changes nothing of how its maker signs in.
+func inPerson(c *gin.Context) bool {
+	if t := c.MustGet("token").(store.Token); t.Role+t.Scope == "" && !t.Masked {
+		return true
+	}
+	fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "a token that was made for a program changes nothing of how somebody signs in", Next: "sign in: magpie login"})
+	return false
+}
+
 func (s *Server) makeCodes(c *gin.Context) {
+	if !inPerson(c) {
+		return
+	}
 	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Steady Magpie", AccountName: actor(c).Name, Period: stepLasts})
 	if err == nil {
 		err = s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
@@ -195,7 +208,7 @@ const recoveryCodes = 10
 
 func (s *Server) useCodes(c *gin.Context) {
 	var in client.NewCodes
-	if !readBody(c, &in) {
+	if !inPerson(c) || !readBody(c, &in) {
 		return
 	}
 	var out client.RecoveryCodes
@@ -233,6 +246,9 @@ func (s *Server) useCodes(c *gin.Context) {
 }
 
 func (s *Server) dropCodes(c *gin.Context) {
+	if !inPerson(c) {
+		return
+	}
 	ctx := c.Request.Context()
 	u, err := s.Jobs.Store.As(actor(c)).UserByID(ctx, actor(c).ID)
 	if err == nil {
