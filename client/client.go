@@ -138,6 +138,11 @@ func (c *Client) Login(ctx context.Context, l Login) (Granted, error) {
 	return call[Granted](c, ctx, "POST", "/login", nil, l)
 }
 
+// SignOn tells who signs people in besides the service. It takes no token.
+func (c *Client) SignOn(ctx context.Context) (SignOn, error) {
+	return call[SignOn](c, ctx, "GET", "/sign-on", nil, nil)
+}
+
 // SetOwnPassword chooses another password; other sessions and tokens end.
 func (c *Client) SetOwnPassword(ctx context.Context, p NewPassword) (Me, error) {
 	return call[Me](c, ctx, "PUT", "/me/password", nil, p)

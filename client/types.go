@@ -960,6 +960,12 @@ type Me struct {
 	MustChange bool     `json:"must_change"`     // a password of one's own has to be chosen before anything else
 	Codes      bool     `json:"codes"`           // a sign-in takes a one-time code
 	Recovery   int      `json:"recovery"`        // how many recovery codes are left
+	Elsewhere  bool     `json:"elsewhere"`       // has no password here: a provider signs them in
+}
+
+// SignOn is who signs people in besides the service.
+type SignOn struct {
+	Label string `json:"label"` // what people call the provider; empty: there is none
 }
 
 // NewPassword is a password of one's own.
@@ -1013,8 +1019,9 @@ type User struct {
 	MadeAt   time.Time `json:"made_at" column:"6 since"`
 	Revision int       `json:"revision"`
 
-	Scope      []string `json:"scope"`       // an operator for these devices; beyond them a reader. None: for all
-	MustChange bool     `json:"must_change"` // has to choose a password of their own first
+	Scope      []string `json:"scope"`                                           // an operator for these devices; beyond them a reader. None: for all
+	MustChange bool     `json:"must_change"`                                     // has to choose a password of their own first
+	Subject    string   `json:"subject,omitempty" column:"7 known elsewhere as"` // to the provider of sign-ins
 }
 
 // NewUser is what a user is added or edited with; absent fields of an edit
@@ -1029,6 +1036,7 @@ type NewUser struct {
 	Disabled *bool     `json:"disabled,omitempty"`
 	Scope    *[]string `json:"scope,omitempty"`    // an operator for these devices only; none: for all
 	Lasting  bool      `json:"lasting,omitempty"`  // the password stays; otherwise another one has to be chosen at the first sign-in
+	Subject  *string   `json:"subject,omitempty"`  // as whom the provider of sign-ins knows them; empty: not at all
 	NoCodes  bool      `json:"no_codes,omitempty"` // of an edit: sign-ins take no one-time codes any more
 }
 

@@ -53,6 +53,9 @@ type Server struct {
 	// a request came from and whether it came by TLS.
 	Proxies []string
 
+	// Provider signs people in besides passwords, if it is there.
+	Provider *Provider
+
 	throttle *throttle
 	refused  *refusals
 	hashing  *line // of passwords, which takes much memory

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
@@ -9,12 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"net/http"
 	"net/netip"
 	"net/url"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -25,7 +21,6 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/store"
 	"magpie/internal/visit"
-	"magpie/internal/wire"
 )
 
 // Costs of hashing a password with argon2id (RFC 9106).
@@ -309,12 +304,18 @@ func (s *Server) openSession(c *gin.Context) {
 	if !ok {
 		return
 	}
+	t, err := s.open(c, u)
+	answer(c, 200, client.Granted{CSRF: t.CSRF, Expires: t.ExpiresAt, Me: me(u, t)}, err)
+}
+
+// open begins a session of a browser, and gives it its cookie.
+func (s *Server) open(c *gin.Context, u store.User) (store.Token, error) {
 	token, t, err := s.grant(c, u, "session", cut(from(c), 64), sessionLasts)
 	if err == nil {
 		http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 			Secure: s.byTLS(c), MaxAge: int(sessionLasts.Seconds())})
 	}
-	answer(c, 200, client.Granted{CSRF: t.CSRF, Expires: t.ExpiresAt, Me: me(u, t)}, err)
+	return t, err
 }
 
 func (s *Server) closeSession(c *gin.Context) {
@@ -427,7 +428,7 @@ func (s *Server) still(c *gin.Context, was core.Actor, least string) (core.Actor
 // me is who somebody is by a token or session.
 func me(u store.User, t store.Token) client.Me {
 	a := t.Holder(u)
-	m := client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets, MustChange: u.MustChange, Codes: u.TOTPOn, Recovery: len(u.Recovery)}
+	m := client.Me{User: a.Name, Role: a.Role, Secrets: a.Secrets, MustChange: u.MustChange, Codes: u.TOTPOn, Recovery: len(u.Recovery), Elsewhere: u.Password == ""}
 	for _, scope := range a.Scopes {
 		m.Scope = append(m.Scope, strings.Fields(scope)...)
 	}
@@ -439,287 +440,4 @@ func me(u store.User, t store.Token) client.Me {
 
 func (s *Server) me(c *gin.Context) {
 	c.JSON(200, me(c.MustGet("user").(store.User), c.MustGet("token").(store.Token)))
-}
-
-func (s *Server) tokens(c *gin.Context) {
-	rows, err := s.Jobs.Store.As(actor(c)).Tokens(c.Request.Context(), actor(c).ID)
-	list(c, rows, err, func(t store.Token) string { return t.ID }, func(t store.Token) client.Token {
-		return client.Token{ID: t.ID, Name: t.Name, MadeAt: t.MadeAt, UsedAt: t.UsedAt, Expires: t.ExpiresAt, Role: t.Role, Masked: t.Masked, Scope: strings.Fields(t.Scope)}
-	})
-}
-
-// sessions lists the browsers that are signed in: one's own; an admin sees all.
-func (s *Server) sessions(c *gin.Context) {
-	a, own := actor(c), c.MustGet("token").(store.Token).ID
-	rows, err := s.theirSessions(c.Request.Context(), a)
-	list(c, rows, err, func(x store.Session) string { return x.ID }, func(x store.Session) client.Session {
-		return client.Session{ID: x.ID, User: x.User, From: x.Name, MadeAt: x.MadeAt, UsedAt: x.UsedAt, Expires: x.ExpiresAt, This: x.ID == own}
-	})
-}
-
-// theirSessions are the sessions that somebody may see and end.
-func (s *Server) theirSessions(ctx context.Context, a core.Actor) ([]store.Session, error) {
-	whose := a.ID
-	if a.May(core.Admin) {
-		whose = ""
-	}
-	return s.Jobs.Store.As(a).Sessions(ctx, whose)
-}
-
-// endSession ends one of them.
-func (s *Server) endSession(c *gin.Context) {
-	s.endSessions(c, func(x store.Session) bool { return x.ID == c.Param("id") }, fmt.Errorf("session %q: %w", c.Param("id"), store.ErrNotFound))
-}
-
-// endOthers ends all sessions of a user but the one that asks: one's own, or, for an
-// admin, another's.
-func (s *Server) endOthers(c *gin.Context) {
-	a, user := actor(c), c.Query("user")
-	switch {
-	case user == "":
-		user = a.Name
-	case user != a.Name && !a.May(core.Admin):
-		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "only an admin ends the sessions of others", Next: "ask an admin"})
-		return
-	default:
-		if _, err := s.Jobs.Store.As(a).UserNamed(c.Request.Context(), user); err != nil {
-			fail(c, problem(err))
-			return
-		}
-	}
-	own := c.MustGet("token").(store.Token).ID
-	s.endSessions(c, func(x store.Session) bool { return x.User == user && x.ID != own }, nil)
-}
-
-func (s *Server) endSessions(c *gin.Context, which func(store.Session) bool, none error) {
-	ctx, a := c.Request.Context(), actor(c)
-	all, err := s.theirSessions(ctx, a)
-	var ids []string
-	users := map[string]bool{}
-	for _, x := range all {
-		if which(x) {
-			ids, users[x.User] = append(ids, x.ID), true
-		}
-	}
-	if err == nil && len(ids) == 0 {
-		err = none
-	}
-	if err == nil && len(ids) > 0 {
-		err = s.Jobs.Store.Tx(ctx, a, func(q *store.Q) error {
-			if err := q.EndSessions(ctx, ids); err != nil {
-				return err
-			}
-			return q.Audit(ctx, "sessions ended", strings.Join(slices.Sorted(maps.Keys(users)), ", "), core.Count(len(ids), "session", "sessions"))
-		})
-	}
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	c.Status(204)
-}
-
-func (s *Server) dropToken(c *gin.Context) {
-	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
-		if err := q.DropToken(c.Request.Context(), actor(c).ID, c.Param("id")); err != nil {
-			return err
-		}
-		return q.Audit(c.Request.Context(), "token dropped", c.Param("id"), "")
-	})
-	if err != nil {
-		fail(c, problem(err))
-		return
-	}
-	c.Status(204)
-}
-
-var wiredUser = wire.Make[client.User, store.User]("Secrets", "Codes", "Scope")
-
-func wireUser(u store.User) client.User {
-	out := wiredUser(u)
-	out.Secrets, out.Codes, out.Scope = u.Actor().Secrets, u.TOTPOn, strings.Fields(u.Scope)
-	return out
-}
-
-func (s *Server) users(c *gin.Context) {
-	rows, err := s.Jobs.Store.As(actor(c)).Users(c.Request.Context())
-	list(c, rows, err, func(u store.User) string { return u.Name }, wireUser)
-}
-
-func knownRole(role string) error {
-	for _, r := range core.Roles {
-		if r == role {
-			return nil
-		}
-	}
-	return bad(fmt.Sprintf("%q is no role", role), "the roles are "+strings.Join(core.Roles, ", "))
-}
-
-func (s *Server) addUser(c *gin.Context) {
-	var n client.NewUser
-	if !readBody(c, &n) {
-		return
-	}
-	u := store.User{Name: n.Name, Role: n.Role, Secrets: n.Secrets != nil && *n.Secrets, MustChange: !n.Lasting}
-	err := func() error {
-		if strings.TrimSpace(n.Name) != n.Name || n.Name == "" || len(n.Name) > 64 {
-			return wrong("name", "a user needs a name of 1 to 64 characters without blanks around it", "")
-		}
-		if n.Name == nobody || n.Name == "service" {
-			return wrong("name", fmt.Sprintf("no user can be named %q: the audit log uses it", n.Name), "choose another name")
-		}
-		if err := knownRole(n.Role); err != nil {
-			return err
-		}
-		if n.Scope != nil {
-			u.Scope = strings.Join(*n.Scope, " ")
-			if err := s.soundScope(c, "scope", u.Scope, u.Role); err != nil {
-				return err
-			}
-		}
-		if err := CheckPassword(n.Password); err != nil {
-			return wrong("password", err.Error(), "")
-		}
-		if err := s.hash(c, n.Password, &u.Password); err != nil {
-			return err
-		}
-		return s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) error {
-			if err := q.AddUser(c.Request.Context(), &u); err != nil {
-				return err
-			}
-			return q.Audit(c.Request.Context(), "user added", u.Name, fmt.Sprintf("role %s, secrets %v%s", u.Role, u.Secrets, core.Because(u.Scope)))
-		})
-	}()
-	answer(c, 201, wireUser(u), err)
-}
-
-// hash makes a password ready to be kept. A few are worked on at a time.
-func (s *Server) hash(c *gin.Context, password string, into *string) error {
-	leave, err := s.hashing.enter(c.Request.Context(), 10*time.Second)
-	if err != nil {
-		return err
-	}
-	defer leave()
-	*into = HashPassword(password)
-	return nil
-}
-
-func (s *Server) editUser(c *gin.Context) {
-	var n client.NewUser
-	revision, ok := based(c)
-	if !ok || !readBody(c, &n) {
-		return
-	}
-	var u store.User
-	hash := ""
-	if n.Password != "" {
-		err := CheckPassword(n.Password)
-		if err != nil {
-			err = wrong("password", err.Error(), "")
-		} else {
-			err = s.hash(c, n.Password, &hash)
-		}
-		if err != nil {
-			fail(c, problem(err))
-			return
-		}
-	}
-	err := s.Jobs.Store.Tx(c.Request.Context(), actor(c), func(q *store.Q) (err error) {
-		if u, err = q.LockUser(c.Request.Context(), c.Param("name"), revision); err != nil {
-			return err
-		}
-		said := ""
-		if n.Role != "" {
-			if err := knownRole(n.Role); err != nil {
-				return err
-			}
-			u.Role = n.Role
-			said += " role " + n.Role
-		}
-		if n.Scope != nil {
-			u.Scope = strings.Join(*n.Scope, " ")
-			said += " scope " + cmp.Or(u.Scope, "all")
-		} else if u.Role != core.Operator {
-			u.Scope = ""
-		}
-		if err := s.soundScope(c, "scope", u.Scope, u.Role); n.Scope != nil && err != nil {
-			return err
-		}
-		if n.Secrets != nil {
-			u.Secrets = *n.Secrets
-			said += fmt.Sprintf(" secrets %v", u.Secrets)
-		}
-		if n.Disabled != nil {
-			u.Disabled = *n.Disabled
-			said += fmt.Sprintf(" disabled %v", u.Disabled)
-		}
-		if n.Password != "" {
-			u.Password, u.MustChange = hash, !n.Lasting && u.ID != actor(c).ID
-			said += " password"
-			if err := q.DropTokens(c.Request.Context(), u.ID); err != nil {
-				return err
-			}
-		}
-		if n.NoCodes {
-			u.TOTP, u.TOTPOn, u.Recovery = nil, false, nil
-			said += " no one-time codes"
-		}
-		if u.Role != core.Admin || u.Disabled {
-			last, err := q.LastAdmin(c.Request.Context(), u.ID)
-			if err != nil {
-				return err
-			}
-			if last {
-				return &client.Problem{Status: 409, Title: "last admin", Detail: u.Name + " is the only admin who can sign in", Next: "make another user admin first"}
-			}
-		}
-		if err := q.EditUser(c.Request.Context(), &u); err != nil {
-			return err
-		}
-		return q.Audit(c.Request.Context(), "user edited", u.Name, strings.TrimSpace(said))
-	})
-	c.Header("ETag", etag(u.Revision))
-	answer(c, 200, wireUser(u), err)
-}
-
-func (s *Server) audit(c *gin.Context) {
-	n, ok := limit(c, 100, 1000)
-	if !ok {
-		return
-	}
-	before, ok := cursor(c)
-	if !ok {
-		return
-	}
-	since, ok := instant(c, "since", time.Time{})
-	if !ok {
-		return
-	}
-	rows, err := s.Jobs.Store.As(actor(c)).Deeds(c.Request.Context(), store.DeedFilter{About: c.Query("about"), Actor: c.Query("actor"), Since: since}, before, n)
-	next := ""
-	if len(rows) == n && rows[n-1].Seq > 1 {
-		next = strconv.FormatInt(rows[n-1].Seq, 10)
-	}
-	answer(c, 200, pageOf(rows, next, func(d store.AuditEntry) client.AuditEntry {
-		return client.AuditEntry{Seq: d.Seq, At: d.At, Actor: d.Actor, Action: d.Action, Object: d.Object, Detail: d.Detail, MAC: d.MAC}
-	}), err)
-}
-
-func (s *Server) checkAudit(c *gin.Context) {
-	var kept store.AuditEnd
-	if end := c.Query("end"); end != "" {
-		n, mac, ok := strings.Cut(end, ":")
-		seq, err := strconv.ParseInt(n, 10, 64)
-		if !ok || err != nil || seq < 1 || mac == "" {
-			fail(c, wrong("end", fmt.Sprintf("%q is no end of the log", end), "write a row's number and code as they were sent elsewhere, like 1204:9f3c…"))
-			return
-		}
-		kept = store.AuditEnd{Seq: seq, MAC: mac}
-	}
-	rows, err := s.Jobs.Store.As(actor(c)).VerifyAudit(c.Request.Context(), kept)
-	out := client.AuditCheck{Sound: err == nil, Rows: rows}
-	if err != nil {
-		out.Trouble = err.Error()
-	}
-	c.JSON(200, out)
 }

@@ -192,7 +192,7 @@ func (d *describer) operation(r route) yaml.MapSlice {
 	if status == 0 {
 		status = 200
 	}
-	good := yaml.MapSlice{{Key: "description", Value: map[int]string{200: "as asked", 201: "made", 202: "asked for, and under way", 204: "done", 101: "the roles are turned around"}[status]}}
+	good := yaml.MapSlice{{Key: "description", Value: map[int]string{200: "as asked", 201: "made", 202: "asked for, and under way", 204: "done", 303: "go on there", 101: "the roles are turned around"}[status]}}
 	if r.match || r.method == "GET" && (strings.HasSuffix(r.path, "/:name") || r.id == "getVersionText") {
 		good = append(good, yaml.MapItem{Key: "headers", Value: yaml.MapSlice{{Key: "ETag", Value: yaml.MapSlice{{Key: "description", Value: "which revision this is"}, {Key: "schema", Value: text("string")}}}}})
 	}

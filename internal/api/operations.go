@@ -45,6 +45,7 @@ type about struct {
 	match  bool   // it takes If-Match
 	scoped bool   // also for who has its role for some devices only: it looks whether these are theirs
 	first  bool   // also for who has to choose a password of their own first
+	loose  bool   // others write its query, too, and may say more than is asked
 }
 
 // param is one word of an operation's query.
@@ -86,7 +87,7 @@ func (r route) asked(c *gin.Context) {
 		}
 	}
 	for word := range q {
-		if slices.Contains(known, word) {
+		if r.loose || slices.Contains(known, word) {
 			continue
 		}
 		next := ref.Meant(word, known)
@@ -130,6 +131,9 @@ func (s *Server) routes(kinds []job.Kind) []route {
 	return slices.Concat([]route{
 		{"POST", "/login", nobody, s.login, about{id: "login", tag: "sessions", does: "Sign in and get a token", takes: client.Login{}, gives: client.Granted{}}},
 		{"POST", "/session", nobody, s.openSession, about{id: "openSession", tag: "sessions", does: "Sign in and get a cookie", takes: client.Login{}, gives: client.Granted{}}},
+		{"GET", "/sign-on", nobody, s.signOn, about{id: "getSignOn", tag: "sessions", does: "Who else signs people in", gives: client.SignOn{}}},
+		{"GET", "/sign-on/start", nobody, s.startSignOn, about{id: "startSignOn", tag: "sessions", does: "Go to the provider to sign in (OpenID Connect, code flow with PKCE)", more: "For browsers.", query: []param{{"to", "string", false, "the page to come back to"}}, status: 303}},
+		{"GET", "/sign-on/back", nobody, s.endSignOn, about{id: "endSignOn", tag: "sessions", does: "Come back from the provider, signed in", more: "For browsers; the answer sets the cookie of a session.", loose: true, query: []param{{"code", "string", false, ""}, {"state", "string", false, ""}, {"iss", "string", false, ""}, {"error", "string", false, ""}, {"error_description", "string", false, ""}}, status: 303}},
 		{"DELETE", "/session", reader, s.closeSession, about{id: "closeSession", tag: "sessions", does: "Sign out", status: 204, first: true}},
 		{"GET", "/me", reader, s.me, about{id: "getMe", tag: "sessions", does: "Who is signed in", gives: client.Me{}, first: true}},
 		{"GET", "/status", reader, s.status, about{id: "getStatus", tag: "service", does: "How the fleet and the service are", gives: client.Status{}}},

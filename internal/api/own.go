@@ -102,8 +102,19 @@ func self(c *gin.Context, q *store.Q) (store.User, error) {
 	return q.LockUser(c.Request.Context(), actor(c).Name, 0)
 }
 
-// confirmed checks a password that somebody gives once more, at the pace of sign-ins.
+// freshFor is how long who signs in elsewhere is taken to be who signed in.
+const freshFor = 10 * time.Minute
+
+// confirmed checks a password that somebody gives once more, at the pace of sign-ins. Who has
+// none here has to have signed in just now.
 func (s *Server) confirmed(c *gin.Context, u store.User, field, password string) bool {
+	if u.Password == "" {
+		if t := c.MustGet("token").(store.Token); t.Kind == "session" && s.Clock().Sub(t.MadeAt) < freshFor {
+			return true
+		}
+		fail(c, &client.Problem{Status: 403, Title: "sign in again", Detail: "this takes a sign-in of the last ten minutes, as you have no password here", Next: "sign out of the console, sign in, and do it again"})
+		return false
+	}
 	addr := from(c)
 	if s.slowed(c, u.Name, addr) {
 		return false
@@ -132,6 +143,10 @@ func (s *Server) setOwnPassword(c *gin.Context) {
 	u, err := s.Jobs.Store.As(actor(c)).UserByID(ctx, actor(c).ID)
 	if err != nil {
 		fail(c, problem(err))
+		return
+	}
+	if u.Password == "" {
+		fail(c, &client.Problem{Status: 409, Title: "no password here", Detail: "you have no password here: the provider signs you in", Next: "change it there; an admin can give you one here: magpie user edit " + u.Name + " --password-file FILE"})
 		return
 	}
 	if !s.confirmed(c, u, "old", in.Old) {

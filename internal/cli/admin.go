@@ -22,18 +22,23 @@ func (a *app) user() *cli.Command {
 			words := strings.Fields(c.String("scope"))
 			n.Scope = &words
 		}
+		if c.IsSet("subject") {
+			v := c.String("subject")
+			n.Subject = &v
+		}
 		n.Role, n.Lasting = c.String("role"), c.Bool("lasting")
 		if c.IsSet("secrets") {
 			v := c.Bool("secrets")
 			n.Secrets = &v
 		}
-		if c.Bool("password") || c.String("password-file") != "" || n.Name != "" {
+		if c.Bool("password") || c.String("password-file") != "" || n.Name != "" && c.String("subject") == "" {
 			n.Password, err = a.s.secret(ctx, "New password", "MAGPIE_NEW_PASSWORD", c.String("password-file"))
 		}
 		return err
 	}
 	flags = append(flags, &cli.StringFlag{Name: "scope", Usage: "operator for the devices of this `SELECTOR` only, a reader beyond; empty: for all"})
 	flags = append(flags, &cli.BoolFlag{Name: "lasting", Usage: "the password stays; otherwise another one has to be chosen at the first sign-in"})
+	flags = append(flags, &cli.StringFlag{Name: "subject", Usage: "the `ID` by which the provider of sign-ins knows the user; a user who is added with it needs no password here"})
 	show := func(u client.User) {
 		state := ""
 		switch {
@@ -42,7 +47,7 @@ func (a *app) user() *cli.Command {
 		case u.MustChange:
 			state = "chooses a password of their own at the first sign-in"
 		}
-		a.s.facts("user", a.s.paint(strong, u.Name), "role", u.Role, "for", strings.Join(u.Scope, " "), "sees secrets", yes(u.Secrets), "state", state)
+		a.s.facts("user", a.s.paint(strong, u.Name), "role", u.Role, "for", strings.Join(u.Scope, " "), "sees secrets", yes(u.Secrets), "known elsewhere as", u.Subject, "state", state)
 	}
 	return &cli.Command{Name: "user", Usage: "who may sign in", Commands: []*cli.Command{
 		a.do("list", "", "list users", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -106,6 +107,7 @@ func (a *app) login() *cli.Command {
 			&cli.StringFlag{Name: "user", Usage: "user `NAME`"},
 			&cli.StringFlag{Name: "password-file", Usage: "`FILE` that holds the password (or set MAGPIE_PASSWORD)"},
 			&cli.StringFlag{Name: "code", Usage: "the one-time `CODE` that your device shows now, or a recovery code, if your sign-ins take one"},
+			&cli.StringFlag{Name: "token-file", Usage: "`FILE` with a token that you made in the console, for who has no password here"},
 			&cli.StringFlag{Name: "new-password-file", Usage: "`FILE` with the password to choose at a first sign-in (or set MAGPIE_NEW_PASSWORD)"},
 			&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with certificates that vouch for the service; the system's if not said"},
 			&cli.StringFlag{Name: "fingerprint", Usage: "the service's own certificate, as it was shown at its start: `SHA256:…`"},
@@ -132,6 +134,18 @@ func (a *app) login() *cli.Command {
 			}
 			if s.HTTP, err = trust.http(); err != nil {
 				return err
+			}
+			if file := c.String("token-file"); file != "" {
+				raw, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				s.Token = strings.TrimSpace(string(raw))
+				me, err := s.Me(ctx)
+				if err != nil {
+					return err
+				}
+				return a.signedIn(c, s, trust, me, nil)
 			}
 			user := c.String("user")
 			if user == "" {
@@ -164,27 +178,36 @@ func (a *app) login() *cli.Command {
 					return err
 				}
 			}
-			path, err := keptPath()
-			if err != nil {
-				return err
-			}
-			if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-				return err
-			}
-			raw, _ := json.Marshal(kept{s.URL, g.Token, trust})
-			if err := os.WriteFile(path, raw, 0o600); err != nil {
-				return err
-			}
-			a.print(c, g.Me, func() {
-				secrets := "secrets are masked"
-				if g.Me.Secrets {
-					secrets = "secrets are shown"
-				}
-				a.s.printf("Signed in to %s as %s (%s; %s), until %s %s.\n", s.URL, g.Me.User, g.Me.Role, secrets, when(g.Expires), zoneName())
-			})
-			return nil
+			return a.signedIn(c, s, trust, g.Me, &g.Expires)
 		},
 	}
+}
+
+// signedIn keeps by what the next commands sign in, and says as whom.
+func (a *app) signedIn(c *cli.Command, s *client.Client, trust trust, me client.Me, until *time.Time) error {
+	path, err := keptPath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	raw, _ := json.Marshal(kept{s.URL, s.Token, trust})
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		return err
+	}
+	a.print(c, me, func() {
+		secrets := "secrets are masked"
+		if me.Secrets {
+			secrets = "secrets are shown"
+		}
+		ends := ""
+		if until != nil {
+			ends = fmt.Sprintf(", until %s %s", when(*until), zoneName())
+		}
+		a.s.printf("Signed in to %s as %s (%s; %s)%s.\n", s.URL, me.User, me.Role, secrets, ends)
+	})
+	return nil
 }
 
 func (a *app) logout() *cli.Command {

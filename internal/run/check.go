@@ -43,6 +43,14 @@ func Check(c Config) (found []string, err error) {
 			return found, errors.New("the certificate ran out; put another one there")
 		}
 	}
+	if c.SignOn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		if err := c.SignOn.Check(ctx); err != nil {
+			return found, err
+		}
+		say("sign_on: %s answers", c.SignOn.Issuer)
+	}
 	for _, x := range [][2]string{{"listen", c.Listen}, {"debug", c.Debug}, {"syslog", c.Syslog}, {"syslog_tls", c.SyslogTLS}} {
 		what, at := x[0], x[1]
 		if at == "" {

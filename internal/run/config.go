@@ -11,6 +11,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"magpie/internal/api"
 	"magpie/internal/link/inbox"
 	"magpie/internal/visit"
 )
@@ -40,6 +41,8 @@ type Config struct {
 
 	Log   string `yaml:"log"`   // text or json
 	Debug string `yaml:"debug"` // loopback address and port for profiles; empty: none
+
+	SignOn *api.Provider `yaml:"sign_on"` // who signs people in besides passwords
 
 	Inbox inbox.Config `yaml:"inbox"` // where devices send files to; off unless it has ports
 }
@@ -151,6 +154,11 @@ func (c Config) sound() error {
 	}
 	if c.Debug != "" && !onThisMachine(c.Debug) {
 		return fmt.Errorf("configuration: debug: %s is not on this machine; profiles hold what the service holds in memory, so they are for a loopback address only, like 127.0.0.1:6060", c.Debug)
+	}
+	if c.SignOn != nil {
+		if err := c.SignOn.Sound(); err != nil {
+			return fmt.Errorf("configuration: %w", err)
+		}
 	}
 	if !c.byTLS() && !c.Open && !onThisMachine(c.Listen) {
 		return fmt.Errorf("configuration: listen: %s is reached from other machines, and without TLS passwords and configurations go in the clear; give tls_cert and tls_key, or tls_self, or say that it is meant: plain_http_beyond_this_machine", c.Listen)

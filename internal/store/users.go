@@ -29,6 +29,8 @@ type User struct {
 	TOTPOn     bool       `db:"totp_on"`     // a sign-in takes a code
 	TOTPStep   int64      `db:"totp_step"`   // the step of the code that was used last
 	Recovery   core.Words `db:"recovery"`    // hashes of the recovery codes that are left
+
+	Subject *string `db:"subject"` // as whom the provider of sign-ins knows them: its issuer, a blank, its subject; nil: not at all
 }
 
 // Token is a session of a browser or a token of a program.
@@ -46,7 +48,7 @@ type Token struct {
 	Scope     string     `db:"scope"`  // the devices for which it is good for more than looking; empty: all
 }
 
-const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision, scope, must_change, totp, totp_on, totp_step, recovery FROM users `
+const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision, scope, must_change, totp, totp_on, totp_step, recovery, subject FROM users `
 
 // Users lists all users by name.
 func (q *Q) Users(ctx context.Context) ([]User, error) {
@@ -60,6 +62,11 @@ func (q *Q) UserNamed(ctx context.Context, name string) (User, error) {
 		err = fmt.Errorf("user %q: %w", name, ErrNotFound)
 	}
 	return u, err
+}
+
+// UserOf returns the user whom the provider of sign-ins knows as that subject.
+func (q *Q) UserOf(ctx context.Context, subject string) (User, error) {
+	return get[User](ctx, q.ext, userColumns+`WHERE subject = ?`, subject)
 }
 
 // UserByID returns the user of that id.
@@ -91,8 +98,8 @@ func (q *Q) LockUser(ctx context.Context, name string, based int) (User, error) 
 // AddUser writes a new user and gives it its id.
 func (q *Q) AddUser(ctx context.Context, u *User) error {
 	u.ID, u.MadeAt, u.Revision = NewID(q.clock()), q.clock().UTC(), 1
-	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at, must_change, scope) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt, u.MustChange, u.Scope)
+	_, err := q.exec(ctx, `INSERT INTO users (id, name, role, secrets, password, disabled, made_at, must_change, scope, subject) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		u.ID, u.Name, u.Role, u.Secrets, u.Password, u.Disabled, u.MadeAt, u.MustChange, u.Scope, u.Subject)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("user %q: %w", u.Name, ErrTaken)
 	}
@@ -103,8 +110,8 @@ func (q *Q) AddUser(ctx context.Context, u *User) error {
 // ends all their sessions and tokens when they are disabled.
 func (q *Q) EditUser(ctx context.Context, u *User) error {
 	u.Revision++
-	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, scope = ?, must_change = ?, totp = ?, totp_on = ?, totp_step = ?, recovery = ?, revision = revision + 1 WHERE id = ?`,
-		u.Role, u.Secrets, u.Password, u.Disabled, u.Scope, u.MustChange, u.TOTP, u.TOTPOn, u.TOTPStep, asJSON(u.Recovery), u.ID); err != nil {
+	if _, err := q.exec(ctx, `UPDATE users SET role = ?, secrets = ?, password = ?, disabled = ?, scope = ?, must_change = ?, totp = ?, totp_on = ?, totp_step = ?, recovery = ?, subject = ?, revision = revision + 1 WHERE id = ?`,
+		u.Role, u.Secrets, u.Password, u.Disabled, u.Scope, u.MustChange, u.TOTP, u.TOTPOn, u.TOTPStep, asJSON(u.Recovery), u.Subject, u.ID); err != nil {
 		return err
 	}
 	if !u.Disabled {

@@ -13,6 +13,7 @@ import ModalDialog from '../design/ModalDialog.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
+import { useSession } from '../session'
 import OwnCodes from './OwnCodes.vue'
 import OwnPassword from '../shell/OwnPassword.vue'
 import SessionList from './SessionList.vue'
@@ -20,6 +21,7 @@ import SessionList from './SessionList.vue'
 // The tokens by which your programs sign in as you.
 type Token = Schemas['Token']
 const { data: all, error, refetch } = useQuery({ key: ['deed', 'tokens'], query: () => listAll<Token>('/tokens') })
+const session = useSession()
 const chosen = ref(false)
 const making = ref(false)
 const made = ref('')
@@ -67,10 +69,11 @@ const columns: Column<Token>[] = [
   <div class="mt-5 grid max-w-3xl gap-5 sm:grid-cols-2">
     <section aria-labelledby="own-password">
       <h2 id="own-password" class="mb-1">Password</h2>
+      <p v-if="session.me?.elsewhere">You have none here: a provider signs you in.</p>
       <p v-if="chosen" class="note mb-2" role="status">It is changed; your other sessions and tokens have ended.</p>
-      <OwnPassword @chosen="((chosen = true), void refetch())" />
+      <OwnPassword v-if="!session.me?.elsewhere" @chosen="((chosen = true), void refetch())" />
     </section>
-    <OwnCodes />
+    <OwnCodes v-if="!session.me?.elsewhere" />
   </div>
   <ModalDialog v-if="making" title="Make a token" @close="close">
     <template v-if="made">
@@ -84,6 +87,7 @@ const columns: Column<Token>[] = [
       <FormField v-model="form.masked" label="it sees no secrets" name="token-masked" type="check" />
       <FormField v-model="form.days" label="It ends after so many days" name="token-days" type="number" :min="1" :max="3650" />
       <FormField
+        v-if="!session.me?.elsewhere"
         v-model="form.password"
         label="Your password"
         name="token-password"

@@ -16,6 +16,10 @@ import TimeMark from '../design/TimeMark.vue'
 // Who may sign in, as what.
 type User = Schemas['User']
 const { data: all, error } = useQuery({ key: ['deed', 'users'], query: () => listAll<User>('/users') })
+const { data: provider } = useQuery({
+  key: ['deed', 'sign-on'],
+  query: async () => (await call<Schemas['SignOn']>('GET', '/sign-on')).label,
+})
 const editing = ref<User | 'new'>()
 const form = reactive({
   scope: '',
@@ -26,6 +30,7 @@ const form = reactive({
   disabled: false,
   lasting: false,
   no_codes: false,
+  subject: '',
 })
 const { busy, trouble, attempt } = useAttempt()
 function edit(u: User | 'new') {
@@ -34,23 +39,32 @@ function edit(u: User | 'new') {
     form,
     { name: '', password: '', role: 'reader', secrets: false, disabled: false, lasting: false, no_codes: false },
     u === 'new' ? {} : u,
-    { password: '', scope: u === 'new' ? '' : u.scope.join(' ') },
+    { password: '', subject: u === 'new' ? '' : (u.subject ?? ''), scope: u === 'new' ? '' : u.scope.join(' ') },
   )
   editing.value = u
 }
 const send = () =>
   attempt(async () => {
-    const { name, password, role, secrets, disabled, lasting, no_codes } = form
+    const { name, password, role, secrets, disabled, lasting, no_codes, subject } = form
     const scope = role === 'operator' ? form.scope.split(/\s+/).filter(Boolean) : []
     const u = editing.value
     if (u && u !== 'new')
       await call(
         'PATCH',
         '/users/' + encodeURIComponent(u.name),
-        { password: password || undefined, role, scope, secrets, disabled, lasting, no_codes },
+        {
+          password: password || undefined,
+          role,
+          scope,
+          secrets,
+          disabled,
+          lasting,
+          no_codes,
+          subject: subject === (u.subject ?? '') ? undefined : subject,
+        },
         { 'If-Match': `"${u.revision}"` },
       )
-    else await post('/users', { name, password, role, scope, secrets, lasting })
+    else await post('/users', { name, password, role, scope, secrets, lasting, subject: subject || undefined })
     editing.value = undefined
   })
 const roles = [
@@ -91,7 +105,7 @@ const columns: Column<User>[] = [
         type="password"
         autocomplete="new-password"
         :problem="problem('password')"
-        :required="editing === 'new'"
+        :required="editing === 'new' && !form.subject"
         :hint="editing === 'new' ? '' : 'left empty, it stays as it is'"
       />
       <FormField
@@ -110,6 +124,14 @@ const columns: Column<User>[] = [
         placeholder="site=callowmere"
         hint="empty: for all; beyond them they look, and see no secrets"
         :problem="problem('scope')"
+      />
+      <FormField
+        v-if="provider"
+        v-model.trim="form.subject"
+        label="Known to the provider as"
+        name="user-subject"
+        hint="the ID that it refused a sign-in with; empty: it does not sign them in"
+        :problem="problem('subject')"
       />
       <FormField v-model="form.secrets" type="check" label="may see secrets" name="user-secrets" />
       <FormField v-if="editing !== 'new'" v-model="form.disabled" type="check" label="may not sign in" name="user-disabled" />
