@@ -457,7 +457,8 @@ type NewJob struct {
 
 // PullEnd is what a pull brought.
 type PullEnd struct {
-	Parts []PulledPart `json:"parts"`
+	Parts  []PulledPart `json:"parts"`
+	BySign bool         `json:"by_sign,omitempty"` // nothing was fetched: its signs of change were as when it was fetched last
 }
 
 // PulledPart is one part of a pull.

@@ -199,6 +199,9 @@ type Part struct {
 	Name     string `db:"name"`
 	Last     int    `db:"last_number"`
 	Baseline string `db:"baseline_id"`
+
+	Sign      string     `db:"sign"`       // hash of the cheap sign of change that it had when it was last fetched whole; empty: there was none
+	FetchedAt *time.Time `db:"fetched_at"` // when that was
 }
 
 // Pull is one visit to a device.

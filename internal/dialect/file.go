@@ -488,7 +488,8 @@ type Range struct {
 	Length int `yaml:"length" is:"must 1.."`
 }
 
-// Sign is a cheap sign of change: the content is unchanged while it stays.
+// Sign is a cheap sign of change: the content is unchanged while it stays. A scheduled pull
+// looks at the signs first, where each part has one, and fetches everything once a day all the same.
 type Sign struct {
 	Source `yaml:",inline"`
 	// What the sign looks like.

@@ -259,6 +259,35 @@ func (s *Session) respeak() *Session {
 	return s
 }
 
+// Signs asks for the cheap signs of change of parts, each question once; of a part whose
+// dialect knows none there is none. Parts that are fetched afterwards go with them.
+func (s *Session) Signs(names []string) (map[string]string, error) {
+	s.signs = map[string]string{}
+	said := map[[2]string]string{} // by mode and command: of several parts one answer may tell
+	for _, name := range names {
+		p, ok := s.d.PartOf(name)
+		if !ok || p.Sign == nil {
+			continue
+		}
+		_, s.vars["element"], _ = strings.Cut(name, "+")
+		key := [2]string{p.Sign.Mode, p.Sign.Command}
+		answer, had := said[key]
+		if !had || p.Sign.Command == "" {
+			var err error
+			if answer, err = s.lines("the sign of change of "+name, &p.Sign.Source); err != nil {
+				return nil, fmt.Errorf("asking for the sign of change of %s: %w", name, err)
+			}
+			said[key] = answer
+		}
+		sign, ok := find(s.d.Pattern(p.Sign.Pattern), answer)
+		if !ok {
+			return nil, fmt.Errorf("asking for the sign of change of %s: the answer does not show %s", name, p.Sign.Pattern)
+		}
+		s.signs[name] = sign
+	}
+	return s.signs, nil
+}
+
 // Fetch gets one part and proves that it is whole. An *Incomplete error holds
 // what came.
 func (s *Session) Fetch(name string) (Part, error) {
@@ -268,14 +297,12 @@ func (s *Session) Fetch(name string) (Part, error) {
 	}
 	_, s.vars["element"], _ = strings.Cut(name, "+")
 	out := Part{}
-	if p.Sign != nil {
-		sign, err := s.lines("the sign of change of "+name, &p.Sign.Source)
+	if out.Sign = s.signs[name]; out.Sign == "" && p.Sign != nil && p.Passphrase { // content that is encrypted anew each time tells nothing
+		signs, err := s.Signs([]string{name})
 		if err != nil {
-			return out, fmt.Errorf("asking for the sign of change of %s: %w", name, err)
+			return out, err
 		}
-		if out.Sign, ok = find(s.d.Pattern(p.Sign.Pattern), sign); !ok {
-			return out, fmt.Errorf("asking for the sign of change of %s: the answer does not show %s", name, p.Sign.Pattern)
-		}
+		out.Sign = signs[name]
 	}
 	var content string
 	absent := false

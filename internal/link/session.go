@@ -78,6 +78,7 @@ type Session struct {
 	ctx    context.Context
 	cancel func()
 	vars   map[string]string
+	signs  map[string]string // of change, by part, as they were asked for last
 	raw    map[string][]byte // {content}, and other values that are no text
 	sp     speaker
 	client *ssh.Client    // where SSH is spoken

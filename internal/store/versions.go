@@ -72,7 +72,7 @@ func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
 
 // Part returns a device's part, making it if asked to.
 func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Part, error) {
-	query := `SELECT id, device_id, name, last_number, baseline_id FROM parts WHERE device_id = ? AND name = ?`
+	query := `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at FROM parts WHERE device_id = ? AND name = ?`
 	if !lock {
 		return get[core.Part](ctx, q.ext, query, deviceID, name)
 	}
@@ -85,9 +85,15 @@ func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Pa
 	return p, err
 }
 
+// NoteSign keeps the sign of change that a part had when it was fetched whole.
+func (q *Q) NoteSign(ctx context.Context, partID, sign string, at time.Time) error {
+	_, err := q.exec(ctx, `UPDATE parts SET sign = ?, fetched_at = ? WHERE id = ?`, sign, at.UTC(), partID)
+	return err
+}
+
 // Parts lists a device's parts.
 func (q *Q) Parts(ctx context.Context, deviceID string) ([]core.Part, error) {
-	return list[core.Part](ctx, q.ext, `SELECT id, device_id, name, last_number, baseline_id FROM parts WHERE device_id = ? ORDER BY name`, deviceID)
+	return list[core.Part](ctx, q.ext, `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at FROM parts WHERE device_id = ? ORDER BY name`, deviceID)
 }
 
 const versionColumns = `SELECT v.id, v.part_id, d.id AS device_id, d.name AS device, p.name AS part, v.number, v.content_id, v.pull_id, v.fingerprint, v.taken_at,
@@ -158,7 +164,7 @@ type Head struct {
 // Heads returns a device's parts of these names with their newest versions,
 // making parts that are not there yet. Their rows stay locked.
 func (q *Q) Heads(ctx context.Context, deviceID string, names []string, aside bool) (map[string]Head, error) {
-	rows, err := list[Head](ctx, q.ext, `SELECT p.id, p.device_id, p.name, p.last_number, p.baseline_id, COALESCE(v.id, '') AS version_id, COALESCE(v.number, 0) AS number,
+	rows, err := list[Head](ctx, q.ext, `SELECT p.id, p.device_id, p.name, p.last_number, p.baseline_id, p.sign, p.fetched_at, COALESCE(v.id, '') AS version_id, COALESCE(v.number, 0) AS number,
 		COALESCE(v.content_id, '') AS content_id, COALESCE(v.fingerprint, '') AS fingerprint FROM parts p LEFT JOIN versions v ON v.part_id = p.id
 		AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND (w.aside <> '') = ?) WHERE p.device_id = ? FOR UPDATE`, aside, deviceID)
 	if err != nil {

@@ -36,7 +36,11 @@ func (k Kept) Summary() string {
 		case p.Absent:
 			said = append(said, p.Part+" absent")
 		case !p.New:
-			said = append(said, fmt.Sprintf("%s unchanged, still %d", p.Part, p.Number))
+			by := ""
+			if k.Result.BySign {
+				by = " by its sign"
+			}
+			said = append(said, fmt.Sprintf("%s unchanged%s, still %d", p.Part, by, p.Number))
 		case p.Number == 1:
 			said = append(said, fmt.Sprintf("%s 1, the first", p.Part))
 		default:
@@ -86,6 +90,9 @@ func (v *Visit) keepIn(ctx context.Context, q *store.Q) (k Kept, err error) {
 	if err := q.Reread(ctx, &d); err != nil {
 		return k, err
 	}
+	if v.glanced {
+		return v.keepGlance(ctx, q, d)
+	}
 	k.Versions = map[string]core.Version{}
 	if err := v.keepDevice(ctx, q, &d, v.Dialect, v.Pull, v.Names, v.Parts, v.Identity.Factory, v.Log, &k); err != nil {
 		return k, err
@@ -130,6 +137,11 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 		p, version, err := v.keepPart(ctx, q, *d, kept, doc, pull, parts[name], settled[name], aside, l)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
+		}
+		if sign := v.signKey(parts[name].Sign); sign != "" && aside == "" && !p.Absent {
+			if err := q.NoteSign(ctx, kept.ID, sign, *pull.TakenAt); err != nil {
+				return err
+			}
 		}
 		if !p.New && !p.Absent && aside == "" {
 			sighted = append(sighted, version.ID)
@@ -390,7 +402,8 @@ func (v *Visit) Strays(kids []core.Device) (out []string) {
 // PullResult is what came of a pull.
 type PullResult struct {
 	Parts   []PulledPart `json:"parts"`
-	Found   []string     `json:"found,omitempty"` // devices registered because this one speaks for them
+	BySign  bool         `json:"by_sign,omitempty"` // nothing was fetched: its signs of change were as they had been
+	Found   []string     `json:"found,omitempty"`   // devices registered because this one speaks for them
 	Members struct {
 		Pulled  int `json:"pulled"`
 		Changed int `json:"changed"`

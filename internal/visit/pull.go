@@ -156,7 +156,11 @@ func (v *Visit) whole(ctx context.Context) error {
 	for try := 0; ; try++ {
 		err := v.Open(ctx)
 		if err == nil {
-			if err = v.Fetch(); err == nil {
+			same, unsure := v.glance(ctx)
+			if err = unsure; err == nil && !same {
+				err = v.Fetch()
+			}
+			if err == nil {
 				return nil
 			}
 			v.Close()

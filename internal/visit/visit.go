@@ -30,6 +30,7 @@ type Visit struct {
 	Members  []*memberVisit
 	author   string   // who changed it, if whoever asked for the pull knew
 	pull     bool     // it is for keeping only: what cannot be had does not cost the rest
+	glanced  bool     // nothing was fetched: by its signs nothing changed
 	missing  []string // parts that could not be had, and why
 	closed   bool
 	leased   bool

@@ -3,6 +3,7 @@ package plover
 import (
 	"context"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"strings"
 
@@ -96,6 +97,15 @@ func (d *Device) command(ctx context.Context, t *box.Terminal, user, line string
 		if factory {
 			t.Print("settings are those of the maker")
 		}
+	case line == "tell sums":
+		d.Lock()
+		running, kept := d.running.plain(), []string{}
+		if c, err := Parse(strings.Split(string(d.files[Kept]), "\n")); err == nil {
+			kept = c.plain()
+		}
+		d.Unlock()
+		sum := func(settings []string) uint32 { return crc32.ChecksumIEEE([]byte(strings.Join(settings, "\n"))) }
+		t.Print(fmt.Sprintf("running is %08x over %d settings", sum(running), len(running)), fmt.Sprintf("kept is %08x over %d settings", sum(kept), len(kept)))
 	case line == "tell disk":
 		d.Lock()
 		used := 0

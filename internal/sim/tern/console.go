@@ -209,6 +209,8 @@ func (c *Console) command(line string) error {
 		}
 	case cmd == "recite unit":
 		c.unit()
+	case cmd == "recite changes":
+		c.print(c.Device.changes()...)
 	case cmd == "recite lanes":
 		c.print(c.Device.lanes()...)
 	case cmd == "recite running" || cmd == "recite startup":

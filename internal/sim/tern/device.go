@@ -105,6 +105,18 @@ func (d *Device) State() State {
 	return State{d.Name, d.Model, d.Serial, d.Release, d.running.Lines(), slices.Clone(d.startup), d.stowedAt, d.amendedAt, d.amendedBy, d.faults, d.factory}
 }
 
+// changes says when what runs and what is stowed were last changed.
+func (d *Device) changes() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	said := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05.000000") }
+	stowed := "stowed   never"
+	if d.startup != nil {
+		stowed = "stowed   " + said(d.stowedAt)
+	}
+	return []string{"amended  " + said(d.amendedAt), stowed}
+}
+
 // Status returns what the control port shows.
 func (d *Device) Status() Status {
 	d.mu.Lock()
