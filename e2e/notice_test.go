@@ -19,6 +19,53 @@ import (
 	"magpie/internal/sim/tern"
 )
 
+// metric is what an instance's /metrics says of one; 0: nothing.
+func metric(t testing.TB, url, name string) (n int) {
+	t.Helper()
+	res := must(http.Get(url + "/metrics"))(t)
+	defer res.Body.Close()
+	for _, l := range strings.Split(string(must(io.ReadAll(res.Body))(t)), "\n") {
+		if rest, ok := strings.CutPrefix(l, name+" "); ok {
+			fmt.Sscan(rest, &n)
+		}
+	}
+	return n
+}
+
+// TestNotifications: a firewall that tells of changes by NETCONF is heard by one of two
+// instances, and by the other once that died; what it tells leads to a pull with the author that
+// it names.
+func TestNotifications(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("heron"))
+	if err := w.admin.RemoveDevice(ctx(t), "port-asterly-f1"); err != nil {
+		t.Fatal(err)
+	}
+	w.pull(f1)
+	second, other := w.another()
+	open := func(url string) int { return metric(t, url, `magpie_notification_sessions{state="open"}`) }
+	eventually(t, "one of them hears it", func() bool { return open(w.url)+open(second.URL) == 1 && w.fleet.status(f1).Sessions == 1 })
+	told := func(words, by string, c *client.Client, n int) {
+		t.Helper()
+		w.fleet.amend(f1, by, outsideSays(words))
+		eventually(t, "it is pulled", func() bool {
+			w.sql("UPDATE notices SET first_at = first_at - INTERVAL 40 SECOND, last_at = last_at - INTERVAL 40 SECOND")
+			v := must(c.Versions(ctx(t), f1, "running", 0, 1))(t)[0]
+			return v.Number == n && v.Author == by && v.Reason == "change notice"
+		})
+	}
+	told("to the ferries", "mwilks", w.admin, 2)
+	left := second
+	if open(w.url) == 1 {
+		w.kill()
+	} else {
+		other.kill()
+		left = w.admin
+	}
+	eventually(t, "the other one hears it", func() bool { return open(left.URL) == 1 })
+	told("to the quay", "okonkwo", left, 3)
+}
+
 // TestChangeNotices: a device that says by syslog that it was changed is pulled once it is
 // quiet about it, by UDP and by TCP, in either form; a storm costs one pull; who is no
 // device of ours is counted.
@@ -43,17 +90,7 @@ func TestChangeNotices(t *testing.T) {
 		t.Cleanup(func() { c.Close() })
 		return c
 	}
-	heard := func(what string) (n int) {
-		t.Helper()
-		res := must(http.Get(w.url + "/metrics"))(t)
-		defer res.Body.Close()
-		for _, l := range strings.Split(string(must(io.ReadAll(res.Body))(t)), "\n") {
-			if rest, ok := strings.CutPrefix(l, `magpie_syslog_messages_total{what="`+what+`"} `); ok {
-				fmt.Sscan(rest, &n)
-			}
-		}
-		return n
-	}
+	heard := func(what string) int { return metric(t, w.url, `magpie_syslog_messages_total{what="`+what+`"}`) }
 	quiet := func() {
 		w.sql("UPDATE notices SET first_at = first_at - INTERVAL 40 SECOND, last_at = last_at - INTERVAL 40 SECOND")
 	}

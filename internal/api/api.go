@@ -366,6 +366,7 @@ var (
 	devicesDesc  = prometheus.NewDesc("magpie_devices", "Devices by state.", []string{"state"}, nil)
 	jobsDesc     = prometheus.NewDesc("magpie_jobs", "Jobs that have not ended, by state.", []string{"state"}, nil)
 	noticesDesc  = prometheus.NewDesc("magpie_syslog_messages_total", "Messages taken in since the start: change notices, others, and from addresses of no device.", []string{"what"}, nil)
+	hearingDesc  = prometheus.NewDesc("magpie_notification_sessions", "Sessions by which devices tell this instance of changes (RFC 5277).", []string{"state"}, nil)
 	untoldDesc   = prometheus.NewDesc("magpie_messages_untold", "Messages to people that wait for a quarter of an hour or longer, or were given up in the last two weeks.", []string{"state"}, nil)
 	roomDesc     = prometheus.NewDesc("magpie_data_bytes", "Bytes of the disk with the data folder.", []string{"which"}, nil)
 	contentsDesc = prometheus.NewDesc("magpie_contents_bytes", "Bytes of stored configuration texts, packed and sealed.", nil, nil)
@@ -376,6 +377,7 @@ func (k *collector) Describe(out chan<- *prometheus.Desc) {
 	out <- jobsDesc
 	out <- contentsDesc
 	out <- noticesDesc
+	out <- hearingDesc
 	out <- untoldDesc
 	out <- roomDesc
 }
@@ -389,6 +391,9 @@ func (k *collector) Collect(out chan<- prometheus.Metric) {
 			out <- prometheus.MustNewConstMetric(noticesDesc, prometheus.CounterValue, float64(n), what)
 		}
 	}
+	open, wanted := k.s.Routine.Hearing()
+	out <- prometheus.MustNewConstMetric(hearingDesc, prometheus.GaugeValue, float64(open), "open")
+	out <- prometheus.MustNewConstMetric(hearingDesc, prometheus.GaugeValue, float64(wanted-open), "broken")
 	q := k.s.Jobs.Store.As(core.Actor{Name: "service"})
 	states, err := q.StateCounts(ctx)
 	jobs, err2 := q.JobCounts(ctx)

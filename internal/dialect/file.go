@@ -45,6 +45,8 @@ type File struct {
 	Elements *Listing `yaml:"elements"`
 	// Messages of it (syslog) that say that its configuration changed; it is then pulled once it is quiet.
 	Notices []Notice `yaml:"notices" is:"filled"`
+	// It tells of changes by NETCONF notifications (RFC 5277, RFC 6470), for which a session is kept open.
+	Notifications bool `yaml:"notifications"`
 	// When a schedule takes it, where devices that hang on it are taken too: first, as usual, or last, after those.
 	Turn string `yaml:"turn" is:"first|last"`
 	// Devices that this one speaks for; {member} stands for one. They are registered as devices of their own when they are first seen.

@@ -365,6 +365,9 @@ func (l *loader) compile(d *Dialect) {
 	}
 	l.ways()
 	l.modes()
+	if _, ok := d.Way(Netconf); d.Notifications && !ok {
+		l.at([]string{"notifications"}, "notifications come by NETCONF, which no transport of this dialect is")
+	}
 	for i, n := range d.Notices {
 		l.pattern(n.Pattern, "notices", strconv.Itoa(i), "pattern")
 	}

@@ -125,6 +125,17 @@ func (r *Runtime) instanceLives(instance string) bool {
 	return instance == r.instance || r.blind() || time.Since(r.heard(instance, "").moved) < lapseAfter
 }
 
+// Living lists the instances whose hearts moved lately, this one among them.
+func (r *Runtime) Living(ctx context.Context) (ids []string, err error) {
+	all, err := r.Store.As(Service).Instances(ctx)
+	for _, n := range all {
+		if n.ID != r.instance && r.instanceLives(n.ID) {
+			ids = append(ids, n.ID)
+		}
+	}
+	return append(ids, r.instance), err
+}
+
 // UntilSure waits until this instance is believed in again.
 func (r *Runtime) UntilSure(ctx context.Context) error {
 	for r.Sure() != nil {

@@ -31,6 +31,7 @@ type Service struct {
 // state is what all work of an instance shares.
 type state struct {
 	notices *notices
+	hearing hearing
 	telling telling
 }
 
@@ -58,6 +59,7 @@ func (s *Service) Watch(ctx context.Context) {
 	var sending sync.WaitGroup
 	defer sending.Wait()
 	sending.Go(func() { s.send(ctx) })
+	sending.Go(func() { s.hear(ctx) })
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {

@@ -57,6 +57,15 @@ func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error
 	return picked, nil
 }
 
+// Speaking lists the devices of these dialects that are not disabled.
+func (q *Q) Speaking(ctx context.Context, dialects []string) ([]core.Device, error) {
+	query, args, err := in(`SELECT `+deviceColumns+` AND d.dialect IN (?) AND NOT d.disabled ORDER BY d.id`, dialects)
+	if err != nil {
+		return nil, err
+	}
+	return list[core.Device](ctx, q.ext, query, args...)
+}
+
 // DevicesAfter lists at most n of the devices a selector picks, by name, from
 // behind one on. It reads no more than it has to; more tells whether any follow.
 func (q *Q) DevicesAfter(ctx context.Context, sel ref.Selector, after string, n int) (picked []core.Device, more bool, err error) {

@@ -25,6 +25,7 @@ type Device struct {
 	factory  bool
 	locks    map[string]int // datastore -> session
 	live     map[int]session
+	hearers  map[int]*peer // that subscribed to notifications
 	next     int
 	rollback *time.Timer // of a confirmed commit
 	before   *node       // what it goes back to
@@ -55,7 +56,7 @@ func New(name, serial, peer, config string, style int) (*Device, error) {
 
 // Restore makes a firewall from kept state.
 func Restore(s State) (*Device, error) {
-	d := &Device{Peer: s.Peer, factory: s.Factory, locks: map[string]int{}, live: map[int]session{}}
+	d := &Device{Peer: s.Peer, factory: s.Factory, locks: map[string]int{}, live: map[int]session{}, hearers: map[int]*peer{}}
 	d.Base.Init()
 	d.Name, d.Serial, d.Model, d.Release = s.Name, s.Serial, "Heron H2", "3.0.5"
 	d.style = []style{{chunk: 4096}, {prefixes: true, chatty: true, chunk: 7}, {old: true, chatty: true}, {prefixes: true, chunk: 1 << 20}}[s.Style%4]
@@ -106,18 +107,19 @@ func (d *Device) Status() box.Status {
 }
 
 // Amend edits what runs: the lines are one XML document of edits.
-func (d *Device) Amend(_ string, lines []string) error {
-	by, err := parse([]byte(strings.Join(lines, "\n")))
+func (d *Device) Amend(by string, lines []string) error {
+	what, err := parse([]byte(strings.Join(lines, "\n")))
 	if err != nil {
 		return err
 	}
 	d.Lock()
 	next := d.running.clone()
-	if err = edit(next, by, "merge", ""); err == nil {
+	if err = edit(next, what, "merge", ""); err == nil {
 		err = validate(next)
 	}
 	if err == nil {
 		d.running, d.cand = next, next.clone()
+		d.tell("running", by, 1)
 	}
 	d.Unlock()
 	d.Env.Changed()

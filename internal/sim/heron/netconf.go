@@ -10,6 +10,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	gssh "github.com/gliderlabs/ssh"
@@ -24,6 +25,7 @@ type peer struct {
 	ctx     context.Context
 	framing box.Framing
 	id      int
+	writing sync.Mutex
 }
 
 func (d *Device) netconf(s gssh.Session) {
@@ -38,7 +40,8 @@ func (d *Device) netconf(s gssh.Session) {
 	d.Unlock()
 	defer p.end()
 	caps := []string{"urn:ietf:params:netconf:capability:startup:1.0", "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:capability:candidate:1.0",
-		"urn:ietf:params:netconf:capability:confirmed-commit:1.1", "urn:ietf:params:netconf:capability:validate:1.1", "urn:ietf:params:netconf:capability:rollback-on-error:1.0"}
+		"urn:ietf:params:netconf:capability:confirmed-commit:1.1", "urn:ietf:params:netconf:capability:validate:1.1", "urn:ietf:params:netconf:capability:rollback-on-error:1.0",
+		"urn:ietf:params:netconf:capability:notification:1.0", "urn:ietf:params:netconf:capability:interleave:1.0"}
 	if !old {
 		caps = append([]string{"urn:ietf:params:netconf:base:1.1"}, caps...)
 	}
@@ -113,6 +116,7 @@ func (p *peer) end() {
 	d := p.d
 	d.Lock()
 	delete(d.live, p.id)
+	delete(d.hearers, p.id)
 	for store, id := range d.locks {
 		if id == p.id {
 			delete(d.locks, store)
@@ -142,7 +146,26 @@ func (p *peer) envelope(id, inner string) []byte {
 	return []byte(fmt.Sprintf("<rpc-reply xmlns=%q%s>%s</rpc-reply>", nsNetconf, attr, inner))
 }
 
-func (p *peer) say(msg []byte) { _, _ = p.s.Write(p.framing.Frame(msg)) }
+func (p *peer) say(msg []byte) {
+	p.writing.Lock()
+	defer p.writing.Unlock()
+	_, _ = p.s.Write(p.framing.Frame(msg))
+}
+
+// tell sends whoever subscribed that a datastore was changed (RFC 6470 §2.2), and by whom. The
+// device is locked.
+func (d *Device) tell(store, user string, session int) {
+	by := "<server/>"
+	if user != "" {
+		by = fmt.Sprintf("<username>%s</username><session-id>%d</session-id>", user, session)
+	}
+	msg := fmt.Sprintf(`<notification xmlns="urn:ietf:params:xml:ns:netconf:notification:1.0"><eventTime>%s</eventTime>`+
+		`<netconf-config-change xmlns="urn:ietf:params:xml:ns:yang:ietf-netconf-notifications"><changed-by>%s</changed-by><datastore>%s</datastore></netconf-config-change></notification>`,
+		time.Now().UTC().Format(time.RFC3339), by, store)
+	for _, p := range d.hearers {
+		go p.say([]byte(msg))
+	}
+}
 
 func (p *peer) reply(id string, err error) {
 	n := ""
@@ -363,6 +386,7 @@ func (p *peer) locked(op *node) (*node, error) {
 				return nil, fault{"application", "operation-failed", "", "the disk is full", ""}
 			}
 			d.startup = from.clone()
+			d.tell("startup", p.s.User(), p.id)
 		case "candidate":
 			d.cand = from.clone()
 		default:
@@ -381,6 +405,14 @@ func (p *peer) locked(op *node) (*node, error) {
 		}
 		d.cand = d.running.clone()
 		go s.end()
+	case "create-subscription":
+		if s := op.kid("stream"); s != nil && s.Text != "NETCONF" {
+			return nil, fault{"protocol", "invalid-value", "", "there is no stream " + s.Text, ""}
+		}
+		if d.hearers[p.id] != nil {
+			return nil, fault{"protocol", "operation-failed", "", "this session is subscribed already", ""}
+		}
+		d.hearers[p.id] = p
 	case "close-session":
 	default:
 		return nil, fault{"protocol", "operation-not-supported", "", op.Name + " is not known here", "<bad-element>" + op.Name + "</bad-element>"}
@@ -420,6 +452,7 @@ func (p *peer) commit(op *node) error {
 		d.rollback = time.AfterFunc(time.Duration(seconds)*time.Second, d.goBack)
 	}
 	d.running, d.factory = d.cand.clone(), false
+	d.tell("running", p.s.User(), p.id)
 	return nil
 }
 
@@ -433,6 +466,7 @@ func (d *Device) goBack() {
 	d.rollback.Stop()
 	d.rollback = nil
 	d.running, d.cand = d.before, d.before.clone()
+	d.tell("running", "", 0)
 	d.Unlock()
 	d.Env.Changed()
 }

@@ -1,0 +1,38 @@
+package visit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"magpie/internal/core"
+	"magpie/internal/job"
+	"magpie/internal/link"
+	"magpie/internal/store"
+)
+
+// Hear keeps a session with a device that is only for hearing of changes, until ctx ends or it
+// breaks. It sends nothing but the wish to be told, so it needs no lease. A refused login is
+// latched like any other.
+func (s *Service) Hear(ctx context.Context, d core.Device, ready func(), heard func(user string)) error {
+	v := s.NewVisit(core.Job{ID: store.NewID(s.Now()), CreatedAt: s.Now()}, d, core.ByNotice, s.Silent())
+	switch {
+	case v.Dialect == nil:
+		return fmt.Errorf("no dialect is named %q here", d.Dialect)
+	case d.Disabled:
+		return ErrDisabled
+	case d.LatchedSince != nil:
+		return ErrLatched
+	}
+	target, cred, err := s.way(ctx, d)
+	if err == nil {
+		cred, err = v.told(ctx, target, cred)
+	}
+	if err == nil {
+		err = link.Hear(ctx, link.Call{Dialect: v.Dialect, Target: target, Credential: cred, Name: d.Name, Guard: func() error { return nil }}, ready, heard)
+	}
+	if errors.Is(err, link.ErrLoginRefused) {
+		return errors.Join(err, s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return v.NoteFailure(ctx, q, err) }))
+	}
+	return err
+}
