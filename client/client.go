@@ -203,6 +203,11 @@ func (c *Client) Import(ctx context.Context, n NewDevices) (Imported, error) {
 	return call[Imported](c, ctx, "POST", "/devices-import", nil, n)
 }
 
+// Export writes devices as a file that Import reads, csv or yaml.
+func (c *Client) Export(ctx context.Context, selector []string, as string) (string, error) {
+	return c.text(ctx, "/devices-export", q("selector", strings.Join(selector, " "), "as", as))
+}
+
 // CredentialSets lists the credential sets.
 func (c *Client) CredentialSets(ctx context.Context) ([]CredentialSet, error) {
 	return all[CredentialSet](c, ctx, "/credentials", nil)
@@ -257,7 +262,12 @@ func (c *Client) TryDialect(ctx context.Context, t DialectTrial) (DialectTried, 
 
 // Download returns a version's content as it is.
 func (c *Client) Download(ctx context.Context, ref string) (string, error) {
-	res, err := c.send(ctx, "GET", "/version/text", q("ref", ref), nil)
+	return c.text(ctx, "/version/text", q("ref", ref))
+}
+
+// text gets what is no JSON.
+func (c *Client) text(ctx context.Context, path string, query url.Values) (string, error) {
+	res, err := c.send(ctx, "GET", path, query, nil)
 	if err != nil {
 		return "", err
 	}

@@ -1126,17 +1126,34 @@ type Way struct {
 	ShowsKey  bool   `json:"shows_key"` // a host key or certificate, to be accepted
 }
 
-// NewDevices is a batch of devices to be added.
+// NewDevices is a batch of devices to be added, or a file of them, by which those that are there
+// already are changed too.
 type NewDevices struct {
-	Devices []NewDevice `json:"devices"`
-	SkipBad bool        `json:"skip_bad,omitempty"` // add those that are right
+	Devices    []NewDevice `json:"devices,omitempty"`
+	File       string      `json:"file,omitempty"`        // instead: CSV, whose first row names the columns, or YAML, a list of maps with these names
+	As         string      `json:"as,omitempty"`          // csv, if not said, or yaml
+	Preview    bool        `json:"preview,omitempty"`     // say what would be added and changed, and do nothing
+	AcceptKeys bool        `json:"accept_keys,omitempty"` // accept whatever host keys the devices show now, where none is given
+	SkipBad    bool        `json:"skip_bad,omitempty"`    // go on with those that are right
 }
 
 // Imported is what came of a batch. With bad rows and without SkipBad nothing
-// was added.
+// was added or changed.
 type Imported struct {
-	Added []Device `json:"added"`
-	Bad   []BadRow `json:"bad"`
+	Added   []Device      `json:"added"`
+	Changed []Device      `json:"changed"`
+	Changes []FieldChange `json:"changes"` // what the file has otherwise, of devices that were there
+	Same    int           `json:"same"`    // devices that are as the file has them
+	New     int           `json:"new"`     // devices that are not there yet, and right as far as was looked
+	Bad     []BadRow      `json:"bad"`
+}
+
+// FieldChange is what a file has otherwise of a device that is there.
+type FieldChange struct {
+	Device string `json:"device"`
+	Column string `json:"column"`
+	From   string `json:"from"`
+	To     string `json:"to"`
 }
 
 // BadRow is a device of a batch that could not be added.

@@ -49,7 +49,7 @@ func TestInventory(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := run(1, "device", "import", file, "--preview")
-	if !strings.Contains(out, "1 device would be added, 2 changed, 0 are as the file has them. Nothing was done.") || !strings.Contains(out, "skerrinsay  callowmere") || !strings.Contains(out, "edge quay   core quay") {
+	if !strings.Contains(out, "0 devices would be added, 2 changed, 0 are as the file has them. Nothing was done.") || !strings.Contains(out, "skerrinsay  callowmere") || !strings.Contains(out, "edge quay   core quay") || !strings.Contains(out, "no user with a password or key is given") {
 		t.Errorf("%s", out)
 	}
 	if d := must(w.admin.Device(ctx(t), names[0]))(t); d.Site != site {

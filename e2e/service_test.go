@@ -72,7 +72,7 @@ func TestSecretsStayHidden(t *testing.T) {
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
 		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
-		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
+		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
 		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,

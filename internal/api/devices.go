@@ -555,39 +555,41 @@ func (s *Server) editDevice(c *gin.Context) {
 	if !ok || !readBody(c, &n) {
 		return
 	}
-	s.change(c, revision, func(q *store.Q, d *core.Device) error {
-		ctx := c.Request.Context()
-		e, name := entry{d: *d}, d.Name
-		if d.Credential == "" {
-			sec, err := q.Secret(ctx, *d)
-			if err != nil {
-				return err
-			}
-			e.own = &sec
-		}
-		if err := s.apply(ctx, q, n, &e); err != nil {
+	s.change(c, revision, func(q *store.Q, d *core.Device) error { return s.editOne(c.Request.Context(), q, d, n) })
+}
+
+// editOne changes a device that is locked.
+func (s *Server) editOne(ctx context.Context, q *store.Q, d *core.Device, n client.NewDevice) error {
+	e, name := entry{d: *d}, d.Name
+	if d.Credential == "" {
+		sec, err := q.Secret(ctx, *d)
+		if err != nil {
 			return err
 		}
-		if e.d.Address != d.Address || e.d.Port != d.Port || e.d.JumpID != d.JumpID {
-			if err := alone(ctx, q, e.d, n.Twice); err != nil {
-				return err
-			}
-		}
-		if e.own != nil && d.Credential != "" {
-			// A credential of its own, instead of the set.
-			e.d.CredentialID = store.NewID(s.Jobs.Now())
-		}
-		*d = e.d
-		if err := q.EditDevice(ctx, *d); err != nil {
+		e.own = &sec
+	}
+	if err := s.apply(ctx, q, n, &e); err != nil {
+		return err
+	}
+	if e.d.Address != d.Address || e.d.Port != d.Port || e.d.JumpID != d.JumpID {
+		if err := alone(ctx, q, e.d, n.Twice); err != nil {
 			return err
 		}
-		if e.secret {
-			if err := q.SetSecret(ctx, *d, *e.own); err != nil {
-				return err
-			}
+	}
+	if e.own != nil && d.Credential != "" {
+		// A credential of its own, instead of the set.
+		e.d.CredentialID = store.NewID(s.Jobs.Now())
+	}
+	*d = e.d
+	if err := q.EditDevice(ctx, *d); err != nil {
+		return err
+	}
+	if e.secret {
+		if err := q.SetSecret(ctx, *d, *e.own); err != nil {
+			return err
 		}
-		return q.Audit(ctx, "device edited", name, strings.Join(e.said, ", "))
-	})
+	}
+	return q.Audit(ctx, "device edited", name, strings.Join(e.said, ", "))
 }
 
 func (s *Server) removeDevice(c *gin.Context) {

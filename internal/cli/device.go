@@ -60,7 +60,7 @@ func (a *app) device() *cli.Command {
 			&cli.BoolFlag{Name: "preview", Usage: "say what would be added and changed, and do nothing"},
 			&cli.BoolFlag{Name: "skip-bad", Usage: "add the rows that are right"},
 			&cli.BoolFlag{Name: "accept-keys", Usage: "accept whatever host keys the devices show now, where the file gives none"}}, 1, 1, a.deviceImport),
-			"The first row of a CSV file names the columns (a YAML file is a list of maps with the same names): name, address and dialect, and any of "+strings.Join(otherColumns(), ", ")+". Tags and serials are separated by blanks.\n"+
+			"The first row of a CSV file names the columns (a YAML file is a list of maps with the same names): name, address and dialect, and any of "+deviceColumns+". Tags and serials are separated by blanks.\n"+
 				"Devices that show a host key need it in the column host_key, as a key or as its fingerprint (SHA256:…), or --accept-keys, which takes whatever they show now."),
 		a.do("export", "[SELECTOR…]", "write devices as a file that import reads; logins stay here", []cli.Flag{
 			&cli.StringFlag{Name: "as", Value: "csv", Usage: "`FORM`: csv or yaml", Validator: func(v string) error {
