@@ -208,6 +208,22 @@ func (c *Client) Export(ctx context.Context, selector []string, as string) (stri
 	return c.text(ctx, "/devices-export", q("selector", strings.Join(selector, " "), "as", as))
 }
 
+// Sweep has the service look who answers at addresses.
+func (c *Client) Sweep(ctx context.Context, n NewSweep) (Job, error) {
+	return call[Job](c, ctx, "POST", "/sweeps", nil, n)
+}
+
+// Proposals lists what answered where no device is registered.
+func (c *Client) Proposals(ctx context.Context) ([]Proposal, error) {
+	return all[Proposal](c, ctx, "/proposals", nil)
+}
+
+// DismissProposal takes one off the list.
+func (c *Client) DismissProposal(ctx context.Context, id string) error {
+	_, err := call[none](c, ctx, "DELETE", "/proposals/"+url.PathEscape(id), nil, nil)
+	return err
+}
+
 // CredentialSets lists the credential sets.
 func (c *Client) CredentialSets(ctx context.Context) ([]CredentialSet, error) {
 	return all[CredentialSet](c, ctx, "/credentials", nil)

@@ -1148,6 +1148,27 @@ type Imported struct {
 	Bad     []BadRow      `json:"bad"`
 }
 
+// NewSweep is which addresses to look at.
+type NewSweep struct {
+	Ranges []string `json:"ranges"`         // like 192.0.2.0/26, 192.0.2.10-40, 192.0.2.7; 4096 addresses at most
+	Ways   []string `json:"ways,omitempty"` // by which to be greeted: transports, or TRANSPORT:PORT; none: all by which the dialects here speak
+}
+
+// Proposal is what answered where no device is registered.
+type Proposal struct {
+	ID          string    `json:"id" column:"1 proposal"`
+	Address     string    `json:"address" column:"2 address"`
+	Port        int       `json:"port" column:"3 port"`
+	Transport   string    `json:"transport" column:"4 over"`
+	Says        string    `json:"says" column:"5 it says"` // its greeting: the first line, the server's version, or whom its certificate is for
+	HostKey     string    `json:"host_key,omitempty"`
+	Fingerprint string    `json:"fingerprint,omitempty" column:"6 key"`
+	Same        string    `json:"same,omitempty" column:"7 same key as"` // a device that is registered elsewhere
+	Dialects    []string  `json:"dialects" column:"8 may speak"`         // those that are spoken over this transport
+	FoundAt     time.Time `json:"found_at"`
+	SeenAt      time.Time `json:"seen_at" column:"9 seen" as:"ago"`
+}
+
 // FieldChange is what a file has otherwise of a device that is there.
 type FieldChange struct {
 	Device string `json:"device"`

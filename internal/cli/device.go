@@ -40,6 +40,7 @@ func deviceFlags(edit bool) []cli.Flag {
 	}
 	if !edit {
 		return append(f, &cli.StringFlag{Name: "dialect", Usage: "`DIALECT` it speaks", Required: true},
+			&cli.StringFlag{Name: "proposal", Usage: "register what answered to a sweep, by its `ID`: its address, port and way"},
 			&cli.BoolFlag{Name: "yes", Usage: "add it without asking, once it was tried"},
 			&cli.BoolFlag{Name: "untried", Usage: "add it without signing in first"},
 			&cli.BoolFlag{Name: "twice", Usage: "another device is registered at the same address, on purpose"},
@@ -94,6 +95,19 @@ func (a *app) device() *cli.Command {
 				}
 				a.s.printf("%s a baseline now\n", count(len(out.Items), "version is", "versions are"))
 			})
+			return nil
+		}),
+		a.do("sweep", "RANGE…", "look who answers at addresses: host key and greeting only, nobody signs in", []cli.Flag{
+			&cli.StringSliceFlag{Name: "over", Usage: "only by this `WAY`: ssh, telnet, netconf, https, http, or one with its port, like ssh:2222; may be given more than once"}}, 1, 100, a.deviceSweep),
+		a.do("proposals", "", "what answered where no device is registered", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			return a.showProposals(ctx, c, s)
+		}),
+		a.do("dismiss", "PROPOSAL…", "take proposals off the list; they come back when another key is shown there", nil, 1, 100, func(ctx context.Context, _ *cli.Command, s *client.Client, ids []string) error {
+			for _, id := range ids {
+				if err := s.DismissProposal(ctx, id); err != nil {
+					return err
+				}
+			}
 			return nil
 		}),
 		a.do("trust", "DEVICE", "look at the host key a device shows now, and accept it", []cli.Flag{
@@ -324,8 +338,19 @@ func pairs(m map[string]string) string {
 func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := fromFlags(c)
 	n.Name, n.Dialect, n.Twice = got[0], c.String("dialect"), c.Bool("twice")
+	if id := c.String("proposal"); id != "" {
+		all, err := s.Proposals(ctx)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(all, func(p client.Proposal) bool { return p.ID == id })
+		if i < 0 {
+			return fmt.Errorf("no proposal is called %s; see which there are: magpie device proposals", id)
+		}
+		n.Address, n.Port, n.Transport = all[i].Address, all[i].Port, all[i].Transport
+	}
 	if n.Address == "" {
-		return fmt.Errorf("a device needs --address")
+		return fmt.Errorf("a device needs --address, or --proposal with what answered to a sweep")
 	}
 	d, err := s.Dialect(ctx, n.Dialect)
 	if err != nil {

@@ -25,6 +25,11 @@ func hostKey(ctx context.Context, t Target, timeout time.Duration) (key, fingerp
 	}
 	defer stop()
 	defer conn.Close()
+	return keyOver(conn, t)
+}
+
+// keyOver learns the host key that is shown over a connection.
+func keyOver(conn net.Conn, t Target) (key, fingerprint string, err error) {
 	seen := errors.New("seen")
 	config := &ssh.ClientConfig{HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
 		key, fingerprint = line(k), ssh.FingerprintSHA256(k)

@@ -12,6 +12,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import DeviceState from '../fleet/DeviceState.vue'
 import { notSaved, toDrift, toUnsaved } from '../fleet/wanted'
 import { useSession } from '../session'
+import ChangedByHand from './ChangedByHand.vue'
 import DeviceEntry from './DeviceEntry.vue'
 
 // What it is, how it is, what should be done.
@@ -22,6 +23,7 @@ const session = useSession()
 const operator = session.may('operator')
 const admin = session.may('admin')
 const changing = ref(false)
+const saying = ref(false)
 const changed = (to: Device) => {
   changing.value = false
   if (to.name !== d.value.name) void router.replace('/devices/' + to.name)
@@ -57,6 +59,7 @@ const deeds = computed<Deed[]>(() => {
     : []
   if (d.value.latest && !d.value.member)
     put.push({ label: 'Make a restore test…', run: () => emit('test') }, { label: 'Bootstrap sheet', to: `/bootstrap-sheet?ref=${n}` })
+  put.push({ label: 'Somebody changed it…', run: () => (saying.value = true) })
   if (admin.value) put.push({ label: 'Change what is registered…', run: () => (changing.value = true) })
   put.push({ label: 'Who did what to it', run: () => router.push({ path: '/settings', query: { tab: 'audit', about: n } }) })
   return put
@@ -65,6 +68,7 @@ const deeds = computed<Deed[]>(() => {
 
 <template>
   <DeviceEntry v-if="changing" :device="d" @close="changing = false" @changed="changed" />
+  <ChangedByHand v-if="saying" :device="d" @close="saying = false" @said="((saying = false), (said = 'It is pulled once it is quiet.'))" />
   <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
     <h1>{{ d.name }}</h1>
     <span class="text-base"><DeviceState :device="d" /></span>

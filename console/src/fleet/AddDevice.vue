@@ -8,10 +8,11 @@ import ModalDialog from '../design/ModalDialog.vue'
 import TriedNote from './TriedNote.vue'
 
 // Registers a device in three steps: who answers there, does the login work, save.
+const props = defineProps<{ start?: Schemas['Proposal'] }>() // what answered, and is to be registered
 const emit = defineEmits<{ close: []; added: [name: string] }>()
 const form = reactive({
   name: '',
-  address: '',
+  address: props.start?.address ?? '',
   port: 22,
   dialect: '',
   site: '',
@@ -32,15 +33,18 @@ const registered = computed(() => trouble.value instanceof ApiError && trouble.v
 
 void attempt(async () => {
   dialects.value = await listAll('/dialects')
-  form.dialect = dialects.value[0]?.name ?? ''
+  form.dialect = props.start?.dialects[0] ?? dialects.value[0]?.name ?? ''
   sets.value = await listAll('/credentials')
 })
 const family = computed(() => dialects.value.find((d) => d.name === form.dialect))
 const ways = computed(() => family.value?.ways ?? [])
-watch(ways, (w) => (form.transport = w[0]?.transport ?? ''))
+watch(ways, (w) => {
+  const said = w.find((x) => x.transport === props.start?.transport)
+  form.transport = (said ?? w[0])?.transport ?? ''
+})
 watch(
   () => ways.value.find((w) => w.transport === form.transport),
-  (w) => (form.port = w?.port ?? 22),
+  (w) => (form.port = (w && w.transport === props.start?.transport ? props.start.port : w?.port) ?? 22),
 )
 watch(
   () => [form.address, form.port, form.transport],

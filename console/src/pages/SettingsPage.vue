@@ -13,6 +13,7 @@ const of = {
   dialects: defineAsyncComponent(() => import('../settings/DialectList.vue')),
   approvals: defineAsyncComponent(() => import('../settings/ApprovalRules.vue')),
   tokens: defineAsyncComponent(() => import('../settings/OwnTokens.vue')),
+  inventory: defineAsyncComponent(() => import('../inventory/InventoryTab.vue')),
   users: defineAsyncComponent(() => import('../settings/UserList.vue')),
   audit: defineAsyncComponent(() => import('../settings/AuditLog.vue')),
 }

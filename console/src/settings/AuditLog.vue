@@ -23,6 +23,7 @@ const word = (name: string) =>
 const about = word('about')
 const who = word('who')
 const days = word('days')
+const since = () => (days.value ? new Date(Date.now() - Number(days.value) * 86400_000).toISOString() : undefined)
 const { data, error } = useQuery({
   key: () => ['deed', 'audit', about.value, who.value, days.value],
   query: () =>
@@ -31,7 +32,7 @@ const { data, error } = useQuery({
         query({
           about: about.value,
           actor: who.value,
-          since: days.value ? new Date(Date.now() - Number(days.value) * 86400_000).toISOString() : undefined,
+          since: since(),
           limit: 1000,
         }),
     ),
@@ -50,6 +51,22 @@ const spans = [
 const check = ref<Schemas['AuditCheck']>()
 const { busy, trouble, attempt } = useAttempt()
 const prove = () => attempt(async () => void (check.value = await get('/audit-check')))
+// save writes all that is chosen as a file: a line of JSON a row, each with its code.
+const save = () =>
+  attempt(async () => {
+    const filter = query({ about: about.value, actor: who.value, since: since(), limit: 1000 })
+    const rows = await listAll<Entry>('/audit' + filter)
+    const link = document.createElement('a')
+    link.href = URL.createObjectURL(
+      new Blob(
+        rows.map((r) => JSON.stringify(r) + '\n'),
+        { type: 'application/x-ndjson' },
+      ),
+    )
+    link.download = 'audit.jsonl'
+    link.click()
+    URL.revokeObjectURL(link.href)
+  })
 const columns: Column<Entry>[] = [
   { id: 'seq', label: 'Row', value: (e) => e.seq, width: '5rem', first: 'down' },
   { id: 'at', label: 'At', value: (e) => e.at, width: '9.5rem', first: 'down' },
@@ -69,6 +86,7 @@ const columns: Column<Entry>[] = [
     <span v-if="check" role="status" :class="check.sound ? 'text-teal' : 'text-alarm'">{{
       check.sound ? `Its ${check.rows} rows are as they were written.` : check.trouble
     }}</span>
+    <AppButton :busy="busy" @click="save">As a file</AppButton>
     <AppButton :busy="busy" @click="prove">Prove that it is whole</AppButton>
   </div>
   <ProblemNote :error="error ?? trouble" class="mb-2" />

@@ -7,6 +7,7 @@ import AppButton from '../design/AppButton.vue'
 import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import { useSession } from '../session'
+import LearnDialect from './LearnDialect.vue'
 import DialectTrial from './DialectTrial.vue'
 
 // A dialect file: what is wrong in it is said at its line as it is typed; it is tried on
@@ -24,10 +25,13 @@ const problems = ref<Problem[]>()
 const said = ref('')
 const area = ref<HTMLElement>()
 const trying = ref(false)
+const loaded = ref<Dialect>() // the one in use
+const learning = ref(false)
 const { busy, trouble, attempt } = useAttempt()
 if (props.name !== 'new')
   void attempt(async () => {
-    source.value = was.value = (await get<Dialect>('/dialects/' + encodeURIComponent(props.name))).source ?? ''
+    loaded.value = await get<Dialect>('/dialects/' + encodeURIComponent(props.name))
+    source.value = was.value = loaded.value.source ?? ''
   })
 const yaml = { 'Content-Type': 'application/yaml' }
 const check = () =>
@@ -65,6 +69,7 @@ const pick = async (files: FileList) => void (source.value = (await files[0]?.te
     <span class="grow"></span>
     <FormField v-if="operator" bare label="Read it from a file" type="file" class="w-60" @file="pick" />
     <AppButton v-if="operator" :busy="busy || !source.trim()" @click="check">Check</AppButton>
+    <AppButton v-if="admin && loaded" @click="learning = true">Draft its rules…</AppButton>
     <AppButton v-if="admin" :busy="!source.trim()" @click="trying = true">Try it on a device…</AppButton>
     <AppButton v-if="admin" main :busy="busy || !source.trim() || source === was || wrong.length > 0" @click="load">Load it</AppButton>
     <AppButton @click="emit('close')">Close</AppButton>
@@ -87,5 +92,6 @@ const pick = async (files: FileList) => void (source.value = (await files[0]?.te
       </ul>
     </section>
   </div>
+  <LearnDialect v-if="learning && loaded" :dialect="loaded" @close="learning = false" />
   <DialectTrial v-if="trying" :source="source" @close="trying = false" />
 </template>

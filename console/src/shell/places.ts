@@ -14,6 +14,7 @@ export const settings = [
   { name: 'service', label: 'Service' },
   { name: 'credentials', label: 'Credential sets' },
   { name: 'dialects', label: 'Dialects' },
+  { name: 'inventory', label: 'Inventory', admin: true },
   { name: 'approvals', label: 'Approvals' },
   { name: 'tokens', label: 'Sessions and tokens' },
   { name: 'users', label: 'Users', admin: true },

@@ -1,0 +1,13 @@
+<script setup lang="ts">
+import DeviceFile from './DeviceFile.vue'
+import WhoAnswers from './WhoAnswers.vue'
+
+// What is registered, as a file out and in; and who answers where nobody is registered.
+</script>
+
+<template>
+  <div class="grid gap-6">
+    <WhoAnswers />
+    <DeviceFile />
+  </div>
+</template>
