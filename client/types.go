@@ -38,6 +38,8 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Next   string `json:"next,omitempty"`  // what to do about it
 	Field  string `json:"field,omitempty"` // which field of what was sent is wrong
+
+	Cause error `json:"-"` // of the service's own: what went wrong within it; it is not sent
 }
 
 func (p *Problem) Error() string {

@@ -336,6 +336,11 @@ func TestAuditHasWhatWasDone(t *testing.T) {
 	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "yard", User: "u", Password: "p"}))(t)
 	wide := "kind=router"
 	must(w.admin.EditCredentialSet(ctx(t), "yard", client.NewCredentialSet{Selector: &wide}))(t)
+	callowmere, dunvarrow, yes := "callowmere", "dunvarrow", true
+	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Site: &callowmere, Tags: &[]string{"quay"}}))(t)
+	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Site: &dunvarrow, Tags: &[]string{"quay", "core"}}))(t)
+	w.addUser("mwilks", "reader")
+	must(w.admin.EditUser(ctx(t), "mwilks", client.NewUser{Role: "operator", Secrets: &yes}))(t)
 	_, _ = (&client.Client{URL: w.url}).Login(ctx(t), client.Login{User: "admin", Password: "guess"})
 	for range 20 {
 		_, _ = (&client.Client{URL: w.url}).Login(ctx(t), client.Login{User: "somebody", Password: "guess"})
@@ -347,7 +352,7 @@ func TestAuditHasWhatWasDone(t *testing.T) {
 			refused++
 		}
 	}
-	for _, deed := range []string{"device tried: " + r1 + ": 127.", "key asked for: ", "looked at live: " + r1, "secrets shown: " + r1 + "@1: ", "dialect tried: tern: 127.", `credential set changed: yard: selector "kind=router"`, "host key SHA256:"} {
+	for _, deed := range []string{"device tried: " + r1 + ": 127.", "key asked for: ", "looked at live: " + r1, "secrets shown: " + r1 + "@1: ", "dialect tried: tern: 127.", `credential set changed: yard: selector kind=router`, "device edited: " + r1 + ": site callowmere", "device edited: " + r1 + `: site dunvarrow instead of callowmere, tags "quay, core" instead of "quay"`, "user edited: mwilks: role operator instead of reader, sees secrets yes instead of no", "host key SHA256:"} {
 		if !strings.Contains(log, deed) {
 			t.Errorf("the log lacks %q:\n%s", deed, log)
 		}

@@ -152,7 +152,7 @@ func (s *Server) guard(c *gin.Context) {
 	bounded(c)
 	defer func() {
 		if p := recover(); p != nil {
-			slog.Error("request broke down", "path", c.FullPath(), "panic", p)
+			slog.Error("request broke down", "request", id, "path", c.FullPath(), "panic", p)
 			fail(c, &client.Problem{Status: 500, Title: "defect", Detail: "the service broke down on this request; this is a defect of ours", Next: "the service's log has more; please report it"})
 		}
 	}()
@@ -187,6 +187,9 @@ func fail(c *gin.Context, p *client.Problem) {
 	if p.Type == "" {
 		p.Type = "about:blank"
 	}
+	if p.Cause != nil { // its words are for the log
+		slog.Error("request failed", "request", c.Writer.Header().Get("X-Request-Id"), "err", p.Cause)
+	}
 	raw, _ := json.Marshal(p)
 	c.Abort()
 	c.Data(p.Status, "application/problem+json", raw)
@@ -208,8 +211,7 @@ func problem(err error) *client.Problem {
 	case errors.As(err, &p):
 		return p
 	case errors.Is(err, store.ErrDatabase): // its own words are for the log
-		slog.Error("request failed", "err", err)
-		return &client.Problem{Status: 503, Title: "the database is away", Detail: "the service's database does not answer, or would not take what was asked of it; nothing half-done was kept", Next: "try again in a moment; the service's log says what the database said"}
+		return &client.Problem{Cause: err, Status: 503, Title: "the database is away", Detail: "the service's database does not answer, or would not take what was asked of it; nothing half-done was kept", Next: "try again in a moment; the service's log says what the database said"}
 	case errors.Is(err, store.ErrRevision):
 		return say(412, "changed since", "look at it again, then make your change on top of what it is now")
 	case errors.Is(err, store.ErrKeyUsed):
@@ -297,8 +299,9 @@ func problem(err error) *client.Problem {
 	case errors.Is(err, context.Canceled):
 		return say(499, "the request was broken off", "")
 	}
-	slog.Error("request failed", "err", err)
-	return say(500, "it did not work", "the service's log may say more; if the database is away it is tried again by itself")
+	out := say(500, "it did not work", "the service's log may say more; if the database is away it is tried again by itself")
+	out.Cause = err
+	return out
 }
 
 // notFound says what was not found in so many words, and what may have been meant.

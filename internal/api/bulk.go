@@ -56,7 +56,7 @@ func (s *Server) tag(c *gin.Context) {
 			if slices.Equal(tags, d.Tags) {
 				continue
 			}
-			said := fmt.Sprintf("tags %q, were %q", strings.Join(tags, " "), strings.Join(d.Tags, " "))
+			said := core.Became("tags", strings.Join(tags, ", "), strings.Join(d.Tags, ", "))
 			d.Tags = tags
 			if err := q.EditDevice(ctx, d); err != nil {
 				return err

@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"magpie/client"
+	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/store"
 	"magpie/internal/wire"
@@ -32,13 +33,13 @@ func fillSet(n client.NewCredentialSet, set *store.Credential, sec *store.Secret
 		sec.FactoryPassword = n.FactoryPassword
 	}
 	if before != *sec {
-		said = append(said, "login of "+sec.User)
+		said = append(said, core.Became("login of", sec.User, strings.TrimPrefix(before.User, sec.User)))
 	}
 	if n.Name != "" && n.Name != set.Name {
 		if err := ref.DeviceName(n.Name); err != nil {
 			return nil, bad(strings.Replace(err.Error(), "device's name", "credential set's name", 1), "")
 		}
-		set.Name, said = n.Name, append(said, "name "+n.Name)
+		set.Name, said = n.Name, append(said, core.Became("name", n.Name, set.Name))
 	}
 	if n.Selector != nil && *n.Selector != set.Selector {
 		if *n.Selector != "" { // empty takes it away
@@ -46,7 +47,7 @@ func fillSet(n client.NewCredentialSet, set *store.Credential, sec *store.Secret
 				return nil, wrong("selector", err.Error(), likeSelector)
 			}
 		}
-		set.Selector, said = *n.Selector, append(said, fmt.Sprintf("selector %q", *n.Selector))
+		set.Selector, said = *n.Selector, append(said, core.Became("selector", *n.Selector, set.Selector))
 	}
 	if sec.User == "" || sec.Password == "" && sec.Key == "" && sec.Agent == "" {
 		return nil, bad("no user with a password or key is given", "give user, and password or key")

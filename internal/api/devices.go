@@ -3,10 +3,10 @@ package api
 import (
 	"context"
 	"fmt"
-	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -214,7 +214,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	set := func(what string, into *string, v string) {
 		if v != "" && *into != v {
 			if *into != "" {
-				what = fmt.Sprintf("%s %s instead of %s", what, v, *into)
+				what = core.Became(what, v, *into)
 			}
 			*into, e.said = v, append(e.said, what)
 		}
@@ -236,37 +236,37 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		if k, _, _, _, err := ssh.ParseAuthorizedKey([]byte(key)); err == nil {
 			key = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k)))
 		}
-		d.HostKey, e.said = key, append(e.said, "host key "+link.Fingerprint(key))
+		d.HostKey, e.said = key, append(e.said, core.Became("host key", link.Fingerprint(key), link.Fingerprint(was.HostKey)))
 	}
 	if n.Port != 0 && n.Port != d.Port {
-		d.Port, e.said = n.Port, append(e.said, fmt.Sprintf("port %d", n.Port))
+		d.Port, e.said = n.Port, append(e.said, core.Became("port", strconv.Itoa(n.Port), strings.TrimPrefix(strconv.Itoa(d.Port), "0")))
 	}
 	if moved := d.Address != was.Address || d.Transport != was.Transport; moved && n.HostKey == "" && was.HostKey != "" {
 		d.HostKey = "" // what is trusted is a key at an address
 	}
 	if n.Site != nil && *n.Site != d.Site {
-		d.Site, e.said = *n.Site, append(e.said, "site")
+		d.Site, e.said = *n.Site, append(e.said, core.Became("site", *n.Site, d.Site))
 	}
 	if n.Tags != nil {
-		d.Tags, e.said = *n.Tags, append(e.said, "tags")
+		d.Tags, e.said = *n.Tags, append(e.said, core.Became("tags", strings.Join(*n.Tags, ", "), strings.Join(d.Tags, ", ")))
 	}
 	if n.Note != nil && *n.Note != d.Note {
 		if len([]rune(*n.Note)) > long {
 			return wrong("note", fmt.Sprintf("the note has more than %d characters", long), "shorten it")
 		}
-		d.Note, e.said = *n.Note, append(e.said, "note")
+		d.Note, e.said = *n.Note, append(e.said, core.Became("note", cut(*n.Note, 200), cut(d.Note, 200)))
 	}
 	if n.Fields != nil {
 		if err := soundFields(*n.Fields); err != nil {
 			return err
 		}
-		d.Fields, e.said = *n.Fields, append(e.said, "fields "+strings.Join(slices.Sorted(maps.Keys(*n.Fields)), ", "))
+		d.Fields, e.said = *n.Fields, append(e.said, core.Became("fields", cut(fieldsLine(*n.Fields), 200), cut(fieldsLine(d.Fields), 200)))
 	}
 	if n.Disabled != nil && *n.Disabled != d.Disabled {
 		d.Disabled, e.said = *n.Disabled, append(e.said, map[bool]string{true: "disabled", false: "enabled"}[*n.Disabled])
 	}
 	if n.Serials != nil {
-		d.Serials, e.said = *n.Serials, append(e.said, "expected hardware "+strings.Join(*n.Serials, ", "))
+		d.Serials, e.said = *n.Serials, append(e.said, core.Became("expected hardware", strings.Join(*n.Serials, ", "), strings.Join(d.Serials, ", ")))
 	}
 	if n.Timeouts != nil {
 		for k, v := range *n.Timeouts {
@@ -274,7 +274,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 				return wrong("timeouts", fmt.Sprintf("%s=%s is no time-out", k, v), "they are connect, answer, idle and whole, written like 500ms, 20s, 5m")
 			}
 		}
-		d.Timeouts, e.said = *n.Timeouts, append(e.said, "time-outs")
+		d.Timeouts, e.said = *n.Timeouts, append(e.said, core.Became("time-outs", fieldsLine(*n.Timeouts), fieldsLine(d.Timeouts)))
 	}
 	if n.Ports != nil {
 		for k, v := range *n.Ports {
@@ -288,7 +288,8 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		what string
 		sent *string
 		id   *string
-	}{{"parent", n.Parent, &d.ParentID}, {"jump host", n.Jump, &d.JumpID}} {
+		was  string
+	}{{"parent", n.Parent, &d.ParentID, d.Parent}, {"jump host", n.Jump, &d.JumpID, d.Jump}} {
 		if x.sent == nil {
 			continue
 		}
@@ -302,7 +303,7 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 				return bad("a device cannot be its own "+x.what, "name another device")
 			}
 		}
-		*x.id, e.said = id, append(e.said, fmt.Sprintf("%s %q", x.what, *x.sent))
+		*x.id, e.said = id, append(e.said, core.Became(x.what, *x.sent, x.was))
 	}
 	if n.Credential != "" {
 		if n.User != "" || n.Password != "" || n.Key != "" {
@@ -312,8 +313,8 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 		if err != nil {
 			return err
 		}
+		e.said = append(e.said, core.Became("credential set", c.Name, d.Credential))
 		d.CredentialID, d.Credential, d.User, e.own = c.ID, c.Name, c.User, nil
-		e.said = append(e.said, "credential set "+c.Name)
 		return s.checkDevice(d, nil)
 	}
 	if e.own == nil {

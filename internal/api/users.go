@@ -123,17 +123,18 @@ func (s *Server) editUser(c *gin.Context) {
 		if u, err = q.LockUser(c.Request.Context(), c.Param("name"), revision); err != nil {
 			return err
 		}
-		said := ""
+		var said []string
 		if n.Role != "" {
 			if err := knownRole(n.Role); err != nil {
 				return err
 			}
+			said = append(said, core.Became("role", n.Role, u.Role))
 			u.Role = n.Role
-			said += " role " + n.Role
 		}
 		if n.Scope != nil {
-			u.Scope = strings.Join(*n.Scope, " ")
-			said += " scope " + cmp.Or(u.Scope, "all")
+			scope := strings.Join(*n.Scope, " ")
+			said = append(said, core.Became("scope", cmp.Or(scope, "all"), cmp.Or(u.Scope, "all")))
+			u.Scope = scope
 		} else if u.Role != core.Operator {
 			u.Scope = ""
 		}
@@ -141,16 +142,16 @@ func (s *Server) editUser(c *gin.Context) {
 			return err
 		}
 		if n.Secrets != nil {
+			said = append(said, core.Became("sees secrets", yesNo(*n.Secrets), yesNo(u.Secrets)))
 			u.Secrets = *n.Secrets
-			said += fmt.Sprintf(" secrets %v", u.Secrets)
 		}
 		if n.Disabled != nil {
+			said = append(said, core.Became("disabled", yesNo(*n.Disabled), yesNo(u.Disabled)))
 			u.Disabled = *n.Disabled
-			said += fmt.Sprintf(" disabled %v", u.Disabled)
 		}
 		if n.Password != "" {
 			u.Password, u.MustChange = hash, !n.Lasting && u.ID != actor(c).ID
-			said += " password"
+			said = append(said, "another password")
 			if err := q.DropTokens(c.Request.Context(), u.ID); err != nil {
 				return err
 			}
@@ -159,11 +160,11 @@ func (s *Server) editUser(c *gin.Context) {
 			return err
 		}
 		if n.Subject != nil {
-			said += " known to the provider as " + cmp.Or(*n.Subject, "nobody")
+			said = append(said, "known to the provider as "+cmp.Or(*n.Subject, "nobody"))
 		}
 		if n.NoCodes {
 			u.TOTP, u.TOTPOn, u.Recovery = nil, false, nil
-			said += " no one-time codes"
+			said = append(said, "no one-time codes")
 		}
 		if u.Role != core.Admin || u.Disabled {
 			last, err := q.LastAdmin(c.Request.Context(), u.ID)
@@ -177,7 +178,7 @@ func (s *Server) editUser(c *gin.Context) {
 		if err := q.EditUser(c.Request.Context(), &u); err != nil {
 			return err
 		}
-		return q.Audit(c.Request.Context(), "user edited", u.Name, strings.TrimSpace(said))
+		return q.Audit(c.Request.Context(), "user edited", u.Name, strings.Join(said, ", "))
 	})
 	c.Header("ETag", etag(u.Revision))
 	answer(c, 200, wireUser(u), err)

@@ -340,5 +340,30 @@ func Because(why string) string {
 	return ": " + why
 }
 
+// Became says what a field is now, and what it was before.
+func Became(what, now, was string) string {
+	if now == "" {
+		now = "none"
+	}
+	switch {
+	case was == "" && strings.Contains(now, " "):
+		return fmt.Sprintf("%s %q", what, now)
+	case was == "":
+		return what + " " + now
+	}
+	if strings.ContainsAny(now+was, " ,") {
+		return fmt.Sprintf("%s %q instead of %q", what, now, was)
+	}
+	return fmt.Sprintf("%s %s instead of %s", what, now, was)
+}
+
+// Instead says how something is now, and how it was, where that is another.
+func Instead(now, was string) string {
+	if was == "" || was == now {
+		return now
+	}
+	return now + "; before: " + was
+}
+
 // ClockTime writes a moment of today.
 func ClockTime(t time.Time) string { return t.UTC().Format("15:04:05 MST") }

@@ -251,13 +251,18 @@ func (s *Service) Pause(ctx context.Context, actor core.Actor, name string, paus
 	return x, err
 }
 
+// detailOf is a schedule in a line, for the audit log.
+func detailOf(x store.Schedule, p Plan) string {
+	return fmt.Sprintf("%s %s, %s of %s%s", x.Rule, x.Zone, p.said(), x.Selector, core.Because(x.Note))
+}
+
 // Save keeps a schedule: a new one, or, where was is a name, what was changed of that.
 func (s *Service) Save(ctx context.Context, actor core.Actor, was string, w Wanted) (x store.Schedule, err error) {
 	if x, err = s.Check(ctx, actor, w, s.Now()); err != nil {
 		return x, err
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		detail := fmt.Sprintf("%s %s, %s of %s%s", x.Rule, x.Zone, Plan{Deeds: w.Deeds}.said(), x.Selector, core.Because(x.Note))
+		detail := detailOf(x, Plan{Deeds: w.Deeds})
 		if was == "" {
 			if err := q.AddSchedule(ctx, &x); err != nil {
 				return err
@@ -278,7 +283,11 @@ func (s *Service) Save(ctx context.Context, actor core.Actor, was string, w Want
 		if err := q.EditSchedule(ctx, &x); err != nil {
 			return err
 		}
-		return q.Audit(ctx, "schedule changed", x.Name, detail)
+		before := ""
+		if _, plan, err := opened(old); err == nil {
+			before = detailOf(old, plan)
+		}
+		return q.Audit(ctx, "schedule changed", x.Name, core.Instead(detail, before))
 	})
 	return x, err
 }

@@ -113,7 +113,7 @@ func (s *Service) SaveRecipient(ctx context.Context, actor core.Actor, was, name
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		r, fresh = store.Recipient{}, false
 		way := way
-		deed := "recipient added"
+		deed, before := "recipient added", ""
 		if was != "" {
 			if r, err = q.Recipient(ctx, was); err != nil {
 				return err
@@ -121,7 +121,7 @@ func (s *Service) SaveRecipient(ctx context.Context, actor core.Actor, was, name
 			if r.Kind != kind {
 				return Wrong{"kind", "it is told by " + r.Kind + "; make another one for " + kind}
 			}
-			deed = "recipient changed"
+			deed, before = "recipient changed", r.Kind+": "+placeOf(r.Way)
 		}
 		if kind == core.ByWebhook && way.Secret == "" {
 			if way.Secret = r.Secret; way.Secret == "" || r.URL != way.URL { // a secret goes with one address
@@ -144,7 +144,7 @@ func (s *Service) SaveRecipient(ctx context.Context, actor core.Actor, was, name
 		if err := q.SaveRecipient(ctx, &r); err != nil {
 			return err
 		}
-		return q.Audit(ctx, deed, r.Name, r.Kind+": "+cmp.Or(strings.Join(way.To, ", "), way.URL, way.Address))
+		return q.Audit(ctx, deed, r.Name, core.Instead(r.Kind+": "+placeOf(r.Way), before))
 	})
 	return r, fresh, err
 }
@@ -295,12 +295,12 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		r = store.TellRule{}
-		deed := "rule for telling added"
+		deed, before := "rule for telling added", ""
 		if was != "" {
 			if r, err = q.TellRule(ctx, was); err != nil {
 				return err
 			}
-			deed = "rule for telling changed"
+			deed, before = "rule for telling changed", strings.Join(r.Events, ", ")+" of "+r.Selector+core.Because(r.Note)
 		}
 		ids := core.Words{}
 		for _, name := range w.Recipients {
@@ -315,7 +315,7 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 		if err := q.SaveTellRule(ctx, &r); err != nil {
 			return err
 		}
-		return q.Audit(ctx, deed, r.Name, strings.Join(events, ", ")+" of "+r.Selector+" to "+strings.Join(w.Recipients, ", ")+core.Because(w.Note))
+		return q.Audit(ctx, deed, r.Name, core.Instead(strings.Join(events, ", ")+" of "+r.Selector+" to "+strings.Join(w.Recipients, ", ")+core.Because(w.Note), before))
 	})
 	return r, err
 }
@@ -388,3 +388,6 @@ func (s *Service) Retry(ctx context.Context, actor core.Actor, id string) (n int
 	})
 	return n, err
 }
+
+// placeOf is where a way leads.
+func placeOf(w core.Way) string { return cmp.Or(strings.Join(w.To, ", "), w.URL, w.Address) }
