@@ -196,6 +196,38 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	return q.SetStanding(ctx, *d)
 }
 
+// signKey is what is kept of a sign: it holds for one unit, read by one revision of a dialect.
+func (v *Visit) signKey(sign string) string {
+	if sign == "" {
+		return ""
+	}
+	return v.s.Store.Keys().Hash("sign", []byte(fmt.Sprintf("%s %d %s", v.Pull.Serial, v.Pull.DialectRev, sign)))
+}
+
+// keepGlance writes down that the newest versions were seen again.
+func (v *Visit) keepGlance(ctx context.Context, q *store.Q, d core.Device) (k Kept, err error) {
+	heads, err := q.Heads(ctx, d.ID, v.Names, false)
+	if err != nil {
+		return k, err
+	}
+	var sighted []string
+	for _, name := range v.Names {
+		h := heads[name]
+		if h.VersionID == "" {
+			return k, fmt.Errorf("%s: no version of it counts, though its sign was kept", name)
+		}
+		sighted = append(sighted, h.VersionID)
+		k.Result.Parts = append(k.Result.Parts, PulledPart{Part: name, VersionID: h.VersionID, Number: h.Number})
+	}
+	k.Result.BySign = true
+	if err := q.Sight(ctx, sighted, *v.Pull.TakenAt); err != nil {
+		return k, err
+	}
+	d.Host, d.LastTried, d.LastPulled = v.Pull.Host, v.Pull.TakenAt, v.Pull.TakenAt
+	k.Device = d
+	return k, q.SetStanding(ctx, d)
+}
+
 // ownAgain tells whether a device that a restore test is made on runs its own
 // configuration: the newest that counts.
 func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, names []string, parts map[string]link.Part) (bool, error) {
