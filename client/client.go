@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"mime"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -208,6 +209,42 @@ func (c *Client) Export(ctx context.Context, selector []string, as string) (stri
 	return c.text(ctx, "/devices-export", q("selector", strings.Join(selector, " "), "as", as))
 }
 
+// ExportVersions takes versions out as files, as an archive that is written to w. Its last file
+// is manifest.json; one without it was cut off. It returns the name that the service gives it.
+func (c *Client) ExportVersions(ctx context.Context, n NewExport, w io.Writer) (name string, err error) {
+	res, err := c.send(ctx, "POST", "/exports", nil, n)
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	_, params, _ := mime.ParseMediaType(res.Header.Get("Content-Disposition"))
+	if _, err := io.Copy(w, res.Body); err != nil {
+		return params["filename"], fmt.Errorf("the export was cut off: %w", err)
+	}
+	return params["filename"], nil
+}
+
+// Retentions lists for how long versions stay.
+func (c *Client) Retentions(ctx context.Context) ([]Retention, error) {
+	return all[Retention](c, ctx, "/retention", nil)
+}
+
+// SetRetention says for how long versions stay.
+func (c *Client) SetRetention(ctx context.Context, name string, n NewRetention) (Retention, error) {
+	return call[Retention](c, ctx, "PUT", "/retention/"+url.PathEscape(name), nil, n)
+}
+
+// RemoveRetention takes a policy away.
+func (c *Client) RemoveRetention(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/retention/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
+// PreviewRetention tells which versions would be deleted now.
+func (c *Client) PreviewRetention(ctx context.Context, selector []string) (RetentionPreview, error) {
+	return call[RetentionPreview](c, ctx, "GET", "/retention-preview", q("selector", strings.Join(selector, " ")), nil)
+}
+
 // Sweep has the service look who answers at addresses.
 func (c *Client) Sweep(ctx context.Context, n NewSweep) (Job, error) {
 	return call[Job](c, ctx, "POST", "/sweeps", nil, n)
@@ -328,7 +365,12 @@ func (c *Client) RetryLogin(ctx context.Context, name string) (Device, error) {
 // Pull asks for pulls of the devices a selector picks. One key makes one set of
 // jobs, however often it is sent.
 func (c *Client) Pull(ctx context.Context, selector []string, key string) ([]Job, error) {
-	out, err := call[Page[Job]](c, ctx, "POST", "/pulls", nil, NewPull{selector}, "Idempotency-Key", key)
+	return c.PullAs(ctx, NewPull{Selector: selector}, key)
+}
+
+// PullAs pulls devices, and gives the versions a name and a note.
+func (c *Client) PullAs(ctx context.Context, n NewPull, key string) ([]Job, error) {
+	out, err := call[Page[Job]](c, ctx, "POST", "/pulls", nil, n, "Idempotency-Key", key)
 	return out.Items, err
 }
 

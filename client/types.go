@@ -388,6 +388,8 @@ type Skipped struct {
 // NewPull asks for pulls.
 type NewPull struct {
 	Selector []string `json:"selector"`
+	Name     string   `json:"name,omitempty"` // of the versions that it brings, or that are still current: one that no version of them has
+	Note     string   `json:"note,omitempty"` // to them
 }
 
 // Job is one unit of work.
@@ -906,6 +908,9 @@ type NewPush struct {
 	Rounds    *int     `json:"rounds,omitempty" minimum:"0" maximum:"5"` // how often what is missing after the proof is worked out again and sent, towards the same version; once in a window if not said, otherwise never
 	WhenEqual bool     `json:"when_equal,omitempty"`                     // it confirms itself when it is proved equal
 
+	NameBefore string `json:"name_before,omitempty"` // of the version that is kept before it: one that no version of the device has
+	NameAfter  string `json:"name_after,omitempty"`  // of the one that is proved after
+
 	EndSession string `json:"end_session,omitempty"` // the device's name for somebody's session that holds it and is to be ended
 }
 
@@ -1148,6 +1153,61 @@ type Imported struct {
 	Same    int           `json:"same"`    // devices that are as the file has them
 	New     int           `json:"new"`     // devices that are not there yet, and right as far as was looked
 	Bad     []BadRow      `json:"bad"`
+}
+
+// NewExport is which versions leave as files, and how.
+type NewExport struct {
+	Selector   []string `json:"selector,omitempty"`
+	Snapshot   string   `json:"snapshot,omitempty"`   // instead: what it holds
+	History    bool     `json:"history,omitempty"`    // all versions of the devices, not the newest only
+	Masked     bool     `json:"masked,omitempty"`     // without the secrets, for who may see them too
+	As         string   `json:"as,omitempty"`         // tar.zst, if not said, or zip
+	Recipients []string `json:"recipients,omitempty"` // age recipients to which it is sealed
+	Passphrase string   `json:"passphrase,omitempty"` // or under which it is
+}
+
+// Retention is a policy for how long versions stay. Those that are pinned or named, baselines,
+// in a snapshot, the newest of their part and needed by a push that has not ended stay whatever
+// it says.
+type Retention struct {
+	Name      string    `json:"name" column:"1 policy"`
+	Selector  []string  `json:"selector" column:"2 of"`
+	Newest    int       `json:"newest"`  // so many of those that were taken by themselves
+	ByHand    int       `json:"by_hand"` // so many of those that a person asked for
+	Daily     int       `json:"daily"`   // the last of each day, for so many days
+	Weekly    int       `json:"weekly"`  // of each week, for so many weeks
+	Monthly   int       `json:"monthly"` // of each month, for so many months
+	Says      string    `json:"says" column:"3 keeps"`
+	Note      string    `json:"note,omitempty" column:"5 note"`
+	ChangedBy string    `json:"changed_by" column:"4 by"`
+	ChangedAt time.Time `json:"changed_at"`
+}
+
+// NewRetention is what a policy is to be.
+type NewRetention struct {
+	Selector []string `json:"selector,omitempty"` // of which devices; everything-else has none
+	Newest   int      `json:"newest"`
+	ByHand   int      `json:"by_hand"`
+	Daily    int      `json:"daily"`
+	Weekly   int      `json:"weekly"`
+	Monthly  int      `json:"monthly"`
+	Note     string   `json:"note,omitempty"`
+}
+
+// RetentionPreview is what retention would delete now.
+type RetentionPreview struct {
+	Go    int            `json:"go"`    // so many versions
+	Stay  int            `json:"stay"`  // and so many not
+	Items []GoingVersion `json:"items"` // the first 5,000 of those that would
+}
+
+// GoingVersion is a version that has had its time.
+type GoingVersion struct {
+	Ref     string    `json:"ref" column:"1 version"`
+	TakenAt time.Time `json:"taken_at" column:"2 taken"`
+	Reason  string    `json:"reason" column:"3 reason"`
+	Policy  string    `json:"policy" column:"4 policy"`
+	Why     string    `json:"why" column:"5 it is"`
 }
 
 // NewSweep is which addresses to look at.

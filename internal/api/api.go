@@ -24,6 +24,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/fleet"
+	"magpie/internal/history"
 	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/push"
@@ -52,6 +53,9 @@ type Server struct {
 	// Proxies are the addresses and networks of those whose word is taken for where
 	// a request came from and whether it came by TLS.
 	Proxies []string
+
+	// History looks after what is kept.
+	History *history.Service
 
 	// Provider signs people in besides passwords, if it is there.
 	Provider *Provider

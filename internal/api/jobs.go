@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -110,7 +111,13 @@ func (s *Server) pull(c *gin.Context) {
 	if !s.within(c, devs...) {
 		return
 	}
-	jobs, err := s.Visits.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, k)
+	if !noted(c, "note", in.Note) {
+		return
+	}
+	jobs, err := s.Visits.RequestPulls(c.Request.Context(), actor(c), devs, core.ByHand, visit.Mark{Name: in.Name, Note: in.Note}, k)
+	if errors.Is(err, store.ErrTaken) {
+		err = &client.Problem{Status: 409, Title: "already in use", Detail: firstLine(err) + "; no device was visited", Next: "choose another name, or take it from that version: magpie mark REF --name \"\"", Field: "name"}
+	}
 	s.answerJobs(c, http.StatusAccepted, jobs, "", err)
 }
 
@@ -283,7 +290,7 @@ func (s *Server) push(c *gin.Context) {
 			return
 		}
 	}
-	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual, Rounds: in.Rounds}
+	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual, Rounds: in.Rounds, NameBefore: in.NameBefore, NameAfter: in.NameAfter}
 	var j core.Job
 	var err error
 	if in.From == nil && in.Until == nil {

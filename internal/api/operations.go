@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/fleet"
+	"magpie/internal/history"
 	"magpie/internal/job"
 	"magpie/internal/push"
 	"magpie/internal/read"
@@ -101,7 +102,7 @@ func (r route) asked(c *gin.Context) {
 
 // Kinds are the kinds of jobs that this program knows.
 func Kinds() []job.Kind {
-	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil), read.Kinds(nil), routine.Kinds(nil))
+	return slices.Concat(visit.Kinds(nil), push.Kinds(nil), fleet.Kinds(nil), read.Kinds(nil), routine.Kinds(nil), history.Kinds(nil))
 }
 
 // kinds are the kinds of jobs that the service has registered.
@@ -219,7 +220,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", query: []param{{"about", "string", false, "to whom or what: a device with all its versions, a user, a set"}, {"actor", "string", false, "who"}, {"since", "string", false, "a time"}}, gives: client.Page[client.AuditEntry]{}}},
 		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", query: []param{{"end", "string", false, "a row's number and code, as kept elsewhere, like 1204:9f3c…: tells of a database that was put back to an earlier state"}}, gives: client.AuditCheck{}}},
-	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.decisions(kinds))
+	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.retentionRoutes(), s.exportRoutes(), s.decisions(kinds))
 }
 
 // What addresses and words of queries were called before; they are answered for a

@@ -41,6 +41,8 @@ func pushFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "when-equal", Category: "safety", Usage: "with --within: confirm it by itself when it is proved equal"},
 		&cli.StringFlag{Name: "override", Category: "safety", Usage: "`WHY` it is done although warnings speak against it; kept in the audit log"},
 		&cli.StringFlag{Name: "note", Category: "safety", Usage: "`WHY`, kept in the audit log"},
+		&cli.StringFlag{Name: "name-before", Category: "what", Usage: "a `NAME` for the version that is kept before it"},
+		&cli.StringFlag{Name: "name-after", Category: "what", Usage: "a `NAME` for the one that is proved after"},
 		&cli.StringFlag{Name: "end-session", Category: "where", Usage: "first end somebody's session `ID` that holds the device, as an earlier attempt named it; needs --note"},
 		&cli.BoolFlag{Name: "yes", Category: "safety", Usage: "do not ask"},
 	}
@@ -208,7 +210,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 		n := c.Int("rounds")
 		rounds = &n
 	}
-	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenEqual: c.Bool("when-equal"), Rounds: rounds}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenEqual: c.Bool("when-equal"), Rounds: rounds, NameBefore: c.String("name-before"), NameAfter: c.String("name-after")}, onceKey()); err != nil {
 		return err
 	}
 	if j.Kind == "planned" {

@@ -27,8 +27,11 @@ func onceKey() string {
 }
 
 func (a *app) pull() *cli.Command {
-	return a.do("pull", "SELECTOR…", "pull devices now", nil, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
-		jobs, err := s.Pull(ctx, sel, onceKey())
+	return a.do("pull", "SELECTOR…", "pull devices now", []cli.Flag{
+		&cli.StringFlag{Name: "name", Usage: "a `NAME` for the versions, like before-upgrade; where nothing changed, the current ones have it then"},
+		&cli.StringFlag{Name: "note", Usage: "a `TEXT` to them, like why they are taken"},
+	}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+		jobs, err := s.PullAs(ctx, client.NewPull{Selector: sel, Name: c.String("name"), Note: c.String("note")}, onceKey())
 		if err != nil {
 			return err
 		}

@@ -297,12 +297,15 @@ func (s *Session) Fetch(name string) (Part, error) {
 	}
 	_, s.vars["element"], _ = strings.Cut(name, "+")
 	out := Part{}
-	if out.Sign = s.signs[name]; out.Sign == "" && p.Sign != nil && p.Passphrase { // content that is encrypted anew each time tells nothing
+	out.Sign = s.signs[name]
+	delete(s.signs, name)                                // it is of what is fetched now, and of nothing later
+	if out.Sign == "" && p.Sign != nil && p.Passphrase { // content that is encrypted anew each time tells nothing
 		signs, err := s.Signs([]string{name})
 		if err != nil {
 			return out, err
 		}
 		out.Sign = signs[name]
+		delete(s.signs, name)
 	}
 	var content string
 	absent := false

@@ -46,6 +46,9 @@ type Request struct {
 	Rounds    *int          `json:"rounds,omitempty"`     // how often what is missing after the proof is sent too; nil: once in a window, otherwise never
 	WhenEqual bool          `json:"when_equal,omitempty"` // it confirms itself when it is proved equal
 
+	NameBefore string `json:"name_before,omitempty"` // of the version that is kept before it
+	NameAfter  string `json:"name_after,omitempty"`  // of the one that it proves after
+
 	ApprovedBy  string `json:"approved_by,omitempty"` // the second person; set by the plan, not by who asks
 	RestoreTest string `json:"drill,omitempty"`       // the device whose version is tried out here; set by the restore test
 }

@@ -42,7 +42,12 @@ func (u *push) check() Report {
 		}
 		return u.reported(err)
 	}
+	u.v.Mark = visit.Mark{Name: u.req.NameBefore}
 	k, err := u.v.Keep(context.WithoutCancel(u.ctx))
+	u.v.Mark = visit.Mark{}
+	if k.Unmarked != "" {
+		u.l.Warn("%s", k.Unmarked)
+	}
 	if err != nil {
 		return u.reported(fmt.Errorf("what runs could not be kept: %w", err))
 	}

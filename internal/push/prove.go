@@ -157,6 +157,11 @@ func (u *push) judge() (f Facts) {
 	u.res.After = after.Ref()
 	f.Report = Done
 	f.Outcome, u.said, err = u.verdict(ctx, u.v)
+	if u.req.NameAfter != "" && err == nil && (f.Outcome == core.Equal || f.Outcome == core.NotSaved) {
+		if why := u.v.Name(ctx, after, u.req.NameAfter); why != "" {
+			u.l.Warn("%s", why)
+		}
+	}
 	final := u.st.final()
 	switch {
 	case err != nil:

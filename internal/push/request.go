@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/ref"
 	"magpie/internal/store"
 )
 
@@ -78,6 +79,20 @@ func (s *Service) claim(ctx context.Context, q *store.Q, j core.Job) error {
 func (s *Service) Sound(ctx context.Context, actor core.Actor, p Preview, req *Request) (err error) {
 	if err := WindowSound(req.Within); err != nil {
 		return err
+	}
+	for _, name := range []string{req.NameBefore, req.NameAfter} {
+		if name == "" {
+			continue
+		}
+		if err := ref.VersionName(name); err != nil {
+			return err
+		}
+		if err := s.Store.As(actor).NameFree(ctx, name, []core.Device{{ID: p.DeviceID}}); err != nil {
+			return err
+		}
+	}
+	if req.NameBefore != "" && req.NameBefore == req.NameAfter {
+		return fmt.Errorf("name %q: %w: it is to be that of the version before", req.NameAfter, store.ErrTaken)
 	}
 	if req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }) {
 		return ErrNoRestart

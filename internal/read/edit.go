@@ -135,7 +135,7 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 			v.Removed += e.End - e.Start
 			v.Added += e.To - e.From
 		}
-		if v.ContentID, err = q.PutContent(ctx, []byte(content)); err != nil {
+		if v.ContentID, err = q.PutContent(ctx, []byte(content), p.ID, p.Last); err != nil {
 			return err
 		}
 		if err := q.AddVersion(ctx, p, &v, ""); err != nil {

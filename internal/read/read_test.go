@@ -267,7 +267,7 @@ func TestRelations(t *testing.T) {
 func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
 	y := newYard(t, 1)
 	y.tx(func(q *store.Q) error {
-		id, err := q.PutContent(bg, []byte("lane q\n    deep\n  between\nmast-word sealed hush\n"))
+		id, err := q.PutContent(bg, []byte("lane q\n    deep\n  between\nmast-word sealed hush\n"), "", 0)
 		if err != nil {
 			return err
 		}

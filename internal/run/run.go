@@ -30,6 +30,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/dialect"
 	"magpie/internal/fleet"
+	"magpie/internal/history"
 	"magpie/internal/job"
 	"magpie/internal/link/inbox"
 	"magpie/internal/push"
@@ -52,20 +53,21 @@ func Also(kinds ...job.Kind) { also = append(also, kinds...) }
 
 // Instance is a service that is up.
 type Instance struct {
-	Config Config
-	jobs   *job.Runtime
-	visits *visit.Service
-	pushes *push.Service
-	fleet  *fleet.Service
-	daily  *routine.Service
-	Say    func(format string, args ...any) // tells the person who started it
-	id     string
-	lock   *os.File
-	db     *Database
-	store  *store.Store
-	seen   map[string]string // the dialects' texts as the folder had them last
-	inbox  *inbox.Inbox
-	shown  *certificate // nil: it answers without TLS
+	Config  Config
+	jobs    *job.Runtime
+	visits  *visit.Service
+	pushes  *push.Service
+	fleet   *fleet.Service
+	daily   *routine.Service
+	history *history.Service
+	Say     func(format string, args ...any) // tells the person who started it
+	id      string
+	lock    *os.File
+	db      *Database
+	store   *store.Store
+	seen    map[string]string // the dialects' texts as the folder had them last
+	inbox   *inbox.Inbox
+	shown   *certificate // nil: it answers without TLS
 }
 
 // Prepare brings everything up short of answering requests.
@@ -119,6 +121,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 		looks.Register()
 		n.daily = routine.New(n.visits)
 		n.daily.Room, n.daily.Differ = n.room, looks.Changed
+		n.history = history.New(n.visits)
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
@@ -417,7 +420,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return err
 	}
-	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies, Provider: n.Config.SignOn}
+	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, History: n.history, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies, Provider: n.Config.SignOn}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	if n.Config.Syslog+n.Config.SyslogTLS != "" {
 		var config *tls.Config
@@ -435,6 +438,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	go n.watchDialects(watching)
 	watched := make(chan struct{})
 	go func() { defer close(watched); n.daily.Watch(watching) }()
+	go n.history.Watch(watching)
 	if a.Syslog != nil {
 		go a.Syslog.Serve(watching)
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/pack"
 )
 
 const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, instance, incarnation, tries, undo_of, part_of, due_at, awaits, decision, decided_by, for_instance, request, result FROM jobs `
@@ -567,9 +568,8 @@ func (q *Q) PutPreview(ctx context.Context, deviceID, jobID, hash string, previe
 	if err != nil {
 		return "", err
 	}
-	enc, _ := packer()
 	_, err = q.exec(ctx, `INSERT INTO previews (id, device_id, job_id, hash, made_at, sealed) VALUES (?, ?, ?, ?, ?, ?)`,
-		id, deviceID, jobID, hash, q.clock().UTC(), q.keys.Seal("preview", id, enc.EncodeAll(raw, nil)))
+		id, deviceID, jobID, hash, q.clock().UTC(), q.keys.Seal("preview", id, pack.Alone(raw)))
 	return id, err
 }
 
@@ -593,8 +593,7 @@ func (q *Q) Preview(ctx context.Context, id string, into any) (PreviewRow, error
 	if err != nil {
 		return r, err
 	}
-	_, dec := packer()
-	raw, err := dec.DecodeAll(packed, nil)
+	raw, err := pack.Unpack(packed, nil)
 	if err != nil {
 		return r, err
 	}

@@ -59,11 +59,11 @@ func addDevice(t testing.TB, s *store.Store, name string) core.Device {
 
 // addVersion keeps a text as the next version of a device's running part.
 func addVersion(q *store.Q, d core.Device, text string) (core.Version, error) {
-	id, err := q.PutContent(bg, []byte(text))
+	p, err := q.Part(bg, d.ID, "running", true)
 	if err != nil {
 		return core.Version{}, err
 	}
-	p, err := q.Part(bg, d.ID, "running", true)
+	id, err := q.PutContent(bg, []byte(text), p.ID, p.Last)
 	if err != nil {
 		return core.Version{}, err
 	}
@@ -128,8 +128,8 @@ func TestSameTextIsKeptOnce(t *testing.T) {
 	dsn := scratch.Database(t)
 	s := open(t, dsn)
 	var a, b string
-	tx(t, s, func(q *store.Q) (err error) { a, err = q.PutContent(bg, []byte("lane q\n")); return err })
-	tx(t, s, func(q *store.Q) (err error) { b, err = q.PutContent(bg, []byte("lane q\n")); return err })
+	tx(t, s, func(q *store.Q) (err error) { a, err = q.PutContent(bg, []byte("lane q\n"), "", 0); return err })
+	tx(t, s, func(q *store.Q) (err error) { b, err = q.PutContent(bg, []byte("lane q\n"), "", 0); return err })
 	if n, _, _ := s.As(who).ContentsCount(bg); a != b || n != 1 {
 		t.Errorf("%s and %s, %d contents", a, b, n)
 	}

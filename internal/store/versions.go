@@ -5,70 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
-
-	"github.com/klauspost/compress/zstd"
 
 	"magpie/internal/core"
 )
-
-var packer = sync.OnceValues(func() (*zstd.Encoder, *zstd.Decoder) {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		panic(err)
-	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0))
-	if err != nil {
-		panic(err)
-	}
-	return enc, dec
-})
-
-// whole is the format of a content that stands alone: zstd, then sealed.
-const whole = 1
-
-// PutContent keeps a text, once, and returns its id.
-func (q *Q) PutContent(ctx context.Context, content []byte) (string, error) {
-	id := q.keys.Hash("content", content)
-	enc, _ := packer()
-	sealed := q.keys.Seal("content", contentSubject(id, whole, ""), enc.EncodeAll(content, nil))
-	_, err := q.exec(ctx, `INSERT INTO contents (id, size, format, base, sealed) VALUES (?, ?, ?, '', ?)`, id, len(content), whole, sealed)
-	if errors.Is(err, ErrTaken) { // a content that returns
-		err = nil
-	}
-	return id, err
-}
-
-func contentSubject(id string, format int, base string) string {
-	return fmt.Sprintf("%s %d %s", id, format, base)
-}
-
-// Content reads a text back, byte for byte, or says that it cannot.
-func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
-	type row struct {
-		Format int    `db:"format"`
-		Base   string `db:"base"`
-		Sealed []byte `db:"sealed"`
-	}
-	r, err := get[row](ctx, q.ext, `SELECT format, base, sealed FROM contents WHERE id = ?`, id)
-	if err != nil {
-		return nil, fmt.Errorf("content %.12s: %w", id, err)
-	}
-	packed, err := q.keys.Open("content", contentSubject(id, r.Format, r.Base), r.Sealed)
-	if err != nil {
-		return nil, err
-	}
-	_, dec := packer()
-	content, err := dec.DecodeAll(packed, nil)
-	if err != nil {
-		return nil, fmt.Errorf("content %.12s: %w", id, err)
-	}
-	if q.keys.Hash("content", content) != id {
-		return nil, fmt.Errorf("content %.12s does not read back as it was kept", id)
-	}
-	return content, nil
-}
 
 // Part returns a device's part, making it if asked to.
 func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Part, error) {
@@ -295,6 +235,32 @@ type Interval struct {
 func (q *Q) SeenIntervals(ctx context.Context, partID string) ([]Interval, error) {
 	return list[Interval](ctx, q.ext, `SELECT s.version_id, s.from_at, s.until_at, s.open, s.sightings FROM seen s JOIN versions v ON v.id = s.version_id
 		WHERE v.part_id = ? ORDER BY s.from_at`, partID)
+}
+
+// NameFree tells whether no version of these devices has a name; ErrTaken says which has.
+func (q *Q) NameFree(ctx context.Context, name string, devices []core.Device) error {
+	ids := make([]string, len(devices))
+	for i, d := range devices {
+		ids[i] = d.ID
+	}
+	query, args, err := in(`SELECT d.name AS device, p.name AS part, v.number FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id
+		WHERE v.name = ? AND d.id IN (?) ORDER BY d.name LIMIT 1`, name, ids)
+	if err != nil {
+		return err
+	}
+	type row struct {
+		Device string `db:"device"`
+		Part   string `db:"part"`
+		Number int    `db:"number"`
+	}
+	r, err := get[row](ctx, q.ext, query, args...)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return fmt.Errorf("name %q: %w: it is %s", name, ErrTaken, core.Version{Device: r.Device, Part: r.Part, Number: r.Number}.Ref())
 }
 
 // MarkVersion writes a version's name, note and pin.

@@ -27,6 +27,8 @@ type Kept struct {
 	Running core.Version // the main part's
 
 	Versions map[string]core.Version // by part
+
+	Unmarked string // why a version was not named as it was to be; empty: it was
 }
 
 func (k Kept) Summary() string {
@@ -97,7 +99,70 @@ func (v *Visit) keepIn(ctx context.Context, q *store.Q) (k Kept, err error) {
 	if err := v.keepDevice(ctx, q, &d, v.Dialect, v.Pull, v.Names, v.Parts, v.Identity.Factory, v.Log, &k); err != nil {
 		return k, err
 	}
+	if err := v.mark(ctx, q, &k); err != nil {
+		return k, err
+	}
 	return k, v.keepMembers(ctx, q, d, &k)
+}
+
+// mark gives the versions that were kept, or are still current, the name and note that were
+// asked for. One that has another name keeps that, and it is said.
+func (v *Visit) mark(ctx context.Context, q *store.Q, k *Kept) error {
+	if v.Mark == (Mark{}) {
+		return nil
+	}
+	for _, p := range k.Result.Parts {
+		if p.VersionID == "" {
+			continue
+		}
+		x := core.Version{ID: p.VersionID, DeviceID: v.Device.ID, Device: v.Device.Name, Part: p.Part, Number: p.Number}
+		why, err := v.markOne(ctx, q, x, v.Mark)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			k.Unmarked = why
+		} else if !p.New && v.Mark.Name != "" {
+			v.Log.Info("%s was current already, and is named %s now", x.Ref(), v.Mark.Name)
+		}
+	}
+	return nil
+}
+
+// Name gives a version that this visit kept a name; why it has not got it, or nothing.
+func (v *Visit) Name(ctx context.Context, x core.Version, name string) (why string) {
+	err := v.s.Guarded(ctx, v.Pull.JobID, func(q *store.Q) (err error) {
+		why, err = v.markOne(ctx, q, x, Mark{Name: name})
+		return err
+	})
+	if err != nil {
+		why = fmt.Sprintf("%s is not named %s: %v", x.Ref(), name, err)
+	}
+	return why
+}
+
+// markOne gives one version a name and a note. why says what keeps it from the name.
+func (v *Visit) markOne(ctx context.Context, q *store.Q, x core.Version, m Mark) (why string, err error) {
+	if x, err = q.LockVersion(ctx, x); err != nil {
+		return "", err
+	}
+	no := func(because string) string {
+		return fmt.Sprintf("%s is not named %s: %s; magpie mark %s --name %s would rename it", x.Ref(), m.Name, because, x.Ref(), m.Name)
+	}
+	if m.Name != "" && x.Name != "" && x.Name != m.Name {
+		return no("its name is " + x.Name + " already"), nil
+	}
+	if m.Name != "" {
+		x.Name = m.Name
+	}
+	if m.Note != "" && !strings.Contains(x.Note, m.Note) {
+		x.Note = strings.TrimSpace(x.Note + "\n" + m.Note)
+	}
+	err = q.MarkVersion(ctx, x)
+	if errors.Is(err, store.ErrTaken) { // somebody gave it to another meanwhile
+		return no("another version has that name since"), nil
+	}
+	return "", err
 }
 
 // keepDevice writes one device's share of a visit.
@@ -366,7 +431,7 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 			l.Warn("%s shrank from %d to %d lines; have a look whether that was meant", name, was, next.Lines)
 		}
 	}
-	if next.ContentID, err = q.PutContent(ctx, []byte(got.Text)); err != nil {
+	if next.ContentID, err = q.PutContent(ctx, []byte(got.Text), p.ID, p.Last); err != nil {
 		return out, next, err
 	}
 	if err := q.AddVersion(ctx, p, &next, got.Passphrase); err != nil {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/ref"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
 	"magpie/internal/link"
@@ -18,11 +19,18 @@ import (
 type PullRequest struct {
 	Reason string `json:"reason"`
 	Author string `json:"author,omitempty"` // who changed it, if somebody said so
+	Mark
 }
 
 // RequestPulls queues pulls of devices, all or none; those that are disabled are left out. key,
-// if there is one, makes them the same pulls however often they are asked for.
-func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason string, key store.Key) (jobs []core.Job, err error) {
+// if there is one, makes them the same pulls however often they are asked for. A name that a
+// version of one of them has already is refused (store.ErrTaken).
+func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []core.Device, reason string, mark Mark, key store.Key) (jobs []core.Job, err error) {
+	if mark.Name != "" {
+		if err := ref.VersionName(mark.Name); err != nil {
+			return nil, err
+		}
+	}
 	if some := Enabled(devices); len(some) > 0 {
 		devices = some
 	} else if len(devices) > 0 {
@@ -31,11 +39,16 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		all := make([]store.NewJob, len(devices))
 		for i, d := range devices {
-			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{Reason: reason}}
+			all[i] = store.NewJob{Job: core.Job{Kind: "pull", DeviceID: d.ID, Device: d.Name}, Wants: PullRequest{Reason: reason, Mark: mark}}
 			all[i].Key = key.For(d.ID)
 		}
 		if err := q.Once(ctx, key); err != nil {
 			return err
+		}
+		if mark.Name != "" {
+			if err := q.NameFree(ctx, mark.Name, devices); err != nil {
+				return err
+			}
 		}
 		if err := q.AddJobs(ctx, all); err != nil {
 			return err
@@ -45,7 +58,7 @@ func (s *Service) RequestPulls(ctx context.Context, actor core.Actor, devices []
 		for _, j := range all {
 			jobs = append(jobs, j.Job)
 			if !j.Old && reason != core.BySchedule { // those are noted with the run that begins them
-				deeds = append(deeds, store.AuditEntry{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason})
+				deeds = append(deeds, store.AuditEntry{Action: "pull", Object: j.Device, Detail: "job " + j.ID + ", " + reason + mark.said()})
 			}
 		}
 		return q.AuditAll(ctx, deeds)
@@ -67,7 +80,7 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	visit := s.NewVisit(j, d, req.Reason, l)
-	visit.pull, visit.author = true, req.Author
+	visit.pull, visit.author, visit.Mark = true, req.Author, req.Mark
 	defer visit.Close()
 	if !s.Visited(ctx, j, l, visit) {
 		return
@@ -99,6 +112,9 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 			}
 		}
 		outcome, summary := core.Done, k.Summary()
+		if k.Unmarked != "" {
+			outcome, summary = core.Failed, summary+"; "+k.Unmarked
+		}
 		if len(v.missing) > 0 {
 			outcome, summary = core.Failed, strings.Join(append([]string{summary}, v.missing...), "; ")
 		}
@@ -218,7 +234,7 @@ func Kinds(s *Service) []job.Kind {
 		},
 		Step: func(ctx context.Context, r *job.Run) { s.On(r.Runtime).pullJob(ctx, r.Job, r.Log) }, View: viewPull,
 		Recurs: &job.Recurs{Each: true, Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {
-			return s.RequestPulls(ctx, d.Actor, d.Devices, core.BySchedule, d.Key)
+			return s.RequestPulls(ctx, d.Actor, d.Devices, core.BySchedule, Mark{}, d.Key)
 		}}}}
 }
 

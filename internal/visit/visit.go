@@ -2,6 +2,7 @@ package visit
 
 import (
 	"context"
+	"fmt"
 
 	"magpie/internal/core"
 	"magpie/internal/dialect"
@@ -28,6 +29,7 @@ type Visit struct {
 	Names    []string // of the parts, the main one first
 	Parts    map[string]link.Part
 	Members  []*memberVisit
+	Mark              // what the versions are given that it keeps, or finds still current
 	author   string   // who changed it, if whoever asked for the pull knew
 	pull     bool     // it is for keeping only: what cannot be had does not cost the rest
 	glanced  bool     // nothing was fetched: by its signs nothing changed
@@ -105,4 +107,18 @@ type Where struct {
 	Address string `json:"address,omitempty"` // HOST or HOST:PORT; empty: the device's own
 	Relay   string `json:"relay,omitempty"`   // through whose machine; empty: from the service itself
 	Key     string `json:"key,omitempty"`     // the host key or certificate accepted for it; empty: the device's own
+}
+
+// Mark is what the versions are given that a pull brings, or finds still current.
+type Mark struct {
+	Name string `json:"name,omitempty"`
+	Note string `json:"note,omitempty"`
+}
+
+// said is what the audit log has of it.
+func (m Mark) said() (out string) {
+	if m.Name != "" {
+		out = fmt.Sprintf(", named %q", m.Name)
+	}
+	return out + core.Because(m.Note)
 }

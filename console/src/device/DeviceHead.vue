@@ -13,6 +13,7 @@ import DeviceState from '../fleet/DeviceState.vue'
 import { notSaved, toDrift, toUnsaved } from '../fleet/wanted'
 import { useSession } from '../session'
 import ChangedByHand from './ChangedByHand.vue'
+import PullNamed from './PullNamed.vue'
 import DeviceEntry from './DeviceEntry.vue'
 
 // What it is, how it is, what should be done.
@@ -24,6 +25,7 @@ const operator = session.may('operator')
 const admin = session.may('admin')
 const changing = ref(false)
 const saying = ref(false)
+const naming = ref(false)
 const changed = (to: Device) => {
   changing.value = false
   if (to.name !== d.value.name) void router.replace('/devices/' + to.name)
@@ -31,13 +33,17 @@ const changed = (to: Device) => {
 const d = computed(() => props.device)
 const said = ref('')
 const { busy, trouble, attempt } = useAttempt()
-const pull = () =>
+const follow = (begun: () => Promise<Job[]>) =>
   attempt(async () => {
     said.value = ''
-    const { items: jobs } = await post<Page<Job>>('/pulls', { selector: [d.value.name] })
-    const end = await ended(jobs[0].id)
+    const end = await ended((await begun())[0].id)
     said.value = `${end.outcome}: ${end.summary}`
   })
+const pull = () => follow(async () => (await post<Page<Job>>('/pulls', { selector: [d.value.name] })).items)
+const named = (jobs: Job[]) => {
+  naming.value = false
+  void follow(async () => jobs)
+}
 defineExpose({ pull })
 useKeys([{ keys: 'r', does: 'pull this device', run: () => operator.value && void pull() }])
 const is = computed(() =>
@@ -59,6 +65,7 @@ const deeds = computed<Deed[]>(() => {
     : []
   if (d.value.latest && !d.value.member)
     put.push({ label: 'Make a restore test…', run: () => emit('test') }, { label: 'Bootstrap sheet', to: `/bootstrap-sheet?ref=${n}` })
+  put.push({ label: 'Pull and name it…', run: () => (naming.value = true) })
   put.push({ label: 'Somebody changed it…', run: () => (saying.value = true) })
   if (admin.value) put.push({ label: 'Change what is registered…', run: () => (changing.value = true) })
   put.push({ label: 'Who did what to it', run: () => router.push({ path: '/settings', query: { tab: 'audit', about: n } }) })
@@ -68,6 +75,7 @@ const deeds = computed<Deed[]>(() => {
 
 <template>
   <DeviceEntry v-if="changing" :device="d" @close="changing = false" @changed="changed" />
+  <PullNamed v-if="naming" :selector="[d.name]" :whom="d.name" @close="naming = false" @begun="named" />
   <ChangedByHand v-if="saying" :device="d" @close="saying = false" @said="((saying = false), (said = 'It is pulled once it is quiet.'))" />
   <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
     <h1>{{ d.name }}</h1>

@@ -11,6 +11,7 @@ const of = {
   service: defineAsyncComponent(() => import('../settings/ServiceHealth.vue')),
   credentials: defineAsyncComponent(() => import('../settings/CredentialSets.vue')),
   dialects: defineAsyncComponent(() => import('../settings/DialectList.vue')),
+  retention: defineAsyncComponent(() => import('../settings/RetentionList.vue')),
   approvals: defineAsyncComponent(() => import('../settings/ApprovalRules.vue')),
   tokens: defineAsyncComponent(() => import('../settings/OwnTokens.vue')),
   inventory: defineAsyncComponent(() => import('../inventory/InventoryTab.vue')),

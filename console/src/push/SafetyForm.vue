@@ -89,6 +89,13 @@ function suggest(c: string) {
     />
     <FormField v-model="form.note" label="Why (kept in the audit log)" name="note" />
     <details>
+      <summary class="cursor-pointer text-faded">Name what ran before, and what is proved</summary>
+      <div class="mt-1 grid gap-2 sm:grid-cols-2">
+        <FormField v-model.trim="form.nameBefore" label="Before" name="name-before" placeholder="before-upgrade" />
+        <FormField v-model.trim="form.nameAfter" label="After" name="name-after" placeholder="after-upgrade" />
+      </div>
+    </details>
+    <details>
       <summary class="cursor-pointer text-faded">Somebody's session holds it?</summary>
       <FormField v-model="form.end" class="mt-1" label="End this session first (the number an earlier attempt named)" name="end-session" />
     </details>

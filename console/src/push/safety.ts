@@ -27,6 +27,8 @@ export function useSafety(preview: () => Preview) {
     override: '',
     note: '',
     end: '',
+    nameBefore: '',
+    nameAfter: '',
   })
   const staged = computed(() => preview().method === 'stage')
   const whole = computed(() => preview().steps[0]?.kind === 'load' || staged.value)
@@ -57,6 +59,8 @@ export function useSafety(preview: () => Preview) {
     leave: form.leave && !whole.value,
     note: form.note,
     end_session: form.end || undefined,
+    name_before: form.nameBefore || undefined,
+    name_after: form.nameAfter || undefined,
     override: form.override || undefined,
     within: form.within && preview().steps.length ? form.within : undefined,
     when_equal: form.whenEqual && !!form.within && preview().steps.length > 0,

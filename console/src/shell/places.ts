@@ -15,6 +15,7 @@ export const settings = [
   { name: 'credentials', label: 'Credential sets' },
   { name: 'dialects', label: 'Dialects' },
   { name: 'inventory', label: 'Inventory', admin: true },
+  { name: 'retention', label: 'Retention' },
   { name: 'approvals', label: 'Approvals' },
   { name: 'tokens', label: 'Sessions and tokens' },
   { name: 'users', label: 'Users', admin: true },

@@ -1,0 +1,90 @@
+package pack
+
+import (
+	"bytes"
+	"fmt"
+	"math/bits"
+	"math/rand/v2"
+	"strings"
+	"testing"
+)
+
+// text makes a configuration of so many lines.
+func text(r *rand.Rand, lines int) []byte {
+	var b strings.Builder
+	for i := range lines {
+		fmt.Fprintf(&b, "lane quay%d\n  berth 10.%d.%d.1/24\n  note \"%x\"\n", i, r.IntN(256), r.IntN(256), r.Uint64())
+	}
+	return []byte(b.String())
+}
+
+// TestChain: a long history reads back byte for byte, each in no more steps than its number has
+// bits, and a small change costs little however large the text is.
+func TestChain(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	now := text(r, 400)
+	packed, plain := map[int][]byte{}, map[int][]byte{}
+	for n := 1; n <= 300; n++ {
+		at := r.IntN(len(now) - 40)
+		now = append(append(append([]byte{}, now[:at]...), fmt.Sprintf("\nnote %d\n", n)...), now[at+r.IntN(30):]...)
+		plain[n] = now
+		if b := Base(n); b == 0 {
+			packed[n] = Alone(now)
+		} else {
+			packed[n] = Against(now, plain[b])
+		}
+	}
+	var read func(n, steps int) ([]byte, int)
+	read = func(n, steps int) ([]byte, int) {
+		var base []byte
+		if b := Base(n); b > 0 {
+			base, steps = read(b, steps+1)
+		}
+		out, err := Unpack(packed[n], base)
+		if err != nil {
+			t.Fatalf("%d: %v", n, err)
+		}
+		return out, steps
+	}
+	for n := 1; n <= 300; n++ {
+		got, steps := read(n, 1)
+		if !bytes.Equal(got, plain[n]) {
+			t.Fatalf("%d does not read back", n)
+		}
+		if steps != bits.OnesCount(uint(n)) || steps > Most {
+			t.Errorf("%d takes %d steps", n, steps)
+		}
+	}
+	if n := len(packed[3]); n > 200 {
+		t.Errorf("one line takes %d bytes", n)
+	}
+	large := text(r, 60_000)
+	changed := append(append([]byte{}, large...), "lane quay1\n"...)
+	if n := len(Against(changed, large)); n > 600 {
+		t.Errorf("a line more in %d MiB takes %d bytes", len(large)>>20, n)
+	}
+}
+
+// FuzzPack: whatever is packed reads back, and whatever is not what was packed is an error or
+// something else, and never a breakdown.
+func FuzzPack(f *testing.F) {
+	f.Add([]byte("lane quay1\n"), []byte("lane quay2\n"), 3)
+	f.Add([]byte(""), []byte("x"), 0)
+	f.Add([]byte("x"), []byte(""), 1)
+	f.Fuzz(func(t *testing.T, content, base []byte, at int) {
+		if got, err := Unpack(Alone(content), nil); err != nil || !bytes.Equal(got, content) {
+			t.Fatalf("alone: %v", err)
+		}
+		if len(base) == 0 {
+			return
+		}
+		packed := Against(content, base)
+		if got, err := Unpack(packed, base); err != nil || !bytes.Equal(got, content) {
+			t.Fatalf("against: %v", err)
+		}
+		if len(packed) > 0 {
+			packed[((at%len(packed))+len(packed))%len(packed)] ^= 1
+			_, _ = Unpack(packed, base)
+		}
+	})
+}

@@ -1,0 +1,281 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"magpie/internal/core"
+	"magpie/internal/core/pack"
+)
+
+// Formats of a content: one that stands alone, and one that is packed against another (package
+// pack). Both are sealed.
+const (
+	whole = 1
+	delta = 2
+)
+
+// ErrDamaged is returned for a content that does not read back as it was kept.
+var ErrDamaged = errors.New("it does not read back as it was kept")
+
+// worth is how much smaller a content has to be against another to be kept so: reading it takes
+// a step more.
+const worth = 0.9
+
+func contentSubject(id string, format int, base string) string {
+	return fmt.Sprintf("%s %d %s", id, format, base)
+}
+
+// sealed is a row of contents, opened or about to be kept.
+type sealed struct {
+	ID     string `db:"id"`
+	Size   int    `db:"size"`
+	Format int    `db:"format"`
+	Base   string `db:"base"`
+	Depth  int    `db:"depth"`
+	Sealed []byte `db:"sealed"`
+}
+
+// packed packs and seals a text; against the content of base, where that makes it smaller.
+func (q *Q) packed(id string, content []byte, base sealed, text []byte) sealed {
+	out := sealed{ID: id, Size: len(content), Format: whole}
+	small := pack.Alone(content)
+	if base.ID != "" && base.ID != id && len(text) > 0 && base.Depth+1 < pack.Most {
+		if d := pack.Against(content, text); float64(len(d)) < worth*float64(len(small)) {
+			small, out.Format, out.Base, out.Depth = d, delta, base.ID, base.Depth+1
+		}
+	}
+	out.Sealed = q.keys.Seal("content", contentSubject(id, out.Format, out.Base), small)
+	return out
+}
+
+// PutContent keeps a text, once, and returns its id. It is the next of a part, whose last number
+// is that: it is packed against an earlier one.
+func (q *Q) PutContent(ctx context.Context, content []byte, partID string, last int) (string, error) {
+	id := q.keys.Hash("content", content)
+	if n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE id = ?`, id); err != nil || n > 0 { // a content that returns
+		return id, err
+	}
+	base, text, err := q.baseOf(ctx, partID, last+1)
+	if err != nil {
+		return id, err
+	}
+	x := q.packed(id, content, base, text)
+	if err := q.touch(ctx, x.Base); err != nil {
+		return id, err
+	}
+	_, err = q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed) VALUES (?, ?, ?, ?, ?, ?)`, x.ID, x.Size, x.Format, x.Base, x.Depth, x.Sealed)
+	if errors.Is(err, ErrTaken) { // somebody else kept it meanwhile
+		err = nil
+	}
+	return id, err
+}
+
+// touch holds a content that something is built on, on every server of a cluster: whoever takes
+// it away at the same moment fails, or is waited for.
+func (q *Q) touch(ctx context.Context, id string) error {
+	if id == "" {
+		return nil
+	}
+	n, err := q.exec(ctx, `UPDATE contents SET touched = touched + 1 WHERE id = ?`, id)
+	if err == nil && n == 0 {
+		err = fmt.Errorf("content %.12s: %w", id, ErrNotFound)
+	}
+	return err
+}
+
+// baseOf is the content that a version of a part is packed against: that of the number that
+// pack.Base names, or of the next lower one that is still there. Its row is locked, so that it
+// stays. None, where it cannot be read: then the new one stands alone.
+func (q *Q) baseOf(ctx context.Context, partID string, number int) (base sealed, text []byte, err error) {
+	if partID == "" || pack.Base(number) == 0 {
+		return base, nil, nil
+	}
+	base, err = get[sealed](ctx, q.ext, `SELECT c.id, c.size, c.format, c.base, c.depth, '' AS sealed FROM contents c JOIN versions v ON v.content_id = c.id
+		WHERE v.part_id = ? AND v.number <= ? ORDER BY v.number DESC LIMIT 1 FOR UPDATE`, partID, pack.Base(number))
+	if errors.Is(err, ErrNotFound) {
+		return sealed{}, nil, nil
+	}
+	if err != nil {
+		return base, nil, err
+	}
+	text, err = q.Content(ctx, base.ID)
+	if errors.Is(err, ErrDamaged) {
+		return sealed{}, nil, nil
+	}
+	return base, text, err
+}
+
+// Content reads a text back, byte for byte, or says that it cannot (ErrDamaged).
+func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
+	chain, err := list[sealed](ctx, q.ext, `WITH RECURSIVE chain AS (
+		SELECT id, size, format, base, depth, sealed FROM contents WHERE id = ?
+		UNION ALL SELECT c.id, c.size, c.format, c.base, c.depth, c.sealed FROM contents c JOIN chain ON c.id = chain.base)
+		SELECT id, size, format, base, depth, sealed FROM chain`, id)
+	if err != nil {
+		return nil, fmt.Errorf("content %.12s: %w", id, err)
+	}
+	if len(chain) == 0 {
+		return nil, fmt.Errorf("content %.12s: %w", id, ErrNotFound)
+	}
+	by := map[string]sealed{}
+	for _, c := range chain {
+		by[c.ID] = c
+	}
+	content, err := q.unpacked(by, id, 0)
+	if err == nil && q.keys.Hash("content", content) != id {
+		err = ErrDamaged
+	}
+	if err != nil {
+		return nil, fmt.Errorf("content %.12s: %w", id, err)
+	}
+	return content, nil
+}
+
+// unpacked gives a content of a chain back.
+func (q *Q) unpacked(by map[string]sealed, id string, depth int) ([]byte, error) {
+	c, ok := by[id]
+	if !ok || depth > pack.Most {
+		return nil, fmt.Errorf("%w: what it builds on is gone", ErrDamaged)
+	}
+	small, err := q.keys.Open("content", contentSubject(id, c.Format, c.Base), c.Sealed)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	var base []byte
+	if c.Format == delta {
+		if base, err = q.unpacked(by, c.Base, depth+1); err != nil {
+			return nil, err
+		}
+	}
+	content, err := pack.Unpack(small, base)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	return content, nil
+}
+
+// DropContents removes those of some contents that no version has any more; what builds on one
+// is packed anew first. It returns how many went and the bytes that they took.
+func (q *Q) DropContents(ctx context.Context, ids []string) (n int, bytes int64, err error) {
+	for _, id := range ids {
+		used, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM versions WHERE content_id = ?`, id)
+		if err != nil {
+			return n, bytes, err
+		}
+		if used > 0 {
+			continue
+		}
+		gone, err := get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, sealed FROM contents WHERE id = ? FOR UPDATE`, id)
+		if errors.Is(err, ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return n, bytes, err
+		}
+		if err := q.rebase(ctx, gone); err != nil {
+			return n, bytes, err
+		}
+		if _, err := q.exec(ctx, `DELETE FROM contents WHERE id = ?`, id); err != nil {
+			return n, bytes, err
+		}
+		if _, err := q.exec(ctx, `DELETE FROM damage WHERE content_id = ?`, id); err != nil {
+			return n, bytes, err
+		}
+		n, bytes = n+1, bytes+int64(len(gone.Sealed))
+	}
+	return n, bytes, nil
+}
+
+// rebase packs what builds on a content against what that builds on itself, or alone. One that
+// cannot be read any more stays as it is: it is damaged, and a scrub names it.
+func (q *Q) rebase(ctx context.Context, gone sealed) error {
+	above, err := list[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, sealed FROM contents WHERE base = ? FOR UPDATE`, gone.ID)
+	if err != nil || len(above) == 0 {
+		return err
+	}
+	var base sealed
+	var text []byte
+	if gone.Base != "" {
+		if base, err = get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, '' AS sealed FROM contents WHERE id = ? FOR UPDATE`, gone.Base); err == nil {
+			text, err = q.Content(ctx, gone.Base)
+		}
+		if errors.Is(err, ErrDamaged) || errors.Is(err, ErrNotFound) {
+			base, text, err = sealed{}, nil, nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for _, a := range above {
+		content, err := q.Content(ctx, a.ID)
+		if errors.Is(err, ErrDamaged) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := q.repack(ctx, a, q.packed(a.ID, content, base, text)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// repack puts another form of a content in the place of one.
+func (q *Q) repack(ctx context.Context, was, is sealed) error {
+	if err := q.touch(ctx, is.Base); err != nil {
+		return err
+	}
+	_, err := q.exec(ctx, `UPDATE contents SET format = ?, base = ?, depth = ?, sealed = ? WHERE id = ? AND format = ? AND base = ?`, is.Format, is.Base, is.Depth, is.Sealed, was.ID, was.Format, was.Base)
+	return err
+}
+
+// Loose lists contents of versions that stand alone and need not: those of a part's numbers
+// that are packed against another, beyond a version's id, in their order.
+func (q *Q) Loose(ctx context.Context, after string, limit int) ([]core.Version, error) {
+	return list[core.Version](ctx, q.ext, `SELECT v.id, v.part_id, v.number, v.content_id FROM versions v JOIN contents c ON c.id = v.content_id
+		WHERE v.id > ? AND c.format = 1 AND (v.number & (v.number - 1)) <> 0 ORDER BY v.id LIMIT ?`, after, limit)
+}
+
+// Tighten packs the content of a version against an earlier one, where that makes it smaller.
+// It tells by how many bytes.
+func (q *Q) Tighten(ctx context.Context, v core.Version) (saved int, err error) {
+	was, err := get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, sealed FROM contents WHERE id = ? FOR UPDATE`, v.ContentID)
+	if errors.Is(err, ErrNotFound) || err == nil && was.Format != whole {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	content, err := q.Content(ctx, v.ContentID)
+	if errors.Is(err, ErrDamaged) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	base, text, err := q.baseOf(ctx, v.PartID, v.Number)
+	if err != nil {
+		return 0, err
+	}
+	// What it would build on must not build on it.
+	for at := base; at.Base != ""; {
+		if at.Base == was.ID {
+			return 0, nil
+		}
+		if at, err = get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, '' AS sealed FROM contents WHERE id = ?`, at.Base); err != nil {
+			return 0, err
+		}
+	}
+	above, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE base = ?`, was.ID)
+	if err != nil || above > 0 { // the steps of those above would be more than they say
+		return 0, err
+	}
+	is := q.packed(was.ID, content, base, text)
+	if is.Format != delta {
+		return 0, nil
+	}
+	return len(was.Sealed) - len(is.Sealed), q.repack(ctx, was, is)
+}
