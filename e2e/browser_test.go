@@ -324,3 +324,9 @@ func (b *browser) walked() (wrong []string) {
 	}
 	return append(wrong, js[[]string](b, `[...document.querySelectorAll('[data-awaited]')].filter(e => e.checkVisibility()).slice(0, 5).map(e => e.tagName + ' ' + e.dataset.awaited + ': Tab never reaches it')`)...)
 }
+
+// clickIn clicks a button that reads or is called exactly so; in a dialog, where one is open.
+func clickIn(text string) chromedp.Action[chromedp.Void] {
+	exact := fmt.Sprintf(`button[normalize-space(.)=%q or @aria-label=%q]`, text, text)
+	return chromedp.Click(`(//*[@role="dialog"]//` + exact + ` | //` + exact + `[not(//*[@role="dialog"])])[1]`)
+}

@@ -141,7 +141,7 @@ func (q *Q) unpacked(by map[string]sealed, id string, depth int) ([]byte, error)
 	}
 	small, err := q.keys.Open("content", contentSubject(id, c.Format, c.Base), c.Sealed)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return nil, fmt.Errorf("%w: its seal is broken", ErrDamaged)
 	}
 	var base []byte
 	if c.Format == delta {
@@ -151,7 +151,7 @@ func (q *Q) unpacked(by map[string]sealed, id string, depth int) ([]byte, error)
 	}
 	content, err := pack.Unpack(small, base)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return nil, fmt.Errorf("%w: it cannot be unpacked", ErrDamaged)
 	}
 	return content, nil
 }

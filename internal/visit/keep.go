@@ -106,7 +106,8 @@ func (v *Visit) keepIn(ctx context.Context, q *store.Q) (k Kept, err error) {
 }
 
 // mark gives the versions that were kept, or are still current, the name and note that were
-// asked for. One that has another name keeps that, and it is said.
+// asked for. If that of the main part has another name it keeps that, and it is said; those of
+// other parts that have one keep it, for they may be older than what happened.
 func (v *Visit) mark(ctx context.Context, q *store.Q, k *Kept) error {
 	if v.Mark == (Mark{}) {
 		return nil
@@ -120,7 +121,9 @@ func (v *Visit) mark(ctx context.Context, q *store.Q, k *Kept) error {
 		if err != nil {
 			return err
 		}
-		if why != "" {
+		if why != "" && p.Part != v.Dialect.Main() {
+			v.Log.Info("%s", why)
+		} else if why != "" {
 			k.Unmarked = why
 		} else if !p.New && v.Mark.Name != "" {
 			v.Log.Info("%s was current already, and is named %s now", x.Ref(), v.Mark.Name)

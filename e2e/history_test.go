@@ -1,0 +1,374 @@
+package e2e
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/klauspost/compress/zstd"
+
+	"magpie/client"
+	"magpie/internal/history"
+)
+
+// TestNamedWhenTaken: a version has its name and reason from the moment it is taken; a name in
+// use is refused before a device is visited; where nothing changed, the current version has it;
+// and a push names what it keeps before and what it proves after.
+func TestNamedWhenTaken(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	other := w.fleet.places[1].Name
+	run := func(status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cli(args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	run(0, "pull", r1, "--name", "before-upgrade", "--note", "release 4.3 tonight")
+	if v := w.versions(r1)[0]; v.Name != "before-upgrade" || v.Note != "release 4.3 tonight" || v.Number != 1 {
+		t.Errorf("%+v", v)
+	}
+	logins := w.fleet.status(r1).Logins
+	if out := run(2, "pull", "all", "--name", "before-upgrade"); !strings.Contains(out, r1+"@1") || !strings.Contains(out, "no device was visited") {
+		t.Errorf("%s", out)
+	}
+	for _, name := range []string{"latest", "17", "2026-11-20"} {
+		run(2, "pull", r1, "--name", name)
+	}
+	if w.fleet.status(r1).Logins != logins || len(must(w.admin.Jobs(ctx(t), client.JobFilter{}))(t).Items) != 1 {
+		t.Error("a device was visited for a name that is refused")
+	}
+	// Unchanged, and named already: nothing is renamed in silence.
+	if out := run(1, "pull", r1, "--name", "quiet-night"); !strings.Contains(out, "its name is before-upgrade already") {
+		t.Errorf("%s", out)
+	}
+	w.pull(other)
+	run(0, "pull", other, "--name", "quiet-night", "--note", "nothing is under way")
+	if v := w.versions(other)[0]; v.Number != 1 || v.Name != "quiet-night" || v.Note != "nothing is under way" {
+		t.Errorf("the version that was current: %+v", v)
+	}
+	// The pair of a push.
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "on the quay"`)
+	p := w.preview(client.NewPreview{Ref: r1 + "@before-upgrade"})
+	for _, bad := range []client.NewPush{{NameBefore: "before-upgrade"}, {NameAfter: "latest"}, {NameBefore: "same", NameAfter: "same"}} {
+		bad.Preview, bad.Hash = p.ID, p.Hash
+		if _, err := w.admin.Push(ctx(t), bad, ""); err == nil {
+			t.Errorf("%+v passes", bad)
+		}
+	}
+	j := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, NameBefore: "as-mwilks-left-it", NameAfter: "back-again"}, ""))(t).ID)
+	if j.Outcome != "equal" {
+		t.Fatalf("%s: %s", j.Outcome, j.Summary)
+	}
+	all := w.versions(r1)
+	if len(all) != 3 || all[1].Name != "as-mwilks-left-it" || all[0].Name != "back-again" {
+		t.Errorf("%+v", all)
+	}
+	// In the browser.
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.open("/devices/" + other)
+	b.more("More", "Pull and name it…")
+	b.fill(`input[name=pull-name]`, "quiet-night")
+	b.allows("409")
+	b.do(clickIn("Pull"))
+	b.see("already in use")
+	w.fleet.amend(other, "mwilks", "lane quay1", `note "ticket hall"`)
+	b.fill(`input[name=pull-name]`, "after-the-ferry")
+	b.do(clickIn("Pull"))
+	b.see("done: running 2")
+	if v := w.versions(other)[0]; v.Name != "after-the-ferry" {
+		t.Errorf("%+v", v)
+	}
+}
+
+// TestRetention: what has had its time is previewed with the rule that says so, and deleted; what
+// is pinned, named, a baseline, in a snapshot or the newest stays; all that stays reads back; a
+// service that dies in the middle goes on.
+func TestRetention(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	other := w.fleet.places[1].Name
+	texts := map[int]string{}
+	for n := 1; n <= 14; n++ {
+		w.fleet.amend(r1, "mwilks", "lane quay1", fmt.Sprintf(`note "state %d"`, n))
+		w.pull(r1)
+		texts[n] = must(w.admin.Download(ctx(t), fmt.Sprintf("%s@%d", r1, n)))(t)
+	}
+	w.pull(other)
+	yes, name := true, "before-the-storm"
+	must(w.admin.SetMark(ctx(t), r1+"@2", client.Mark{Pin: &yes}))(t)
+	must(w.admin.SetMark(ctx(t), r1+"@3", client.Mark{Name: &name}))(t)
+	must(w.admin.SetMark(ctx(t), r1+"@4", client.Mark{Baseline: &yes}))(t)
+	at := must(w.admin.Versions(ctx(t), r1, "running", 6, 1))(t)[0].TakenAt.Add(time.Millisecond)
+	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "then", Selector: []string{r1}, At: &at}))(t)
+	w.sql("UPDATE versions SET taken_at = taken_at - INTERVAL (20 - number) DAY, reason = 'schedule' WHERE reason <> 'edited'")
+	policies := must(w.admin.Retentions(ctx(t)))(t)
+	if len(policies) != 1 || policies[0].Name != "everything-else" || policies[0].Newest == 0 {
+		t.Errorf("out of the box: %+v", policies)
+	}
+	run := func(status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cli(args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	if out := run(0, "retention", "preview"); !strings.Contains(out, "0 versions would be deleted") {
+		t.Errorf("%s", out)
+	}
+	run(0, "retention", "set", "routers", "--of", r1, "--newest", "2", "--by-hand", "0", "--daily", "8", "--weekly", "0", "--monthly", "0", "--note", "small disk")
+	for _, wrong := range [][]string{{"retention", "set", "new"}, {"retention", "set", "routers", "--newest", "0"}, {"retention", "set", "x", "--of", "nosuch"}, {"retention", "remove", "nosuch"}, {"retention", "set", "everything-else", "--of", r1}, {"retention", "preview", "nosuch"}} {
+		run(2, wrong...)
+	}
+	// 20 - number days ago: 14 is six days old, 13 seven; daily reaches seven days back.
+	p := must(w.admin.PreviewRetention(ctx(t), []string{r1}))(t)
+	gone := map[string]bool{}
+	for _, g := range p.Items {
+		gone[g.Ref] = true
+		if g.Policy != "routers" || !strings.Contains(g.Why, "the newest 2") {
+			t.Errorf("%+v", g)
+		}
+	}
+	for n := 1; n <= 14; n++ {
+		stays := n >= 13 || n >= 2 && n <= 5
+		if ref := fmt.Sprintf("%s@%d", r1, n); gone[ref] == stays {
+			t.Errorf("%s: goes %v", ref, gone[ref])
+		}
+	}
+	before := w.contents()
+	if out := run(0, "retention", "run"); !strings.Contains(out, "done: 8 versions of 1 device deleted") {
+		t.Errorf("%s", out)
+	}
+	for _, v := range w.versions(r1) {
+		if gone[v.Ref] {
+			t.Errorf("%s is still there", v.Ref)
+		}
+		if got := must(w.admin.Download(ctx(t), v.Ref))(t); got != texts[v.Number] {
+			t.Errorf("%s does not read back", v.Ref)
+		}
+	}
+	if n := w.contents(); n >= before {
+		t.Errorf("%d contents, there were %d", n, before)
+	}
+	log := ""
+	for _, d := range must(w.admin.Audit(ctx(t), client.AuditFilter{About: r1}, 0, 100))(t).Items {
+		log += d.Action + ": " + d.Detail + "\n"
+	}
+	if !strings.Contains(log, "versions deleted: 8 by retention routers") || !strings.Contains(log, r1+"@12") {
+		t.Errorf("%s", log)
+	}
+	// Once a day by itself, by one of two instances; and what is no version ages too.
+	w.preview(client.NewPreview{Ref: r1 + "@2"})
+	second, _ := w.another()
+	_ = second
+	w.sql("UPDATE previews SET made_at = made_at - INTERVAL 31 DAY")
+	w.sql("UPDATE jobs SET ended_at = ended_at - INTERVAL 401 DAY WHERE state = 'ended'")
+	asked := len(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "retention"}))(t).Items)
+	w.kill()
+	w.sql("DELETE FROM settings WHERE name = 'retention: daily'")
+	w.serve()
+	run(0, "retention", "run")
+	left := must(w.admin.Jobs(ctx(t), client.JobFilter{Limit: 1000}))(t).Items
+	if asked != 1 || len(left) != 1 {
+		t.Errorf("%d jobs are left", len(left))
+	}
+	// In the browser.
+	b := newBrowser(t, w.url)
+	b.signIn("admin", w.firstPassword())
+	b.open("/settings?tab=retention")
+	b.see("the newest 2, one a day for 8 days")
+	b.click("What would go now")
+	b.see("Nothing would go")
+	b.do(clickIn("Change routers"))
+	b.fill(`input[name=daily]`, "0")
+	b.do(clickIn("Keep"))
+	b.see("one a day for 0 days")
+}
+
+// contents counts the texts that are kept.
+func (w *world) contents() (n int) {
+	w.t.Helper()
+	db, err := sql.Open("mysql", w.dsn)
+	if err == nil {
+		defer db.Close()
+		err = db.QueryRow("SELECT COUNT(*) FROM contents").Scan(&n)
+	}
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return n
+}
+
+// TestScrub: a bit that flipped in what is kept is found, named, and kept out of pushes; once it
+// reads back again it is forgotten.
+func TestScrub(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	for n := range 4 {
+		w.fleet.amend(r1, "mwilks", "lane quay1", fmt.Sprintf(`note "state %d"`, n))
+		w.pull(r1)
+	}
+	scrub := func() client.Job {
+		t.Helper()
+		return w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID)
+	}
+	if j := scrub(); j.Outcome != "done" || !strings.Contains(j.Summary, "read back as they were kept") {
+		t.Fatalf("%s: %s", j.Outcome, j.Summary)
+	}
+	flip := "UPDATE contents c JOIN versions v ON v.content_id = c.id JOIN parts p ON p.id = v.part_id SET c.sealed = CONCAT(LEFT(c.sealed, LENGTH(c.sealed) - 1), CHAR(ASCII(RIGHT(c.sealed, 1)) ^ 1)) WHERE v.number = 2 AND p.name = 'running'"
+	w.sql(flip)
+	j := scrub()
+	if j.Outcome != "failed" || !strings.Contains(j.Summary, r1+"@2") || !strings.Contains(w.logText(j.ID), r1+"@3 is damaged") { // 3 builds on 2
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	if j := w.end(must(w.admin.NewPreview(ctx(t), client.NewPreview{Ref: r1 + "@2"}))(t).ID); j.Outcome == "done" || !strings.Contains(j.Summary, "does not read back") {
+		t.Errorf("a damaged version is previewed: %s %s", j.Outcome, j.Summary)
+	}
+	// What comes after does not build on it.
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "after"`)
+	w.pull(r1)
+	must(w.admin.Download(ctx(t), r1+"@latest"))(t)
+	w.sql(flip)
+	if j := scrub(); j.Outcome != "done" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}
+
+// TestExport: versions leave as files with names that sort and a manifest whose hashes are right:
+// plain, masked for who may not see secrets, sealed to a key; nothing is overwritten, and what is
+// cut off is not taken for whole.
+func TestExport(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2, withFamilies("dunlin"))
+	for _, p := range w.fleet.places {
+		w.pull(p.Name)
+	}
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "on the quay"`)
+	w.pull(r1)
+	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "all-of-it", Selector: []string{"all"}}))(t)
+	reader := w.addUser("lookout", "reader")
+	// checked reads the files of an archive and holds them against its manifest.
+	checked := func(files map[string][]byte) (m history.Manifest) {
+		t.Helper()
+		if err := json.Unmarshal(files["manifest.json"], &m); err != nil {
+			t.Fatalf("the manifest: %v", err)
+		}
+		n := 1
+		for _, f := range m.Files {
+			if f.Left != "" {
+				continue
+			}
+			n++
+			sum := sha256.Sum256(files[f.Name])
+			if hex.EncodeToString(sum[:]) != f.SHA256 || len(files[f.Name]) != f.Bytes {
+				t.Errorf("%s is not what the manifest says", f.Name)
+			}
+		}
+		if n != len(files) {
+			t.Errorf("%d files, and the manifest has %d", len(files), n)
+		}
+		return m
+	}
+	untar := func(r io.Reader) map[string][]byte {
+		t.Helper()
+		z := must(zstd.NewReader(r))(t)
+		defer z.Close()
+		out := map[string][]byte{}
+		for in := tar.NewReader(z); ; {
+			h, err := in.Next()
+			if err == io.EOF {
+				return out
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			out[h.Name] = must(io.ReadAll(in))(t)
+		}
+	}
+	run := func(as *client.Client, status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cliAs(as, args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	// A folder, plain.
+	folder := filepath.Join(w.dir, "out")
+	run(w.admin, 0, "export", "all", "--as", "folder", "--to", folder, "--history")
+	files := map[string][]byte{}
+	for _, e := range must(os.ReadDir(folder))(t) {
+		files[e.Name()] = must(os.ReadFile(filepath.Join(folder, e.Name())))(t)
+	}
+	m := checked(files)
+	name := ""
+	for _, f := range m.Files {
+		if f.Device == r1 && f.Part == "running" && f.Number == 1 {
+			name = f.Name
+		}
+	}
+	if want := must(w.admin.Download(ctx(t), r1+"@1"))(t); string(files[name]) != want || !strings.HasPrefix(name, r1+"_running_2") || !strings.HasSuffix(name, "Z_v1.cfg") {
+		t.Errorf("%s is not version 1", name)
+	}
+	run(w.admin, 2, "export", "all", "--as", "folder", "--to", folder)
+	// A ZIP, masked for who may not see secrets; what cannot be masked stays here, and is named.
+	file := filepath.Join(w.dir, "out.zip")
+	run(reader, 0, "export", "--snapshot", "all-of-it", "--as", "zip", "--to", file)
+	in := must(zip.OpenReader(file))(t)
+	defer in.Close()
+	files = map[string][]byte{}
+	for _, f := range in.File {
+		r := must(f.Open())(t)
+		files[f.Name] = must(io.ReadAll(r))(t)
+		for _, s := range secrets {
+			if bytes.Contains(files[f.Name], []byte(s)) {
+				t.Errorf("%s holds %q", f.Name, s)
+			}
+		}
+	}
+	left := 0
+	for _, f := range checked(files).Files {
+		if f.Left != "" {
+			left++
+		}
+	}
+	if left == 0 {
+		t.Error("an opaque file left for a reader")
+	}
+	run(w.admin, 2, "export", r1, "--as", "zip", "--to", file)
+	// Sealed: to a key, and under a passphrase.
+	key := must(age.GenerateX25519Identity())(t)
+	sealed := filepath.Join(w.dir, "out.tar.zst.age")
+	run(w.admin, 0, "export", r1, "--recipient", key.Recipient().String(), "--to", sealed)
+	raw := must(os.ReadFile(sealed))(t)
+	m = checked(untar(must(age.Decrypt(bytes.NewReader(raw), key))(t)))
+	if len(m.Files) != 2 || m.MadeBy != "admin" {
+		t.Errorf("%+v", m)
+	}
+	put(t, filepath.Join(w.dir, "word"), "ten characters and more")
+	run(w.admin, 0, "export", r1, "--passphrase-file", filepath.Join(w.dir, "word"), "--to", sealed+"2")
+	word := must(age.NewScryptIdentity("ten characters and more"))(t)
+	checked(untar(must(age.Decrypt(bytes.NewReader(must(os.ReadFile(sealed + "2"))(t)), word))(t)))
+	for _, wrong := range [][]string{{"export"}, {"export", "nosuch"}, {"export", "--snapshot", "nosuch"}, {"export", r1, "--snapshot", "all-of-it"}, {"export", r1, "--as", "rar"}, {"export", r1, "--recipient", "age1nonsense"}} {
+		run(w.admin, 2, append(wrong, "--to", filepath.Join(w.dir, "wrong"))...)
+	}
+	if _, err := os.Stat(filepath.Join(w.dir, "wrong")); err == nil {
+		t.Error("what is refused leaves a file")
+	}
+}
