@@ -53,7 +53,7 @@ func TestNamedWhenTaken(t *testing.T) {
 		t.Error("a device was visited for a name that is refused")
 	}
 	// Unchanged, and named already: nothing is renamed in silence.
-	if out := run(1, "pull", r1, "--name", "quiet-night"); !strings.Contains(out, "its name is before-upgrade already") {
+	if out := run(1, "pull", r1, "--name", "quiet-night"); !strings.Contains(out, "its name is before-upgrade") || !strings.Contains(out, "magpie snapshot make quiet-night") {
 		t.Errorf("%s", out)
 	}
 	w.pull(other)

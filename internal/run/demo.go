@@ -64,6 +64,9 @@ func Demo(ctx context.Context, c Config, devices int, say func(string, ...any)) 
 	if err := n.seed(ctx, ours); err != nil {
 		return fmt.Errorf("laying out the demo: %w", err)
 	}
+	if err := n.demoMail(ctx, ours); err != nil {
+		return err
+	}
 	known, err := n.store.As(core.Actor{Name: "service"}).Devices(ctx, ref.All())
 	if err != nil {
 		return err
@@ -85,6 +88,7 @@ Three commands to try, in another terminal:
   bin/magpie diff port-asterly-r1@baseline port-asterly-r1@live
 
 A router's own command line:  ssh -p %[3]d okonkwo@%[4]s   (password demo-okonkwo-1, mast word demo-mast-1)
+Mail that it sends to its people lies in %[5]s/fleet/mail.
 Ctrl-C stops everything; what happened is kept in %[5]s.
 `, url, devices, sim.Port, f.places[0].Address, n.Config.Data)
 }
@@ -92,6 +96,7 @@ Ctrl-C stops everything; what happened is kept in %[5]s.
 // simulator is the simulated fleet, running as a process of its own.
 type simulator struct {
 	url    string
+	mail   string // where mail is taken
 	places []sim.Place
 	story  []sim.Event
 	stop   func()
@@ -142,11 +147,11 @@ func startFleet(ctx context.Context, dir string, devices int) (*simulator, error
 		case <-time.After(20 * time.Millisecond):
 		}
 		var at struct {
-			PID int
-			URL string
+			PID       int
+			URL, Mail string
 		}
 		if raw, err := os.ReadFile(control); err == nil && json.Unmarshal(raw, &at) == nil && at.PID == cmd.Process.Pid {
-			f.url = at.URL
+			f.url, f.mail = at.URL, at.Mail
 		}
 	}
 	return f, f.get("/story", &f.story)
@@ -221,7 +226,47 @@ func (n *Instance) seed(ctx context.Context, f *simulator) error {
 	if err := n.demoSchedules(ctx, devices); err != nil {
 		return err
 	}
+	if err := n.demoTelling(ctx); err != nil {
+		return err
+	}
 	return os.WriteFile(done, nil, 0o600)
+}
+
+// demoMail has the mail of the demo taken by the simulator, which keeps it as files: its port is
+// another at each start.
+func (n *Instance) demoMail(ctx context.Context, f *simulator) error {
+	u, err := n.store.As(core.Actor{Name: "service"}).UserNamed(ctx, "admin")
+	if err != nil {
+		return err
+	}
+	if m, _, _, err := n.daily.MailServer(ctx, u.Actor()); err == nil && !strings.HasPrefix(m.Server, "127.0.0.1:") {
+		return nil // somebody named another
+	}
+	return n.daily.SaveMailServer(ctx, u.Actor(), core.MailServer{Server: f.mail, Security: "none", From: "magpie@ferries.example"})
+}
+
+// demoTelling is who is told what in the ferries' network.
+func (n *Instance) demoTelling(ctx context.Context) error {
+	u, err := n.store.As(core.Actor{Name: "service"}).UserNamed(ctx, "admin")
+	if err != nil {
+		return err
+	}
+	for name, to := range map[string]string{"control-room": "control-room@ferries.example", "mwilks": "mwilks@ferries.example"} {
+		if _, _, err := n.daily.SaveRecipient(ctx, u.Actor(), "", name, core.ByMail, core.Way{To: []string{to}}, false); err != nil {
+			return err
+		}
+	}
+	for _, w := range []routine.WantedRule{
+		{Name: "trouble", Events: []string{"failed", "recovered"}, Selector: "all", Recipients: []string{"control-room"}, Note: "at once, day and night"},
+		{Name: "changes", Events: []string{"changed", "drifted"}, Selector: "all", Recipients: []string{"mwilks", "control-room"}, Quiet: []string{"daily 22:00 for 8h"}},
+		{Name: "monday-sheet", Events: []string{"unproven"}, Days: 30, Selector: "kind=router", Digest: "weekly mon 07:00", Recipients: []string{"mwilks"}, Note: "what was never put back to see that it can be"},
+	} {
+		w.Zone = "Atlantic/Faroe"
+		if _, err := n.daily.SaveTellRule(ctx, u.Actor(), "", w); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // demoSchedules are what the ferries' network does by itself.

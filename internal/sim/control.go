@@ -31,7 +31,11 @@ func (f *Fleet) Control(ctx context.Context) (url string, err error) {
 		return "", err
 	}
 	url = "http://" + l.Addr().String()
-	raw, _ := json.Marshal(map[string]any{"url": url, "pid": os.Getpid()})
+	post, err := OpenPost(ctx, filepath.Join(f.dir, "mail"))
+	if err != nil {
+		return "", err
+	}
+	raw, _ := json.Marshal(map[string]any{"url": url, "pid": os.Getpid(), "mail": post.Address})
 	if err := os.WriteFile(filepath.Join(f.dir, "control.json"), raw, 0o600); err != nil {
 		return "", err
 	}

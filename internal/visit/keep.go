@@ -150,10 +150,10 @@ func (v *Visit) markOne(ctx context.Context, q *store.Q, x core.Version, m Mark)
 		return "", err
 	}
 	no := func(because string) string {
-		return fmt.Sprintf("%s is not named %s: %s; magpie mark %s --name %s would rename it", x.Ref(), m.Name, because, x.Ref(), m.Name)
+		return fmt.Sprintf("%s is not named %s: %s", x.Ref(), m.Name, because)
 	}
 	if m.Name != "" && x.Name != "" && x.Name != m.Name {
-		return no("its name is " + x.Name + " already"), nil
+		return no("its name is " + x.Name), nil
 	}
 	if m.Name != "" {
 		x.Name = m.Name

@@ -62,8 +62,8 @@ const wrong: Column<Schemas['BadRow']>[] = [
     <div class="flex flex-wrap items-end gap-3">
       <a class="button" href="/api/v1/devices-export?as=csv" download="devices.csv">All as CSV</a>
       <a class="button" href="/api/v1/devices-export?as=yaml" download="devices.yaml">All as YAML</a>
-      <FormField label="Read a file" name="device-file" type="file" class="w-72" @file="pick" />
-      <FormField v-model="keys" type="check" label="accept whatever keys new devices show now" name="accept-keys" />
+      <FormField label="Read a file" name="device-file" type="file" class="w-full sm:w-72" @file="pick" />
+      <FormField v-model="keys" class="w-full" type="check" label="accept whatever keys new devices show now" name="accept-keys" />
     </div>
     <ProblemNote :error="trouble" class="mt-2" />
     <div v-if="looked" class="mt-3 grid gap-3">

@@ -6,7 +6,7 @@ import WhoAnswers from './WhoAnswers.vue'
 </script>
 
 <template>
-  <div class="grid gap-6">
+  <div class="grid grid-cols-[minmax(0,1fr)] gap-6">
     <WhoAnswers />
     <DeviceFile />
   </div>

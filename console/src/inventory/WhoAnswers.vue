@@ -52,8 +52,15 @@ const columns: Column<Proposal>[] = [
     </p>
     <AppForm :busy="busy" @send="sweep">
       <div class="flex flex-wrap items-end gap-2">
-        <FormField v-model="ranges" label="Addresses" name="ranges" placeholder="192.0.2.0/26, 198.51.100.10-40" class="w-96" required />
-        <FormField v-model="ways" label="Over" name="ways" placeholder="all ways, or ssh, ssh:2222" class="w-56" />
+        <FormField
+          v-model="ranges"
+          label="Addresses"
+          name="ranges"
+          placeholder="192.0.2.0/26, 198.51.100.10-40"
+          class="w-full sm:w-96"
+          required
+        />
+        <FormField v-model="ways" label="Over" name="ways" placeholder="all ways, or ssh, ssh:2222" class="w-full sm:w-56" />
         <AppButton submit :busy="busy">{{ busy ? 'Looking…' : 'Look who answers' }}</AppButton>
         <span v-if="said" role="status" class="pb-1">{{ said }}</span>
       </div>

@@ -110,7 +110,16 @@ const numbers = [
         :problem="problem('selector')"
         required
       />
-      <FormField v-for="[key, label] in numbers" :key="key" v-model="form[key]" :label="label" :name="key" type="number" :min="0" required />
+      <FormField
+        v-for="[key, label] in numbers"
+        :key="key"
+        v-model="form[key]"
+        :label="label"
+        :name="key"
+        type="number"
+        :min="0"
+        required
+      />
       <FormField v-model="form.note" label="Why" name="policy-note" />
     </AppForm>
   </ModalDialog>

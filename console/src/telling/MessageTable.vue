@@ -46,7 +46,7 @@ const columns: Column<Message>[] = [
   { id: 'state', label: 'State', value: (m) => m.state, width: '7rem', card: 'lead' },
   { id: 'made', label: 'Made', value: (m) => m.made_at, width: '9.5rem', first: 'down', card: 'lead' },
   { id: 'rule', label: 'Rule', value: (m) => m.rule, width: 'minmax(6rem, 0.7fr)' },
-  { id: 'to', label: 'To', value: (m) => m.address || m.recipient, width: 'minmax(8rem, 1fr)' },
+  { id: 'to', label: 'To', value: (m) => m.address || m.recipient, width: 'minmax(13rem, 1fr)' },
   { id: 'says', label: 'Says', value: (m) => m.subject, width: 'minmax(12rem, 2.5fr)', card: 'bare', always: true },
   { id: 'trouble', label: 'Trouble', value: (m) => m.trouble ?? '', width: 'minmax(8rem, 1.5fr)' },
 ]
