@@ -37,6 +37,19 @@ func TestNamingGuide(t *testing.T) {
 	w.guide("naming.md", 12)
 }
 
+// TestHistoryGuide: the same of the guide to the history.
+func TestHistoryGuide(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	site := "skerrinsay"
+	for _, p := range w.fleet.places {
+		must(w.admin.EditDevice(ctx(t), p.Name, client.NewDevice{Site: &site}))(t)
+		w.pull(p.Name)
+	}
+	w.cwd = w.dir
+	w.guide("history.md", 12)
+}
+
 // guide runs every command of a guide's blocks; none is refused. There are so many at
 // least.
 func (w *world) guide(file string, least int) {

@@ -364,7 +364,7 @@ func TestExport(t *testing.T) {
 	put(t, filepath.Join(w.dir, "word"), "ten characters and more")
 	run(w.admin, 0, "export", r1, "--passphrase-file", filepath.Join(w.dir, "word"), "--to", sealed+"2")
 	word := must(age.NewScryptIdentity("ten characters and more"))(t)
-	checked(untar(must(age.Decrypt(bytes.NewReader(must(os.ReadFile(sealed + "2"))(t)), word))(t)))
+	checked(untar(must(age.Decrypt(bytes.NewReader(must(os.ReadFile(sealed+"2"))(t)), word))(t)))
 	for _, wrong := range [][]string{{"export"}, {"export", "nosuch"}, {"export", "--snapshot", "nosuch"}, {"export", r1, "--snapshot", "all-of-it"}, {"export", r1, "--as", "rar"}, {"export", r1, "--recipient", "age1nonsense"}} {
 		run(w.admin, 2, append(wrong, "--to", filepath.Join(w.dir, "wrong"))...)
 	}

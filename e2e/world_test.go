@@ -76,6 +76,7 @@ type world struct {
 	admin *client.Client
 	extra []string // arguments of serve
 	name  string   // of the program
+	cwd   string   // where commands are run; empty: here
 	word  string   // admin's password, if another one than the first was chosen
 
 	families string // besides routers
@@ -271,7 +272,7 @@ func (w *world) cliAs(c *client.Client, args ...string) (stdout, stderr string, 
 	w.t.Helper()
 	cmd := exec.Command(filepath.Join(bin, "magpie"), args...)
 	var out, err bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &err
+	cmd.Stdout, cmd.Stderr, cmd.Dir = &out, &err, w.cwd
 	cmd.Env = append(os.Environ(), "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir, "TZ=UTC", "MAGPIE_URL="+w.url, "MAGPIE_TOKEN="+c.Token,
 		"MAGPIE_DEVICE_PASSWORD="+sim.ServiceWord, "MAGPIE_DEVICE_PRIVILEGED_SECRET="+sim.MastWord)
 	if e := cmd.Run(); e != nil && cmd.ProcessState == nil {

@@ -38,7 +38,11 @@ func (a *app) retention() *cli.Command {
 			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
 		}, 1, 1, a.retentionSet),
 		a.do("remove", "POLICY", "take a policy away; of everything-else: back to the usual one", nil, 1, 1, func(ctx context.Context, _ *cli.Command, s *client.Client, got []string) error {
-			return s.RemoveRetention(ctx, got[0])
+			if err := s.RemoveRetention(ctx, got[0]); err != nil {
+				return err
+			}
+			a.tell("removed; the next policy that picks its devices holds\n")
+			return nil
 		}),
 		a.do("preview", "[SELECTOR…]", "which versions would be deleted now, and by what rule", nil, 0, 100, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
 			p, err := s.PreviewRetention(ctx, sel)

@@ -574,3 +574,94 @@ func TestPagesOfDevices(t *testing.T) {
 		}
 	}
 }
+
+// TestHistories: after any sequence of new versions, marks, deletions and packing anew, every
+// version that is listed reads back byte for byte, what is protected is there, and no content is
+// left that no version has.
+func TestHistories(t *testing.T) {
+	dsn := scratch.Database(t)
+	s := open(t, dsn)
+	for seed := range uint64(6) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		d := addDevice(t, s, fmt.Sprintf("quay-%d", seed))
+		lines := make([]string, 60)
+		for i := range lines {
+			lines[i] = fmt.Sprintf("lane %d note %x", i, r.Uint64())
+		}
+		texts, protected := map[string]string{}, map[string]bool{} // by version
+		var ids []string
+		for range 120 {
+			switch r.IntN(10) {
+			case 0, 1: // deleted, some of them
+				var some []string
+				for _, id := range ids {
+					if r.IntN(3) == 0 {
+						some = append(some, id)
+					}
+				}
+				tx(t, s, func(q *store.Q) error { _, _, err := q.DeleteVersions(bg, d.ID, some); return err })
+			case 2: // marked
+				if len(ids) > 0 {
+					id := ids[r.IntN(len(ids))]
+					tx(t, s, func(q *store.Q) error {
+						v, err := q.VersionByID(bg, id)
+						if errors.Is(err, store.ErrNotFound) {
+							return nil
+						}
+						v.Pinned = true
+						protected[id] = true
+						return errors.Join(err, q.MarkVersion(bg, v))
+					})
+				}
+			case 3: // packed anew
+				rows, err := s.As(who).Loose(bg, "", 100)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, v := range rows {
+					tx(t, s, func(q *store.Q) error { _, err := q.Tighten(bg, v); return err })
+				}
+			default:
+				if r.IntN(4) > 0 { // otherwise a text that returns
+					lines[r.IntN(len(lines))] = fmt.Sprintf("lane %d note %x", r.IntN(99), r.Uint64())
+				}
+				text := strings.Join(lines, "\n")
+				tx(t, s, func(q *store.Q) error {
+					v, err := addVersion(q, d, text)
+					texts[v.ID] = text
+					ids = append(ids, v.ID)
+					return err
+				})
+			}
+		}
+		listed, err := s.As(who).Versions(bg, d.ID, "running", 0, 1000)
+		if err != nil || len(listed) == 0 {
+			t.Fatalf("%d listed: %v", len(listed), err)
+		}
+		for i, v := range listed {
+			delete(protected, v.ID)
+			raw, err := s.As(who).Content(bg, v.ContentID)
+			if err != nil || string(raw) != texts[v.ID] {
+				t.Errorf("seed %d: version %d does not read back: %v", seed, v.Number, err)
+			}
+			if i == 0 && v.ID != ids[len(ids)-1] {
+				t.Errorf("seed %d: the newest is gone", seed)
+			}
+		}
+		if len(protected) > 0 {
+			t.Errorf("seed %d: %d pinned ones are gone", seed, len(protected))
+		}
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var orphans, deltas int
+	if err := db.QueryRow("SELECT COUNT(*) FROM contents c WHERE NOT EXISTS (SELECT 1 FROM versions v WHERE v.content_id = c.id)").Scan(&orphans); err != nil || orphans > 0 {
+		t.Errorf("%d contents that nobody has: %v", orphans, err)
+	}
+	if err := db.QueryRow("SELECT COUNT(*) FROM contents WHERE format = 2").Scan(&deltas); err != nil || deltas < 50 {
+		t.Errorf("%d are packed against another: %v", deltas, err)
+	}
+}
