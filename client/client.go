@@ -224,6 +224,12 @@ func (c *Client) ExportVersions(ctx context.Context, n NewExport, w io.Writer) (
 	return params["filename"], nil
 }
 
+// ImportVersions takes files in that were made elsewhere.
+func (c *Client) ImportVersions(ctx context.Context, n NewImport) ([]TakenIn, error) {
+	out, err := call[Page[TakenIn]](c, ctx, "POST", "/imports", nil, n)
+	return out.Items, err
+}
+
 // Retentions lists for how long versions stay.
 func (c *Client) Retentions(ctx context.Context) ([]Retention, error) {
 	return all[Retention](c, ctx, "/retention", nil)
@@ -570,6 +576,11 @@ func (c *Client) Snapshot(ctx context.Context, name string) (Snapshot, error) {
 // AddSnapshot names a set of versions.
 func (c *Client) AddSnapshot(ctx context.Context, n NewSnapshot) (Snapshot, error) {
 	return call[Snapshot](c, ctx, "POST", "/snapshots", nil, n)
+}
+
+// CompareSnapshots compares a snapshot, or a time, with another, or with now.
+func (c *Client) CompareSnapshots(ctx context.Context, from, to string) (MomentDiff, error) {
+	return call[MomentDiff](c, ctx, "GET", "/snapshot-diff", q("from", from, "to", to), nil)
 }
 
 // RemoveSnapshot forgets a set; its versions stay.

@@ -739,6 +739,25 @@ type Snapshot struct {
 	Versions []Version `json:"versions,omitempty"` // of one snapshot only
 }
 
+// MomentDiff is what became of many devices from one moment to another.
+type MomentDiff struct {
+	From  string     `json:"from"`
+	To    string     `json:"to"`
+	Same  int        `json:"same"` // parts that are unchanged
+	Parts []PartDiff `json:"parts"`
+}
+
+// PartDiff is what became of one part.
+type PartDiff struct {
+	Device  string `json:"device" column:"1 device"`
+	Part    string `json:"part" column:"2 part"`
+	Became  string `json:"became" column:"3 it is"`        // changed, only here (in the first) or only there
+	From    int    `json:"from,omitempty" column:"4 from"` // the versions' numbers
+	To      int    `json:"to,omitempty" column:"5 to"`     //
+	Added   int    `json:"added" column:"6 lines added"`   // once those that change by themselves are set aside
+	Removed int    `json:"removed" column:"7 lines gone"`  //
+}
+
 // NewSnapshot names a set of versions.
 type NewSnapshot struct {
 	Name     string     `json:"name"`
@@ -1103,6 +1122,9 @@ type Status struct {
 
 	Disabled int `json:"disabled"` // devices that are kept and not visited; the states are of the others
 
+	Damaged  int  `json:"damaged"`   // texts that the last scrub could not read back as they were kept
+	SheetDue bool `json:"sheet_due"` // nobody has verified a recovery sheet of the master key yet
+
 	Untold  int `json:"untold"`   // messages to people that wait for a quarter of an hour or longer
 	GivenUp int `json:"given_up"` // messages to people that were given up in the last two weeks
 
@@ -1164,6 +1186,37 @@ type NewExport struct {
 	As         string   `json:"as,omitempty"`         // tar.zst, if not said, or zip
 	Recipients []string `json:"recipients,omitempty"` // age recipients to which it is sealed
 	Passphrase string   `json:"passphrase,omitempty"` // or under which it is
+}
+
+// NewImport are files made elsewhere, to be taken in as versions.
+type NewImport struct {
+	Files   []ImportFile `json:"files"`
+	Zone    string       `json:"zone,omitempty"`    // in which times in their names are meant, as the IANA database names it; UTC if not said
+	Preview bool         `json:"preview,omitempty"` // say what would become of them, and do nothing
+}
+
+// ImportFile is one of them.
+type ImportFile struct {
+	File     string     `json:"file"`               // its name
+	Content  string     `json:"content"`            // base64 (RFC 4648 §4)
+	Device   string     `json:"device,omitempty"`   // whose it is, where its name and its beginning do not say it
+	Part     string     `json:"part,omitempty"`     // the main one, if its name does not say another
+	TakenAt  *time.Time `json:"taken_at,omitempty"` // of when it is
+	Modified *time.Time `json:"modified,omitempty"` // when it was written; for what nothing else says a time of
+	Name     string     `json:"name,omitempty"`     // of the version
+	Note     string     `json:"note,omitempty"`
+}
+
+// TakenIn is what became of a file.
+type TakenIn struct {
+	File    string     `json:"file" column:"1 file"`
+	Became  string     `json:"became" column:"2 it is"` // added, there already, or refused
+	Device  string     `json:"device,omitempty" column:"3 device"`
+	Part    string     `json:"part,omitempty" column:"4 part"`
+	Number  int        `json:"number,omitempty" column:"5 version"`
+	TakenAt *time.Time `json:"taken_at,omitempty" column:"6 of"`
+	By      string     `json:"by,omitempty" column:"7 known by"`
+	Why     string     `json:"why,omitempty" column:"8 why"`
 }
 
 // Retention is a policy for how long versions stay. Those that are pinned or named, baselines,

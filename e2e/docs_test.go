@@ -47,7 +47,7 @@ func TestHistoryGuide(t *testing.T) {
 		w.pull(p.Name)
 	}
 	w.cwd = w.dir
-	w.guide("history.md", 12)
+	w.guide("history.md", 15)
 }
 
 // guide runs every command of a guide's blocks; none is refused. There are so many at

@@ -372,3 +372,68 @@ func TestExport(t *testing.T) {
 		t.Error("what is refused leaves a file")
 	}
 }
+
+// TestTakenIn: files made elsewhere become versions that count for nothing: known by their name,
+// by what stands in them, or by hand; packed ones are opened; a trial changes nothing, and a
+// second time nothing is added.
+func TestTakenIn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	other := w.fleet.places[1].Name
+	w.pull(r1)
+	w.pull(other)
+	now := must(w.admin.Download(ctx(t), r1+"@1"))(t)
+	older := strings.Replace(now, "lane ", "lane quay9\n  note \"before the storm\"\nlane ", 1)
+	folder := filepath.Join(w.dir, "files")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	put(t, filepath.Join(folder, r1+" 20.11.2025.txt"), older)
+	put(t, filepath.Join(folder, "2025-11-21_0930 backup.cfg"), strings.Replace(must(w.admin.Download(ctx(t), other+"@1"))(t), "lane ", "lane quay8\n  shut\nlane ", 1)) // its host name stands in it
+	put(t, filepath.Join(folder, "shopping 2025-01-02.txt"), "bread\nmilk\n")
+	put(t, filepath.Join(folder, r1+"-2025-10-01.txt"), "bread\nmilk\n")
+	put(t, filepath.Join(folder, "same "+r1+" 2025-10-02.txt"), now)
+	put(t, filepath.Join(folder, r1+" 2099-01-01.txt"), older)
+	run := func(status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cli(args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	if out := run(1, "import", folder, "--preview"); !strings.Contains(out, "2 would be added, 1 there already, 3 refused") || len(w.versions(r1)) != 1 {
+		t.Errorf("%s", out)
+	}
+	out := run(1, "import", folder, "--note", "from the old file server")
+	if !strings.Contains(out, "2 added, 1 there already, 3 refused") || !strings.Contains(out, "a host name in it") || !strings.Contains(out, "has not come yet") || !strings.Contains(out, "say whose it is") {
+		t.Errorf("%s", out)
+	}
+	if out := run(1, "import", folder); !strings.Contains(out, "0 added, 3 there already") {
+		t.Errorf("a second time: %s", out)
+	}
+	all := w.versions(r1)
+	if len(all) != 2 || all[0].Aside != "imported" || all[0].TakenAt.Format("2006-01-02") != "2025-11-20" || !strings.Contains(all[0].Note, "from the old file server") {
+		t.Errorf("%+v", all[0])
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.Latest != 1 || d.State != "steady" {
+		t.Errorf("what was taken in counts: %+v", d)
+	}
+	if got := must(w.admin.Download(ctx(t), r1+"@2"))(t); got != older {
+		t.Error("it does not read back")
+	}
+	if j := w.pull(r1); !strings.Contains(j.Summary, "running unchanged, still 1") {
+		t.Errorf("%s", j.Summary)
+	}
+	// It can be put back, and by hand it can be said whose a file is.
+	if p := w.preview(client.NewPreview{Ref: r1 + "@2"}); p.Lines == 0 {
+		t.Errorf("%+v", p)
+	}
+	// An export comes back as it left, into a service that has lost it.
+	file := filepath.Join(w.dir, "out.tar.zst")
+	run(0, "export", r1, "--history", "--to", file)
+	w.sql("DELETE v FROM versions v JOIN parts p ON p.id = v.part_id WHERE v.aside = 'imported'")
+	if out := run(0, "import", file); !strings.Contains(out, "1 added") {
+		t.Errorf("%s", out)
+	}
+}

@@ -2,7 +2,9 @@ package api
 
 import (
 	"cmp"
+	"encoding/base64"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -13,11 +15,13 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/history"
+	"magpie/internal/wire"
 )
 
 // exportRoutes are the operations by which versions leave as files.
 func (s *Server) exportRoutes() []route {
 	return []route{
+		{"POST", "/imports", core.Admin, s.importVersions, about{id: "importVersions", tag: "versions", does: "Take files in that were made elsewhere", more: "Each becomes a version that is set aside, or is named as there already; whose it is and of when is looked for in its name and its beginning, where it is not said. A second time nothing is added.", takes: client.NewImport{}, gives: client.Page[client.TakenIn]{}}},
 		{"POST", "/exports", core.Reader, s.export, about{id: "exportVersions", tag: "versions", does: "Take versions out as files", more: "One archive, with a manifest as its last file; without that it was cut off. For who may not see secrets, and where it is asked for, they are masked. Sealed, it is a file of age (age-encryption.org/v1).", takes: client.NewExport{}, mime: "application/octet-stream", gives: ""}},
 	}
 }
@@ -81,6 +85,43 @@ func (s *Server) export(c *gin.Context) {
 		panic(http.ErrAbortHandler) // whoever reads it sees that it was cut
 	}
 }
+
+// importVersions takes files in as versions.
+func (s *Server) importVersions(c *gin.Context) {
+	var in client.NewImport
+	if !readBody(c, &in) {
+		return
+	}
+	zone := time.UTC
+	if in.Zone != "" {
+		var err error
+		if zone, err = time.LoadLocation(in.Zone); err != nil || in.Zone == "Local" {
+			fail(c, wrong("zone", fmt.Sprintf("zone %q is not known", in.Zone), "write it as the IANA time zone database does, like Atlantic/Faroe"))
+			return
+		}
+	}
+	if len(in.Files) == 0 || len(in.Files) > 1000 {
+		fail(c, wrong("files", fmt.Sprintf("there are %d files", len(in.Files)), "send 1 to 1000 at a time"))
+		return
+	}
+	var files []history.Incoming
+	for _, f := range in.Files {
+		raw, err := base64.StdEncoding.DecodeString(f.Content)
+		if err != nil {
+			fail(c, wrong("content", f.File+": what is sent of it is not base64 (RFC 4648 §4)", ""))
+			return
+		}
+		files = append(files, history.Incoming{Name: f.File, Content: raw, Device: f.Device, Part: f.Part, TakenAt: f.TakenAt, Modified: f.Modified, Called: f.Name, Note: f.Note})
+	}
+	taken, err := s.History.Import(c.Request.Context(), actor(c), files, zone, in.Preview)
+	out := client.Page[client.TakenIn]{Items: []client.TakenIn{}}
+	for _, t := range taken {
+		out.Items = append(out.Items, wiredTaken(t))
+	}
+	answer(c, 200, out, err)
+}
+
+var wiredTaken = wire.Make[client.TakenIn, history.Taken]()
 
 func exportProblem(err error) *client.Problem {
 	if errors.Is(err, history.ErrExport) {

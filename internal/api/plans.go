@@ -10,6 +10,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core/ref"
 	"magpie/internal/fleet"
+	"magpie/internal/read"
 	"magpie/internal/store"
 	"magpie/internal/wire"
 )
@@ -155,6 +156,22 @@ func (s *Server) addSnapshot(c *gin.Context) {
 	}
 	x, err := s.Fleet.MakeSnapshot(c.Request.Context(), actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
 	answer(c, http.StatusCreated, wireSnapshot(x), err)
+}
+
+var wiredPartDiff = wire.Make[client.PartDiff, read.PartDiff]()
+
+// snapshotDiff compares two moments of many devices.
+func (s *Server) snapshotDiff(c *gin.Context) {
+	if c.Query("from") == "" {
+		fail(c, wrong("from", "no snapshot and no time is named", "name a snapshot, or a time like 2026-11-20T10:00Z"))
+		return
+	}
+	d, err := s.Read.CompareMoments(c.Request.Context(), actor(c), c.Query("from"), c.Query("to"))
+	out := client.MomentDiff{From: d.From, To: d.To, Same: d.Same, Parts: []client.PartDiff{}}
+	for _, p := range d.Parts {
+		out.Parts = append(out.Parts, wiredPartDiff(p))
+	}
+	answer(c, http.StatusOK, out, err)
 }
 
 func (s *Server) removeSnapshot(c *gin.Context) {

@@ -49,6 +49,12 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 			st.Alike = append(st.Alike, client.Alike(g))
 		}
 	}
+	if st.Damaged, err = q.DamageCount(ctx); err != nil {
+		return st, err
+	}
+	if st.SheetDue, err = q.SheetDue(ctx); err != nil {
+		return st, err
+	}
 	if st.Untold, st.GivenUp, err = s.Routine.Unsent(ctx); err != nil {
 		return st, err
 	}

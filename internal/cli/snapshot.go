@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -59,6 +61,31 @@ func (a *app) snapshot() *cli.Command {
 				a.s.printf("\n")
 				list(a.s, x.Versions, nil, "device", "part", "number", "name", "seen_from", "seen_until")
 			})
+			return nil
+		}),
+		a.do("compare", "NAME|TIME [NAME|TIME]", "what differs between a snapshot and another, or a time, or now", nil, 1, 2, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			for i, word := range got {
+				if at, err := ref.ParseTime(word, zone()); err == nil {
+					got[i] = at.UTC().Format(time.RFC3339Nano)
+				}
+			}
+			d, err := s.CompareSnapshots(ctx, got[0], strings.Join(got[1:], ""))
+			if err != nil {
+				return err
+			}
+			a.print(c, d, func() {
+				if len(d.Parts) > 0 {
+					list(a.s, d.Parts, cells[client.PartDiff]{"device": func(p client.PartDiff) cell { return cell{p.Device, strong} }})
+					p := d.Parts[0]
+					if p.From > 0 && p.To > 0 {
+						a.tell("See how: magpie diff %s/%s@%d @%d\n", p.Device, p.Part, p.From, p.To)
+					}
+				}
+				a.s.printf("From %s to %s: %s, %d unchanged.\n", d.From, d.To, count(len(d.Parts), "part differs", "parts differ"), d.Same)
+			})
+			if len(d.Parts) > 0 {
+				return errDiffers
+			}
 			return nil
 		}),
 		a.do("remove", "NAME", "forget a snapshot; its versions stay", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {

@@ -39,6 +39,8 @@ const (
 	RestoreTest = "restore test" // why a version counts for nothing that a restore test has put there
 	Edited      = "edited"       // by a person, of another version; why such a version counts for nothing, too
 	AfterPush   = "after a push"
+	ByImport    = "import"   // a file that was made elsewhere
+	Imported    = "imported" // why such a version counts for nothing
 )
 
 // Job states.
@@ -72,10 +74,10 @@ var Outcomes = []string{Done, Refused, Failed, Cancelled, Equal, NotSaved, Diffe
 var Well = []string{Done, Equal}
 
 // Reasons of versions.
-var Reasons = []string{ByHand, BySchedule, ByNotice, FirstPull, BeforePush, AfterPush, Edited}
+var Reasons = []string{ByHand, BySchedule, ByNotice, FirstPull, BeforePush, AfterPush, Edited, ByImport}
 
 // Asides are why a version counts for nothing.
-var Asides = []string{OtherUnit, AtFactory, Edited, RestoreTest}
+var Asides = []string{OtherUnit, AtFactory, Edited, Imported, RestoreTest}
 
 // Topics are what those who watch the service are told of: that a device, a part's
 // versions, a job or its log were written, that somebody did something, and that the

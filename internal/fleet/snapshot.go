@@ -24,35 +24,21 @@ func (s *Service) MakeSnapshot(ctx context.Context, actor core.Actor, snap store
 		return snap, fmt.Errorf("%w: %s", ErrSnapshot, strings.Replace(err.Error(), "version's name", "snapshot's name", 1))
 	}
 	err := s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		var versions []core.Version
-		for _, d := range devices {
-			parts, err := q.Parts(ctx, d.ID)
-			if err != nil {
-				return err
-			}
-			for _, p := range parts {
-				var v core.Version
-				if at != nil {
-					v, err = q.VersionAt(ctx, d.ID, p.Name, *at)
-				} else {
-					v, err = q.VersionLatest(ctx, d.ID, p.Name, 0)
-				}
-				if errors.Is(err, store.ErrNotFound) {
-					continue
-				}
-				if err != nil {
-					return err
-				}
-				versions = append(versions, v)
-			}
+		ids := make([]string, len(devices))
+		for i, d := range devices {
+			ids[i] = d.ID
 		}
-		if len(versions) == 0 {
-			return fmt.Errorf("%w: none of these devices had a version then", ErrSnapshot)
+		when := s.Now().Add(time.Hour) // whatever counts now
+		if at != nil {
+			when = *at
 		}
-		if err := q.AddSnapshot(ctx, &snap, versions); err != nil {
+		if err := q.AddSnapshot(ctx, &snap, ids, when); err != nil {
 			return err
 		}
-		return q.Audit(ctx, "snapshot", snap.Name, fmt.Sprintf("%s of %s (%s)%s", core.Count(len(versions), "version", "versions"), core.Count(len(devices), "device", "devices"), snap.Selector, core.Because(snap.Note)))
+		if snap.Count == 0 {
+			return fmt.Errorf("%w: none of these devices had a version then", ErrSnapshot)
+		}
+		return q.Audit(ctx, "snapshot", snap.Name, fmt.Sprintf("%s of %s (%s)%s", core.Count(snap.Count, "version", "versions"), core.Count(len(devices), "device", "devices"), snap.Selector, core.Because(snap.Note)))
 	})
 	return snap, err
 }

@@ -65,7 +65,7 @@ func (s *Service) Judge(ctx context.Context, q *store.Q, policies []store.Retent
 // byHand tells whether a person asked for a version; the others were taken by themselves.
 func byHand(reason string) bool {
 	switch reason {
-	case core.ByHand, core.FirstPull, core.Edited:
+	case core.ByHand, core.FirstPull, core.Edited, core.ByImport:
 		return true
 	}
 	return false

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -43,21 +44,27 @@ type yard struct {
 	v     *visit.Service
 	p     *push.Service
 	s     *read.Service
-	now   time.Time
+	clock atomic.Pointer[time.Time] // jobs that end late read it, too
 	dsn   string
 }
 
 const r1 = "skerrinsay-r1"
 
+// now is the yard's clock, which set moves.
+func (y *yard) now() time.Time { return *y.clock.Load() }
+
+func (y *yard) set(t time.Time) { y.clock.Store(&t) }
+
 func newYard(t *testing.T, n int) *yard {
 	t.Helper()
-	y := &yard{t: t, dsn: scratch.Database(t), now: time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)}
+	y := &yard{t: t, dsn: scratch.Database(t)}
+	y.set(time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC))
 	var err error
-	if y.fleet, err = sim.Open(t.TempDir(), n, "", 1, y.now); err != nil {
+	if y.fleet, err = sim.Open(t.TempDir(), n, "", 1, y.now()); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(y.fleet.Close)
-	clock := func() time.Time { return y.now }
+	clock := y.now
 	st, err := store.Open(bg, y.dsn, seal.NewMaster(), time.Now)
 	if err != nil {
 		t.Fatal(err)
@@ -120,7 +127,7 @@ func (y *yard) pullAt(clock string) core.Job {
 	if err != nil {
 		y.t.Fatal(err)
 	}
-	y.now = time.Date(2026, 11, 20, at.Hour(), at.Minute(), 0, 0, time.UTC)
+	y.set(time.Date(2026, 11, 20, at.Hour(), at.Minute(), 0, 0, time.UTC))
 	j, err := y.s.PullNow(bg, admin, y.device(r1), core.ByHand)
 	if err != nil {
 		y.t.Fatal(err)
@@ -275,7 +282,7 @@ func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return q.AddVersion(bg, p, &core.Version{ContentID: id, PullID: "p", TakenAt: y.now, Reason: core.ByHand}, "")
+		return q.AddVersion(bg, p, &core.Version{ContentID: id, PullID: "p", TakenAt: y.now(), Reason: core.ByHand}, "")
 	})
 	side, err := y.resolve(r1 + "@1")
 	if err != nil {
@@ -353,7 +360,7 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 	const pulls, lines, bytes = "SELECT COUNT(*) FROM pulls", "SELECT COUNT(*) FROM job_log", "SELECT SUM(LENGTH(sealed)) FROM job_log"
 	pull := func(reason string) core.Job {
 		t.Helper()
-		y.now = y.now.Add(time.Hour)
+		y.set(y.now().Add(time.Hour))
 		j, err := y.v.PullNow(bg, admin, y.device(r1), reason)
 		if err != nil || j.Outcome != core.Done {
 			t.Fatal(j.Outcome, err)
@@ -371,7 +378,7 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 		t.Errorf("20 unchanged pulls left %d lines of log, %d bytes", n, b)
 	}
 	side, err := y.resolve(r1 + "@1")
-	if err != nil || side.Version.Sightings < 20 || !side.Version.SeenUntil.Equal(y.now) {
+	if err != nil || side.Version.Sightings < 20 || !side.Version.SeenUntil.Equal(y.now()) {
 		t.Errorf("seen %d times until %s, %v", side.Version.Sightings, side.Version.SeenUntil, err)
 	}
 	y.amend("lane quay1", "shut")

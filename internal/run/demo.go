@@ -229,6 +229,9 @@ func (n *Instance) seed(ctx context.Context, f *simulator) error {
 	if err := n.demoTelling(ctx); err != nil {
 		return err
 	}
+	if err := n.noSheet(ctx); err != nil {
+		return err
+	}
 	return os.WriteFile(done, nil, 0o600)
 }
 
@@ -243,6 +246,17 @@ func (n *Instance) demoMail(ctx context.Context, f *simulator) error {
 		return nil // somebody named another
 	}
 	return n.daily.SaveMailServer(ctx, u.Actor(), core.MailServer{Server: f.mail, Security: "none", From: "magpie@ferries.example"})
+}
+
+// noSheet notes that nobody has to be reminded of a recovery sheet: a demo's key protects nothing.
+func (n *Instance) noSheet(ctx context.Context) error {
+	id, _, err := RecoverySheet(n.Config)
+	if err != nil {
+		return err
+	}
+	return n.store.Tx(ctx, core.Actor{Name: "service"}, func(q *store.Q) error {
+		return q.SetSetting(ctx, store.SheetSetting, store.Sheet{KeyID: id, At: n.jobs.Now()})
+	})
 }
 
 // demoTelling is who is told what in the ferries' network.

@@ -324,6 +324,14 @@ func (n *Instance) openStore(ctx context.Context, dsn string) error {
 		return err
 	}
 	n.store, err = store.Open(ctx, dsn, master, time.Now)
+	if errors.Is(err, store.ErrMasterKey) && !made {
+		// A rotation was broken off after the database had the new key.
+		if next, e := seal.ReadMaster(path + ".new"); e == nil {
+			if s, e := store.Open(ctx, dsn, next, time.Now); e == nil {
+				n.store, err = s, takeNewKey(path, master)
+			}
+		}
+	}
 	switch {
 	case made && errors.Is(err, store.ErrMasterKey):
 		// Nothing was sealed under the new one, and it must not be taken for the key.

@@ -152,6 +152,14 @@ func NewKeys(hash Box, boxes ...Box) *Keys {
 	return k
 }
 
+// Boxes are the key of content hashes, and the data keys.
+func (k *Keys) Boxes() (hash Box, boxes []Box) {
+	for _, b := range k.boxes {
+		boxes = append(boxes, b)
+	}
+	return Box{key: k.hash}, boxes
+}
+
 // Seal encrypts plain. It opens again only for the same purpose and subject:
 // what kind of thing it is, and which one.
 func (k *Keys) Seal(purpose, subject string, plain []byte) []byte {

@@ -120,19 +120,40 @@ func (q *Q) Snapshot(ctx context.Context, name string) (Snapshot, error) {
 	return s, err
 }
 
-// AddSnapshot makes a named set of versions. ErrTaken says that the name is.
-func (q *Q) AddSnapshot(ctx context.Context, s *Snapshot, versions []core.Version) error {
+// ofMoment picks of each part of some devices the version that counted at a time.
+const ofMoment = ` FROM parts p JOIN versions v ON v.part_id = p.id AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND w.aside = '' AND w.taken_at <= ?)
+	JOIN devices d ON d.id = p.device_id WHERE d.id IN (?)`
+
+// AddSnapshot makes a named set of the versions that devices' parts had at a time, in one
+// statement however many there are. ErrTaken says that the name is; s.Count how many there were.
+func (q *Q) AddSnapshot(ctx context.Context, s *Snapshot, deviceIDs []string, at time.Time) error {
+	if err := q.guard(ctx, "retention"); err != nil { // nothing of it goes meanwhile
+		return err
+	}
 	now := q.clock().UTC()
-	s.ID, s.MadeBy, s.MadeAt, s.Count = NewID(now), q.actor.Name, now, len(versions)
+	s.ID, s.MadeBy, s.MadeAt = NewID(now), q.actor.Name, now
 	if _, err := q.exec(ctx, `INSERT INTO snapshots (id, name, selector, note, made_by, made_at) VALUES (?, ?, ?, ?, ?, ?)`, s.ID, s.Name, s.Selector, s.Note, s.MadeBy, s.MadeAt); err != nil {
 		return err
 	}
-	for _, v := range versions {
-		if _, err := q.exec(ctx, `INSERT INTO snapshot_versions (snapshot_id, version_id, device_id) VALUES (?, ?, ?)`, s.ID, v.ID, v.DeviceID); err != nil {
-			return err
-		}
+	query, args, err := in(`INSERT INTO snapshot_versions (snapshot_id, version_id, device_id) SELECT ?, v.id, p.device_id`+ofMoment, s.ID, at.UTC(), deviceIDs)
+	if err != nil {
+		return err
 	}
-	return nil
+	n, err := q.exec(ctx, query, args...)
+	s.Count = int(n)
+	return err
+}
+
+// Moment lists the versions that devices' parts had at a time, one a part.
+func (q *Q) Moment(ctx context.Context, deviceIDs []string, at time.Time) ([]core.Version, error) {
+	if len(deviceIDs) == 0 {
+		return nil, nil
+	}
+	query, args, err := in(`SELECT v.id, v.part_id, d.id AS device_id, d.name AS device, p.name AS part, v.number, v.content_id, v.fingerprint, v.taken_at`+ofMoment+` ORDER BY d.name, p.name`, at.UTC(), deviceIDs)
+	if err != nil {
+		return nil, err
+	}
+	return list[core.Version](ctx, q.ext, query, args...)
 }
 
 // RemoveSnapshot forgets a set; its versions stay.

@@ -305,3 +305,47 @@ func See(ctx context.Context, dsn string) (s Seen, err error) {
 	err = db.GetContext(ctx, &s.MasterID, `SELECT master_id FROM instance WHERE id = 1`)
 	return s, err
 }
+
+// SheetSetting is under which it is kept that a recovery sheet was verified.
+const SheetSetting = "recovery sheet"
+
+// Sheet is of which master key a recovery sheet was verified, and when.
+type Sheet struct {
+	KeyID string    `json:"key_id"`
+	At    time.Time `json:"at"`
+}
+
+// SheetDue tells whether nobody verified a recovery sheet of the master key in use yet.
+func (q *Q) SheetDue(ctx context.Context) (bool, error) {
+	id, err := get[string](ctx, q.ext, `SELECT master_id FROM instance WHERE id = 1`)
+	if err != nil {
+		return false, err
+	}
+	var s Sheet
+	_, _, err = q.Setting(ctx, SheetSetting, &s)
+	if errors.Is(err, ErrNotFound) {
+		return true, nil
+	}
+	return s.KeyID != id, err
+}
+
+// Rewrap seals the data keys under another master key, in one transaction. Whoever runs has
+// them already; whoever starts needs the new one.
+func (s *Store) Rewrap(ctx context.Context, master seal.Master) error {
+	return s.Tx(ctx, core.Actor{Name: "service"}, func(q *Q) error {
+		was, err := get[string](ctx, q.ext, `SELECT master_id FROM instance WHERE id = 1 FOR UPDATE`)
+		if err != nil || was == master.ID() {
+			return err
+		}
+		hash, boxes := s.keys.Boxes()
+		if _, err := q.exec(ctx, `UPDATE instance SET master_id = ?, hash_key = ? WHERE id = 1`, master.ID(), master.Wrap(hash)); err != nil {
+			return err
+		}
+		for _, b := range boxes {
+			if _, err := q.exec(ctx, `UPDATE data_keys SET wrapped = ? WHERE id = ?`, master.Wrap(b), b.ID); err != nil {
+				return err
+			}
+		}
+		return q.Audit(ctx, "master key rotated", master.ID(), "instead of "+was)
+	})
+}

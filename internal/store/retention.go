@@ -127,6 +127,9 @@ func (q *Q) KeptOf(ctx context.Context, deviceID string) ([]Kept, error) {
 // seen intervals, their pulls where nothing else came of these, and contents that nobody has
 // any more. It returns how many went and the bytes that were given back.
 func (q *Q) DeleteVersions(ctx context.Context, deviceID string, ids []string) (n int, bytes int64, err error) {
+	if err := q.guard(ctx, "retention"); err != nil { // no snapshot is made meanwhile
+		return 0, 0, err
+	}
 	if _, err := q.LockDevice(ctx, deviceID, 0); err != nil {
 		return 0, 0, err
 	}
@@ -229,4 +232,9 @@ func (q *Q) Aged(ctx context.Context, previews, logs, jobs time.Time) (more bool
 		more = more || n >= 200
 	}
 	return more, nil
+}
+
+// WithContent is the number of a part's newest version with a content, or 0.
+func (q *Q) WithContent(ctx context.Context, partID string, content []byte) (int, error) {
+	return get[int](ctx, q.ext, `SELECT COALESCE(MAX(number), 0) FROM versions WHERE part_id = ? AND content_id = ?`, partID, q.keys.Hash("content", content))
 }

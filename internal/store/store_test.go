@@ -138,7 +138,7 @@ func TestSameTextIsKeptOnce(t *testing.T) {
 	if _, err := db.Exec("UPDATE contents SET sealed = INSERT(sealed, 40, 1, '~')"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.As(who).Content(bg, a); !errors.Is(err, seal.ErrWrongKey) {
+	if _, err := s.As(who).Content(bg, a); !errors.Is(err, store.ErrDamaged) {
 		t.Errorf("a tampered content: %v", err)
 	}
 }

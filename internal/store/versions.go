@@ -146,7 +146,7 @@ func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version, passph
 	if _, err := q.exec(ctx, `UPDATE parts SET last_number = ? WHERE id = ?`, v.Number, p.ID); err != nil {
 		return err
 	}
-	if p.Last > 0 && v.Aside != core.Edited {
+	if p.Last > 0 && v.Aside != core.Edited && v.Aside != core.Imported {
 		if err := q.CloseSeen(ctx, p.ID); err != nil {
 			return err
 		}

@@ -11,17 +11,20 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import SideDrawer from '../design/SideDrawer.vue'
 import { useFleet } from '../fleet'
+import SheetDue from '../fleet/SheetDue.vue'
 import AlikeList from '../fleet/AlikeList.vue'
 import BulkBar from '../fleet/BulkBar.vue'
 import FacetList from '../fleet/FacetList.vue'
 import FleetSearch from '../fleet/FleetSearch.vue'
 import FleetTable from '../fleet/FleetTable.vue'
 import { picks, read } from '../selector'
+import { useSession } from '../session'
 
 const ChangeStrip = defineAsyncComponent(() => import('../fleet/ChangeStrip.vue'))
 const FirstRun = defineAsyncComponent(() => import('../fleet/FirstRun.vue'))
 
 // Every device at a glance, worst first.
+const admin = useSession().may('admin')
 const fleet = useFleet()
 const route = useRoute()
 const router = useRouter()
@@ -48,6 +51,7 @@ const early = computed(() => fleet.known && fleet.devices.length < 4 && !fleet.d
       <b class="text-alarm">The service's database is away.</b> What stands here was so {{ when(fleet.status.as_of) }}.
     </p>
     <ProblemNote v-else :error="fleet.trouble" class="mb-3" />
+    <SheetDue v-if="admin && fleet.status?.sheet_due" />
     <FirstRun v-if="early" :devices="fleet.devices" />
     <template v-if="!early || fleet.devices.length">
       <div class="mb-2 flex flex-wrap items-center gap-2">

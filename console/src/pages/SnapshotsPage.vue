@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { reactive } from 'vue'
+import { reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { post, type Job, type Schemas, listAll } from '../api/call'
+import { get, post, query, type Job, type Schemas, listAll } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import { zone } from '../composables/time'
 import AppButton from '../design/AppButton.vue'
@@ -39,6 +39,17 @@ const back = (x: string) =>
     const j = await post<Job>('/restore-previews', { selector: [], snapshot: x }, { 'Idempotency-Key': crypto.randomUUID() })
     void router.push('/jobs/' + j.id)
   })
+const beside = ref<Schemas['MomentDiff']>()
+const compare = (from: string, to = '') => attempt(async () => void (beside.value = await get('/snapshot-diff' + query({ from, to }))))
+type Part = Schemas['PartDiff']
+const differs: Column<Part>[] = [
+  { id: 'device', label: 'Device', value: (p) => p.device },
+  { id: 'part', label: 'Part', value: (p) => p.part },
+  { id: 'became', label: 'It is', value: (p) => p.became },
+  { id: 'lines', label: 'Lines', value: (p) => p.added + p.removed, width: '8rem' },
+  { id: 'deeds', label: '', width: '8rem' },
+]
+const diffOf = (p: Part) => `/compare?from=${p.device}/${p.part}@${p.from}&to=${p.device}/${p.part}@${p.to}`
 const columns: Column<Snapshot>[] = [
   { id: 'name', label: 'Name', value: (x) => x.name, width: 'minmax(8rem, 1fr)', always: true },
   { id: 'count', label: 'Versions', value: (x) => x.count, width: '6rem', right: true },
@@ -46,7 +57,7 @@ const columns: Column<Snapshot>[] = [
   { id: 'made', label: 'Made', value: (x) => x.made_at, width: '9.5rem', first: 'down' },
   { id: 'by', label: 'By', value: (x) => x.made_by, width: 'minmax(5rem, 0.5fr)' },
   { id: 'note', label: 'Note', value: (x) => x.note ?? '', width: 'minmax(8rem, 1.5fr)' },
-  { id: 'deeds', label: '', width: '11rem', always: true },
+  { id: 'deeds', label: '', width: '20rem', always: true },
 ]
 </script>
 
@@ -89,7 +100,10 @@ const columns: Column<Snapshot>[] = [
     >
     <template #made="{ row: x }"><TimeMark :at="x.made_at" exact /></template>
     <template #deeds="{ row: x }"
-      ><AppButton v-if="operator" small :busy="busy" @click="back(x.name)">Put all of it back…</AppButton></template
+      ><span class="flex gap-1"
+        ><AppButton small :busy="busy" @click="compare(x.name)">Compare with now</AppButton
+        ><AppButton v-if="operator" small :busy="busy" @click="back(x.name)">Put all of it back…</AppButton></span
+      ></template
     >
     <template #none
       ><EmptyNote title="No snapshots yet">
@@ -98,4 +112,20 @@ const columns: Column<Snapshot>[] = [
       </EmptyNote></template
     >
   </DataTable>
+  <section v-if="beside" class="mt-4" aria-label="What differs">
+    <h2 class="mb-1">
+      From {{ beside.from }} to {{ beside.to }}: {{ beside.parts.length }}
+      {{ beside.parts.length === 1 ? 'part differs' : 'parts differ' }}, {{ beside.same }} unchanged
+    </h2>
+    <DataTable name="Differs" :columns="differs" :rows="beside.parts" :row-id="(p: Part) => p.device + p.part">
+      <template #device="{ row: p }"
+        ><RouterLink :to="'/devices/' + p.device">{{ p.device }}</RouterLink></template
+      >
+      <template #lines="{ row: p }"
+        ><span class="text-teal">+{{ p.added }}</span> <span class="text-gone-ink">−{{ p.removed }}</span></template
+      >
+      <template #deeds="{ row: p }"><RouterLink v-if="p.from && p.to" :to="diffOf(p)">line by line</RouterLink></template>
+      <template #none><EmptyNote title="Nothing differs">Every part is as it was.</EmptyNote></template>
+    </DataTable>
+  </section>
 </template>

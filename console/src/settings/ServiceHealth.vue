@@ -27,6 +27,8 @@ const kept = computed(() => [
   { word: 'never proven', says: s.value?.never_proven },
   { word: 'texts', says: s.value?.contents },
   { word: 'their size, sealed', says: size(s.value?.contents_bytes ?? 0) },
+  { word: 'damaged', says: s.value?.damaged, to: '/jobs?kind=scrub' },
+  { word: 'recovery sheet', says: s.value?.sheet_due ? 'not verified yet' : 'verified' },
 ])
 </script>
 

@@ -1,0 +1,248 @@
+package history
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/core/text"
+	"magpie/internal/store"
+)
+
+// Incoming is a file that was made elsewhere.
+type Incoming struct {
+	Name     string
+	Content  []byte
+	Device   string     // by hand: whose it is; empty: it is looked for
+	Part     string     // empty: the name says it, or it is the main one
+	TakenAt  *time.Time // by hand: when it was so; nil: it is looked for
+	Modified *time.Time // when the file was written, if that is known
+	Called   string     // the version's name
+	Note     string
+}
+
+// Taken is what came of a file.
+type Taken struct {
+	File    string
+	Device  string
+	Part    string
+	Number  int
+	TakenAt *time.Time
+	By      string // how it was known whose it is and of when
+	Became  string // added, there already, or refused
+	Why     string // why it was refused
+}
+
+// What becomes of a file.
+const (
+	TakenIn   = "added"
+	ThereIs   = "there already"
+	NotTaken  = "refused"
+	mostInOne = 4 << 20 // bytes of one file
+)
+
+// Import takes files in as versions, each in a transaction of its own. They are set aside: they
+// are newest of nothing, and count for no drift; whatever a unit was that they came from, they
+// say no more than the file does. A file that is there already, byte for byte, adds nothing.
+// With look nothing is kept.
+func (s *Service) Import(ctx context.Context, actor core.Actor, files []Incoming, zone *time.Location, look bool) (out []Taken, err error) {
+	devices, err := s.Store.As(actor).Devices(ctx, ref.All())
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		t := Taken{File: f.Name}
+		d, at, err := s.whose(&t, f, devices, zone)
+		if err == nil {
+			err = s.takeIn(ctx, actor, d, at, f, look, &t)
+		}
+		var refused notTaken
+		if errors.As(err, &refused) {
+			t.Became, t.Why, err = NotTaken, string(refused), nil
+		}
+		if err != nil {
+			return out, fmt.Errorf("%s: %w", f.Name, err)
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// notTaken is why a file is refused.
+type notTaken string
+
+func (n notTaken) Error() string { return string(n) }
+
+// whose finds a file's device, part and time, and says by what.
+func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, zone *time.Location) (d core.Device, at time.Time, err error) {
+	base := f.Name[strings.LastIndexAny(f.Name, `/\`)+1:]
+	device, part, own, isOwn := ref.FromName(base)
+	t.Part = f.Part
+	switch {
+	case f.Device != "":
+		t.Device, t.By = f.Device, "by hand"
+	case isOwn:
+		t.Device, t.By = device, "its name"
+	default:
+		if t.Device, t.By, err = found(base, f.Content, devices); err != nil {
+			return d, at, err
+		}
+	}
+	if t.Part == "" && isOwn {
+		t.Part = part
+	}
+	i := slices.IndexFunc(devices, func(d core.Device) bool { return d.Name == t.Device })
+	if i < 0 {
+		return d, at, notTaken(fmt.Sprintf("no device is named %s", t.Device))
+	}
+	d = devices[i]
+	switch named, ok := ref.TimeInName(base, zone); {
+	case f.TakenAt != nil:
+		at = *f.TakenAt
+		t.By += ", its time by hand"
+	case isOwn:
+		at = own
+	case ok:
+		at = named
+		t.By += ", its time by the name"
+	case f.Modified != nil:
+		at = *f.Modified
+		t.By += ", its time by when the file was written"
+	default:
+		return d, at, notTaken("nothing says when it was so; say it with the time, or in the file's name")
+	}
+	if at.After(s.Now().Add(time.Minute)) {
+		return d, at, notTaken(fmt.Sprintf("its time, %s, has not come yet", at.UTC().Format("2006-01-02 15:04 MST")))
+	}
+	at = at.UTC().Truncate(time.Microsecond)
+	t.TakenAt = &at
+	return d, at, nil
+}
+
+// beginning is how far into a file is looked for whose it is.
+const beginning = 16 << 10
+
+// found looks for a device in a file's name, then in its beginning: by its name, the host name
+// that it reports, its serial number.
+func found(base string, content []byte, devices []core.Device) (device, by string, err error) {
+	head := string(content[:min(len(content), beginning)])
+	for _, x := range []struct {
+		by, in string
+		of     func(core.Device) []string
+	}{
+		{"a name in its name", base, func(d core.Device) []string { return []string{d.Name} }},
+		{"a serial number in it", head, func(d core.Device) []string { return d.Serials }},
+		{"a host name in it", head, func(d core.Device) []string { return []string{d.Host, d.Name} }},
+	} {
+		var all []string
+		for _, d := range devices {
+			if len(ref.NamesIn(x.in, x.of(d))) > 0 && !slices.Contains(all, d.Name) {
+				all = append(all, d.Name)
+			}
+		}
+		switch len(all) {
+		case 0:
+		case 1:
+			return all[0], x.by, nil
+		default:
+			return "", "", notTaken(fmt.Sprintf("it may be %s's, by %s; say whose it is", strings.Join(all[:min(len(all), 4)], "'s or "), x.by))
+		}
+	}
+	return "", "", notTaken("neither its name nor its beginning names a device; say whose it is")
+}
+
+// takeIn keeps a file as a version that is set aside.
+func (s *Service) takeIn(ctx context.Context, actor core.Actor, d core.Device, at time.Time, f Incoming, look bool, t *Taken) error {
+	dia := s.DialectOf(d)
+	if dia == nil {
+		return notTaken("there is no dialect " + d.Dialect + " that could read it")
+	}
+	if t.Part == "" {
+		t.Part = dia.Main()
+	}
+	if _, ok := dia.PartOf(t.Part); !ok {
+		return notTaken(fmt.Sprintf("%s has no part %q", d.Name, t.Part))
+	}
+	doc, content := dia.Doc(t.Part), string(f.Content)
+	lines := 0
+	switch {
+	case len(f.Content) == 0:
+		return notTaken("it is empty")
+	case len(f.Content) > mostInOne:
+		return notTaken(fmt.Sprintf("it has more than %d MiB", mostInOne>>20))
+	case doc.Opaque():
+	case !utf8.ValidString(content):
+		return notTaken("it is no text, and the part is one")
+	case strings.Contains(content, "‹secret "):
+		return notTaken("secrets in it are masked: it left for somebody who may not see them")
+	default:
+		part, _ := dia.PartOf(t.Part)
+		for _, always := range part.Whole.Has {
+			if !slices.ContainsFunc(text.Lines(content), dia.Pattern(always).MatchString) {
+				return notTaken(fmt.Sprintf("it is not whole: no line matches %s, which is always there", always))
+			}
+		}
+		if u := doc.Unread(content); len(u)*2 > len(text.Lines(content)) {
+			return notTaken(fmt.Sprintf("more than half of its lines cannot be read as dialect %s says, the first is line %d: %s", d.Dialect, u[0].Line, u[0].Unread))
+		}
+		lines = len(text.Lines(content))
+	}
+	if f.Called != "" {
+		if err := ref.VersionName(f.Called); err != nil {
+			return notTaken(err.Error())
+		}
+	}
+	err := s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		if _, err := q.LockDevice(ctx, d.ID, 0); err != nil {
+			return err
+		}
+		p, err := q.Part(ctx, d.ID, t.Part, true)
+		if err != nil {
+			return err
+		}
+		if n, err := q.WithContent(ctx, p.ID, f.Content); err != nil || n > 0 {
+			t.Number, t.Became = n, ThereIs
+			return err
+		}
+		t.Became = TakenIn
+		pull := core.Pull{ID: store.NewID(s.Now()), DeviceID: d.ID, RequestedAt: s.Now(), TakenAt: &at, Reason: core.ByImport, Actor: actor.Name, DialectRev: dia.Revision, Result: "done"}
+		v := core.Version{PullID: pull.ID, Fingerprint: s.Store.Keys().Hash("fingerprint", []byte(doc.Settled(content))), TakenAt: at, Reason: core.ByImport, Actor: actor.Name, Aside: core.Imported,
+			DialectRev: dia.Revision, Device: d.Name, Part: t.Part, DeviceID: d.ID, Lines: lines}
+		if err := q.AddPull(ctx, pull); err != nil {
+			return err
+		}
+		if v.ContentID, err = q.PutContent(ctx, f.Content, p.ID, p.Last); err != nil {
+			return err
+		}
+		if err := q.AddVersion(ctx, p, &v, ""); err != nil {
+			return err
+		}
+		t.Number = v.Number
+		v.Name, v.Note = f.Called, strings.TrimSpace("from the file "+f.Name+"\n"+f.Note)
+		if err := q.MarkVersion(ctx, v); errors.Is(err, store.ErrTaken) {
+			return notTaken(fmt.Sprintf("a version of %s is named %s already", d.Name, f.Called))
+		} else if err != nil {
+			return err
+		}
+		if err := q.Audit(ctx, "imported", v.Ref(), "from the file "+f.Name+", "+t.By+core.Because(f.Note)); err != nil {
+			return err
+		}
+		if look {
+			return errLooked
+		}
+		return nil
+	})
+	if errors.Is(err, errLooked) {
+		t.Number, err = 0, nil
+	}
+	return err
+}
+
+// errLooked takes back what was only tried.
+var errLooked = errors.New("only looked")
