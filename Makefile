@@ -34,7 +34,7 @@ demo: build
 
 # So many tests at once: what is temporary lies in memory where there is room for
 # it (internal/scratch), and waits for a disk otherwise.
-ATONCE = $(shell df -Pk /dev/shm 2>/dev/null | awk 'END { print $$4 >= 6291456 ? 8 : 4 }')
+ATONCE = $(shell df -Pk /dev/shm 2>/dev/null | awk 'END { print $$4 >= 6291456 ? 6 : 4 }')
 
 # The services under test, and every package with goroutines, are built with the
 # race detector. The core, the dialects, the push machine and the benchmarks have none, and their

@@ -166,6 +166,13 @@ func (b *browser) clear(element string) {
 	js[bool](b, `(e => { e.value = ''; return e.dispatchEvent(new Event('input', {bubbles: true})) })(`+element+`)`)
 }
 
+// paste fills a field at once, as a long text is.
+func (b *browser) paste(selector, text string) {
+	b.t.Helper()
+	b.do(chromedp.WaitVisible(selector))
+	js[bool](b, fmt.Sprintf(`(e => { e.value = %q; return e.dispatchEvent(new Event('input', {bubbles: true})) })(document.querySelector(%q))`, text, selector))
+}
+
 // choose picks a value of a select.
 func (b *browser) choose(selector, value string) {
 	b.t.Helper()

@@ -68,7 +68,7 @@ func TestConsoleFirstRun(t *testing.T) {
 	b.fill(`input[name=mail-user]`, "magpie")
 	b.fill(`input[name=mail-password]`, "a wrong word")
 	b.fill(`input[name=mail-from]`, "magpie@ferries.example")
-	b.fill(`textarea[name=mail-ca]`, post.ca)
+	b.paste(`textarea[name=mail-ca]`, post.ca)
 	b.fill(`input[name=mail-to]`, "noc@ferries.example")
 	b.click("Send a test, and keep it")
 	b.see("✗ sign in as magpie")

@@ -265,7 +265,7 @@ func (a *app) status() *cli.Command {
 				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("%s not read back as they were kept; see: magpie job list --kind scrub", count(st.Damaged, "text does", "texts do"))))
 			}
 			if st.SheetDue {
-				a.s.printf("%s\n", a.s.paint(alarm, "no recovery sheet of the master key was verified yet: whoever loses the key file loses everything; on the service's machine: magpie key sheet, then magpie key verify"))
+				a.s.printf("%s\n", a.s.paint(alarm, "no recovery sheet of the master key was verified yet;\non the service's machine: magpie key sheet, then magpie key verify"))
 			}
 			if n := st.Untold + st.GivenUp; n > 0 {
 				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("people were not told: %d wait, %d given up; see: magpie tell messages", st.Untold, st.GivenUp)))
