@@ -201,7 +201,7 @@ func (s *Server) versionText(c *gin.Context) {
 		number += "_masked"
 	}
 	media, ending := side.Media()
-	name := fmt.Sprintf("%s_%s_%s_%s."+ending, side.Device.Name, side.Part, side.TakenAt.UTC().Format("20060102T150405Z"), number)
+	name := ref.FileName(side.Device.Name, side.Part, side.TakenAt, number, ending)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
 	c.Data(http.StatusOK, media, []byte(shown))
 }

@@ -11,11 +11,6 @@ import (
 )
 
 func (a *app) retention() *cli.Command {
-	list1 := func(all []client.Retention) {
-		list(a.s, all, cells[client.Retention]{
-			"name":     func(r client.Retention) cell { return cell{r.Name, strong} },
-			"selector": func(r client.Retention) cell { return cell{strings.Join(r.Selector, " "), plain} }})
-	}
 	return &cli.Command{Name: "retention", Usage: "for how long versions stay", Commands: []*cli.Command{
 		a.do("list", "", "list the policies; the first that picks a device holds", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
 			all, err := s.Retentions(ctx)
@@ -23,7 +18,9 @@ func (a *app) retention() *cli.Command {
 				return err
 			}
 			a.print(c, all, func() {
-				list1(all)
+				list(a.s, all, cells[client.Retention]{
+					"name":     func(r client.Retention) cell { return cell{r.Name, strong} },
+					"selector": func(r client.Retention) cell { return cell{strings.Join(r.Selector, " "), plain} }})
 				a.tell("Whatever they say, these stay: pinned, named, baselines, in a snapshot, the newest of a part, needed by a push under way.\n")
 			})
 			return nil

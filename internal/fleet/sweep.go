@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"magpie/internal/core"
@@ -143,23 +142,18 @@ func place(address string, port int) string { return address + " " + strconv.Ito
 
 // lookAround connects to every door of every address, and lists who greets where nobody is
 // registered, and how many of those that are did answer.
-func (s *Service) lookAround(ctx context.Context, all []netip.Addr, doors []door, known map[string]bool, l *job.Log) (found []store.Proposal, met int64) {
+func (s *Service) lookAround(ctx context.Context, all []netip.Addr, doors []door, known map[string]bool, l *job.Log) (found []store.Proposal, met int) {
 	var mu sync.Mutex
-	var done atomic.Int64
 	var work sync.WaitGroup
 	places := make(chan struct{}, sweepAtOnce)
 	for i, a := range all {
 		for _, at := range doors {
-			select {
-			case <-ctx.Done():
-			case places <- struct{}{}:
-			}
 			if ctx.Err() != nil {
 				break
 			}
+			places <- struct{}{}
 			work.Go(func() {
 				defer func() { <-places }()
-				defer done.Add(1)
 				t := link.Target{Transport: at.transport, Address: a.String(), Port: at.port}
 				within, cancel := context.WithTimeout(ctx, answersIn)
 				answers := link.Listens(within, t)
@@ -168,7 +162,9 @@ func (s *Service) lookAround(ctx context.Context, all []netip.Addr, doors []door
 					return
 				}
 				if known[place(t.Address, t.Port)] {
-					atomic.AddInt64(&met, 1)
+					mu.Lock()
+					defer mu.Unlock()
+					met++
 					return
 				}
 				g, err := link.Greet(ctx, t, greetsIn)

@@ -17,6 +17,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"magpie/internal/core"
+	"magpie/internal/core/ref"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
 	"magpie/internal/store"
@@ -66,12 +67,6 @@ type Manifest struct {
 	MadeBy string    `json:"made_by"`
 	MadeAt time.Time `json:"made_at"`
 	Files  []File    `json:"files"`
-}
-
-// FileName is how a version is named as a file, so that files sort by device, part and time.
-func FileName(v core.Version, ending string) string {
-	part := strings.NewReplacer("/", "-", "+", "-").Replace(v.Part)
-	return fmt.Sprintf("%s_%s_%s_v%d.%s", v.Device, part, v.TakenAt.UTC().Format("20060102T150405Z"), v.Number, ending)
 }
 
 // archive takes files one after the other.
@@ -251,7 +246,7 @@ func (s *Service) fileOf(ctx context.Context, x Export, d core.Device, v core.Ve
 	if doc == nil || doc.Opaque() {
 		ending = "bin"
 	}
-	f.Name = FileName(v, ending)
+	f.Name = ref.FileName(v.Device, strings.ReplaceAll(v.Part, "+", "-"), v.TakenAt, fmt.Sprintf("v%d", v.Number), ending)
 	content, err = s.Store.As(job.Service).Content(ctx, v.ContentID)
 	if errors.Is(err, store.ErrDamaged) {
 		f.Left = err.Error()

@@ -2,7 +2,6 @@ package link
 
 import (
 	"context"
-	"crypto/tls"
 	"net"
 	"strings"
 	"time"
@@ -28,11 +27,10 @@ func Greet(ctx context.Context, t Target, timeout time.Duration) (g Greeting, er
 	_ = conn.SetDeadline(time.Now().Add(timeout))
 	switch t.Transport {
 	case dialect.HTTPS:
-		c := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: t.Address})
-		if err := c.HandshakeContext(ctx); err != nil {
+		leaf, err := certificateOver(ctx, conn, t)
+		if err != nil {
 			return g, err
 		}
-		leaf := c.ConnectionState().PeerCertificates[0]
 		g.Key, g.Says = certificate(leaf.Raw), leaf.Subject.CommonName
 		g.Fingerprint = Fingerprint(g.Key)
 	case dialect.HTTP: // it speaks when it is asked

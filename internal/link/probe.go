@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"fmt"
 	"net"
@@ -36,11 +37,11 @@ func Probe(ctx context.Context, t Target, timeout time.Duration) (key, fingerpri
 		}
 		defer stop()
 		defer conn.Close()
-		c := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: t.Address}) // nothing is sent over it
-		if err := c.HandshakeContext(ctx); err != nil {
-			return "", "", fmt.Errorf("%w: %s answers, but not with TLS: %v", ErrUnreachable, net.JoinHostPort(t.Address, strconv.Itoa(t.Port)), err)
+		leaf, err := certificateOver(ctx, conn, t)
+		if err != nil {
+			return "", "", err
 		}
-		key = certificate(c.ConnectionState().PeerCertificates[0].Raw)
+		key = certificate(leaf.Raw)
 		return key, Fingerprint(key), nil
 	case dialect.Telnet, dialect.HTTP:
 		conn, stop, err := dialThrough(ctx, t, timeout)
@@ -52,6 +53,15 @@ func Probe(ctx context.Context, t Target, timeout time.Duration) (key, fingerpri
 		return "", "", nil
 	}
 	return hostKey(ctx, t, timeout)
+}
+
+// certificateOver learns the certificate that is shown over a connection; nothing is sent over it.
+func certificateOver(ctx context.Context, conn net.Conn, t Target) (*x509.Certificate, error) {
+	c := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: t.Address})
+	if err := c.HandshakeContext(ctx); err != nil {
+		return nil, fmt.Errorf("%w: %s answers, but not with TLS: %v", ErrUnreachable, net.JoinHostPort(t.Address, strconv.Itoa(t.Port)), err)
+	}
+	return c.ConnectionState().PeerCertificates[0], nil
 }
 
 // Shows tells whether a device shows a key or certificate over a transport.

@@ -7,6 +7,15 @@ import (
 	"time"
 )
 
+// FileName is how a version is named as a file, so that files sort by device, part and time.
+// which is its number as v17, or what else it is.
+func FileName(device, part string, at time.Time, which, ending string) string {
+	return device + "_" + part + "_" + at.UTC().Format(ownTime) + "_" + which + "." + ending
+}
+
+// ownTime is a time in such a name (ISO 8601, basic format).
+const ownTime = "20060102T150405Z"
+
 // ownName is how files leave this service: DEVICE_PART_TIME_vNUMBER.
 var ownName = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^([^_/]+)_([a-z][a-z0-9-]*)_(\d{8}T\d{6}Z)_v\d+(_masked)?\.[a-z]+$`)
@@ -19,7 +28,7 @@ func FromName(name string) (device, part string, at time.Time, ok bool) {
 	if m == nil {
 		return "", "", at, false
 	}
-	at, err := time.Parse("20060102T150405Z", m[3])
+	at, err := time.Parse(ownTime, m[3])
 	return m[1], m[2], at, err == nil
 }
 
