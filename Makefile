@@ -1,7 +1,7 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
 PROGRAMS = mariadbd:mariadb-server-core my_print_defaults:mariadb-client-core ssh:openssh-client git:git gcc:gcc node:nodejs npm:npm
 # What tests need besides: a browser, other makers' servers to talk to, a cluster.
-TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl exim4:exim4-daemon-light \
+TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl exim4:exim4-daemon-light age:age \
   wsrep_sst_mariabackup:mariadb-server /usr/lib/galera/libgalera_smm.so:galera-4 mariadb-backup:mariadb-backup
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
@@ -50,7 +50,8 @@ test: needs-test build check check-console
 # Every family, by every method, with every fault of its simulator; and a whole minute of change
 # notices.
 test-matrix: needs-test build
-	MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
+	MAGPIE_MATRIX=all go test ./internal/core/change -count=1 -timeout 20m
+	MAGPIE_RACE=all MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
 
 # The console's files as its formatter has them, no line over 140 characters; and the
 # API's description before a strict linter and two makers of clients.

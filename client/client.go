@@ -44,6 +44,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	case nil:
 	case []byte:
 		r, kind = bytes.NewReader(b), "application/yaml"
+	case io.Reader:
+		r, kind = b, "application/octet-stream"
 	default:
 		raw, err := json.Marshal(body)
 		if err != nil {
@@ -212,16 +214,52 @@ func (c *Client) Export(ctx context.Context, selector []string, as string) (stri
 // ExportVersions takes versions out as files, as an archive that is written to w. Its last file
 // is manifest.json; one without it was cut off. It returns the name that the service gives it.
 func (c *Client) ExportVersions(ctx context.Context, n NewExport, w io.Writer) (name string, err error) {
-	res, err := c.send(ctx, "POST", "/exports", nil, n)
+	return c.received(ctx, "/exports", n, w)
+}
+
+// received writes what the service answers with to w; it returns the name that the service gives
+// the file.
+func (c *Client) received(ctx context.Context, path string, ask any, w io.Writer) (name string, err error) {
+	res, err := c.send(ctx, "POST", path, nil, ask)
 	if err != nil {
 		return "", err
 	}
 	defer res.Body.Close()
 	_, params, _ := mime.ParseMediaType(res.Header.Get("Content-Disposition"))
 	if _, err := io.Copy(w, res.Body); err != nil {
-		return params["filename"], fmt.Errorf("the export was cut off: %w", err)
+		return params["filename"], fmt.Errorf("what the service sends was cut off: %w", err)
 	}
 	return params["filename"], nil
+}
+
+// ImportFile takes one file in as it comes, however large. by are words of the query of
+// /version-file, like file, device, part, taken_at, name and note.
+func (c *Client) ImportFile(ctx context.Context, by map[string]string, file io.Reader) (TakenIn, error) {
+	v := url.Values{}
+	for k, word := range by {
+		if word != "" {
+			v.Set(k, word)
+		}
+	}
+	return call[TakenIn](c, ctx, "POST", "/version-file", v, file)
+}
+
+// DownloadTo writes a version's content to w as it is, however large.
+func (c *Client) DownloadTo(ctx context.Context, ref string, w io.Writer) error {
+	res, err := c.send(ctx, "GET", "/version/text", q("ref", ref), nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if _, err := io.Copy(w, res.Body); err != nil {
+		return fmt.Errorf("what the service sends was cut off: %w", err)
+	}
+	return nil
+}
+
+// Worksheet lists the landmarks of devices, html or csv.
+func (c *Client) Worksheet(ctx context.Context, selector []string, as string) (string, error) {
+	return c.text(ctx, "/worksheet", q("selector", strings.Join(selector, " "), "as", as))
 }
 
 // ImportVersions takes files in that were made elsewhere.
@@ -742,6 +780,19 @@ type AuditFilter struct {
 // newest first, of the devices that a selector picks.
 func (c *Client) Changes(ctx context.Context, selector []string, since, cursor string, limit int) (Page[Version], error) {
 	return call[Page[Version]](c, ctx, "GET", "/changes", q("selector", strings.Join(selector, " "), "since", since, "cursor", cursor, "limit", positive(limit)), nil)
+}
+
+// FindVersions lists the versions of the devices that a selector picks by what is known of them,
+// newest first: by are words of the query of /changes, like name, note, by, reason, serial,
+// release, since, until, find, cursor and limit.
+func (c *Client) FindVersions(ctx context.Context, selector []string, by map[string]string) (Page[Version], error) {
+	v := q("selector", strings.Join(selector, " "))
+	for k, word := range by {
+		if word != "" {
+			v.Set(k, word)
+		}
+	}
+	return call[Page[Version]](c, ctx, "GET", "/changes", v, nil)
 }
 
 // Tag puts tags on devices and takes others off; it returns those that changed.

@@ -244,7 +244,7 @@ type Version struct {
 	Number     int       `json:"number" column:"1 version"`
 	TakenAt    time.Time `json:"taken_at" column:"2 taken"`
 	Reason     string    `json:"reason" enum:"reasons" column:"7 pulled"`
-	Actor      string    `json:"actor"`
+	Actor      string    `json:"actor" column:"0 by"` // who had it pulled
 	Author     string    `json:"author,omitempty" column:"6 changed by"`
 	Name       string    `json:"name,omitempty" column:"8 name"`
 	Note       string    `json:"note,omitempty" column:"10 note"`
@@ -260,6 +260,9 @@ type Version struct {
 	SeenUntil  time.Time `json:"seen_until" column:"3 seen until"`
 	SeenOpen   bool      `json:"seen_open"`
 	Sightings  int       `json:"sightings"`
+	Serial     string    `json:"serial,omitempty" column:"0 serial"`   // of the unit that it came from
+	Release    string    `json:"release,omitempty" column:"0 release"` // that this ran then
+	Copies     int       `json:"copies" column:"0 copies"`             // places that can give it back, this one included
 }
 
 // Text is a version, or what a device runs now, with its text.
@@ -1124,6 +1127,16 @@ type Status struct {
 
 	Damaged  int  `json:"damaged"`   // texts that the last scrub could not read back as they were kept
 	SheetDue bool `json:"sheet_due"` // nobody has verified a recovery sheet of the master key yet
+
+	Targets int      `json:"targets"`         // places where copies are kept
+	Failing []string `json:"targets_failing"` // those that do not do what they are asked
+
+	Growth int64  `json:"growth"`            // bytes a day by which what is kept has grown in the last month
+	Room   *int64 `json:"room,omitempty"`    // bytes that are free on the data folder's disk
+	FullIn *int   `json:"full_in,omitempty"` // days until they are not, as things went lately
+
+	BackupAt *time.Time `json:"backup_at,omitempty"`        // when the service was backed up last
+	ProvenAt *time.Time `json:"backup_proven_at,omitempty"` // when a backup was last restored elsewhere and was as it should be
 
 	Untold  int `json:"untold"`   // messages to people that wait for a quarter of an hour or longer
 	GivenUp int `json:"given_up"` // messages to people that were given up in the last two weeks

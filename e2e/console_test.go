@@ -292,6 +292,8 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/settings?tab=dialects&name=tern", "What is wrong in it"},
 		{"/settings?tab=inventory", "Nothing proposed"},
 		{"/settings?tab=retention", "everything-else"},
+		{"/settings?tab=copies", "harbour-office"},
+		{"/settings?tab=files", "Files in, as versions"},
 		{"/settings?tab=approvals", "pushes alone"},
 		{"/settings?tab=tokens", "Make a token"},
 		{"/settings?tab=users", "okonkwo"},

@@ -17,7 +17,7 @@ func blocks(t testing.TB, file string) (lines []string) {
 		t.Fatal(err)
 	}
 	for i, part := range strings.Split(string(raw), "\n```") {
-		if i%2 == 1 {
+		if i%2 == 1 && !strings.HasPrefix(part, "sh\n") { // those are run by TestCopies, TestBackup and TestMoved, each where it belongs
 			lines = append(lines, strings.Split(part, "\n")[1:]...)
 		}
 	}
@@ -47,15 +47,25 @@ func TestHistoryGuide(t *testing.T) {
 		w.pull(p.Name)
 	}
 	w.cwd = w.dir
-	w.guide("history.md", 15)
+	w.guide("history.md", 19)
+}
+
+// TestCopiesGuide: the same of the guide to copies and backups.
+func TestCopiesGuide(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	w.cwd = w.dir
+	w.guide("copies.md", 11, "/mnt/vault", t.TempDir())
 }
 
 // guide runs every command of a guide's blocks; none is refused. There are so many at
-// least.
-func (w *world) guide(file string, least int) {
+// least. instead are words of the guide, each with what stands in its place here.
+func (w *world) guide(file string, least int, instead ...string) {
 	w.t.Helper()
 	n := 0
 	for _, l := range blocks(w.t, file) {
+		l = strings.NewReplacer(instead...).Replace(l)
 		if !strings.HasPrefix(l, "magpie ") {
 			continue
 		}

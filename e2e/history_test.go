@@ -6,12 +6,15 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/base64"
+	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -274,7 +277,7 @@ func TestExport(t *testing.T) {
 			}
 			n++
 			sum := sha256.Sum256(files[f.Name])
-			if hex.EncodeToString(sum[:]) != f.SHA256 || len(files[f.Name]) != f.Bytes {
+			if hex.EncodeToString(sum[:]) != f.SHA256 || int64(len(files[f.Name])) != f.Bytes {
 				t.Errorf("%s is not what the manifest says", f.Name)
 			}
 		}
@@ -434,4 +437,203 @@ func TestTakenIn(t *testing.T) {
 	if out := run(0, "import", file); !strings.Contains(out, "1 added") {
 		t.Errorf("%s", out)
 	}
+}
+
+// TestFindVersions: versions are looked for by name, note, author, reason, time, serial number and
+// release, of one device or many; a time can be said in any zone.
+func TestFindVersions(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	other := w.fleet.places[1].Name
+	run := func(status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cli(args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	run(0, "pull", r1, "--name", "before-storm", "--note", "the 40% mast was replaced")
+	w.pull(other)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "a"`)
+	w.pull(r1)
+	w.fleet.amend(other, "okonkwo", "lane quay1", `note "b"`)
+	w.pull(other)
+	serial := w.versions(r1)[0].Serial
+	w.sql("UPDATE versions SET taken_at = taken_at - INTERVAL 3 DAY WHERE number = 1")
+	for _, c := range []struct {
+		by   []string
+		want []string // refs that are found
+	}{
+		{[]string{"all", "--find", "MAST storm"}, []string{r1 + "@1"}},
+		{[]string{"all", "--find", "40%"}, []string{r1 + "@1"}},
+		{[]string{"all", "--find", "4_%"}, nil},
+		{[]string{"all", "--name", "before-*"}, []string{r1 + "@1"}},
+		{[]string{"all", "--note", "replaced"}, []string{r1 + "@1"}},
+		{[]string{"all", "--by", "okonkwo", "--part", "running"}, []string{other + "@2"}},
+		{[]string{"all", "--by", "mwilks", "--part", "running"}, []string{r1 + "@2"}},
+		{[]string{r1, "--serial", serial, "--part", "running"}, []string{r1 + "@1", r1 + "@2"}},
+		{[]string{other, "--serial", serial}, nil},
+		{[]string{"all", "--release", "4.*", "--reason", "first pull", "--part", "running"}, []string{r1 + "@1", other + "@1"}},
+		{[]string{"all", "--since", "yesterday", "--part", "running"}, []string{r1 + "@2", other + "@2"}},
+		{[]string{"all", "--until=-2d", "--part", "running"}, []string{r1 + "@1", other + "@1"}},
+	} {
+		out := run(0, append([]string{"versions"}, c.by...)...)
+		for _, ref := range []string{r1 + "@1", r1 + "@2", other + "@1", other + "@2"} {
+			has := strings.Contains(out, ref+" ")
+			if has != slices.Contains(c.want, ref) {
+				t.Errorf("%v: %s found: %v\n%s", c.by, ref, has, out)
+			}
+		}
+	}
+	run(2, "versions", "all", "--reason", "by magic")
+	run(2, "versions", "all", "--since", "soon")
+	run(2, "versions", "all", r1)
+	// References: the first, what ran then, wherever one reads.
+	if out := run(0, "show", r1+"@first"); out != run(0, "show", r1+"@1") {
+		t.Errorf("%s", out)
+	}
+	if out := run(0, "show", r1+"@-1d"); !strings.Contains(out, r1+"@1") && !strings.Contains(out, "1 seen until") {
+		t.Errorf("%s", out)
+	}
+	run(0, "show", r1+"@yesterday")
+	day := time.Now().UTC().AddDate(0, 0, -3)
+	early := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, time.UTC)
+	w.sql(fmt.Sprintf("UPDATE versions SET taken_at = '%s' WHERE number = 1", early.Add(30*time.Minute).Format("2006-01-02 15:04:05"))) // half past midnight in UTC
+	before := early.AddDate(0, 0, -1).Format("2006-01-02")
+	if out := run(2, "show", r1+"@"+before); !strings.Contains(out, "nothing was pulled by then") {
+		t.Errorf("%s", out)
+	}
+	run(0, "show", r1+"@"+before+"[America/New_York]") // where that day ends five hours later
+	run(0, "--in-zone", "America/New_York", "show", r1+"@"+before)
+	if out := run(2, "--in-zone", "America/Newyork", "show", r1); !strings.Contains(out, "is not known") {
+		t.Errorf("%s", out)
+	}
+	// A worksheet of what matters.
+	if out := run(0, "worksheet", r1); !strings.Contains(out, "<h2>"+r1+"</h2>") || !strings.Contains(out, "10.12.40.1/22") || strings.Contains(out, "community") {
+		t.Errorf("%s", out)
+	}
+	rows := must(csv.NewReader(strings.NewReader(run(0, "worksheet", "all", "--as", "csv"))).ReadAll())(t)
+	if len(rows) < 5 || rows[1][0] != other || rows[1][4] != "" {
+		t.Errorf("%v", rows)
+	}
+	run(2, "worksheet", "all", "--as", "pdf")
+}
+
+// TestBounded: hour after hour devices are pulled by a schedule and nothing changes; what that
+// leaves has its time, and no table grows but the audit log.
+func TestBounded(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	must(w.admin.AddSchedule(ctx(t), client.NewSchedule{Name: "hourly", Rule: "every 1h", Zone: "UTC", Selector: []string{"all"}, Deeds: []client.Deed{{Kind: "pull"}}}))(t)
+	db := must(sql.Open("mysql", w.dsn))(t)
+	defer db.Close()
+	rows := func() map[string]int {
+		t.Helper()
+		tables := must(db.Query("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"))(t)
+		defer tables.Close()
+		all := map[string]int{}
+		for tables.Next() {
+			var name string
+			if err := tables.Scan(&name); err != nil {
+				t.Fatal(err)
+			}
+			var n int
+			if err := db.QueryRow("SELECT COUNT(*) FROM `" + name + "`").Scan(&n); err != nil {
+				t.Fatal(err)
+			}
+			all[name] = n
+		}
+		return all
+	}
+	var before map[string]int
+	for round := range 4 {
+		for range 5 { // hours
+			if j := w.end(must(w.admin.RunSchedule(ctx(t), "hourly", client.NewRun{}, ""))(t).ID); j.Outcome != "done" {
+				t.Fatalf("%s: %s", j.Outcome, j.Summary)
+			}
+		}
+		if n := rows()["jobs"]; round > 0 && n < before["jobs"]+15 {
+			t.Fatalf("%d jobs: nothing was pulled", n)
+		}
+		// Two years go by.
+		for _, s := range []string{"UPDATE jobs SET created_at = created_at - INTERVAL 2 YEAR, ended_at = ended_at - INTERVAL 2 YEAR WHERE state = 'ended'", "UPDATE commits SET at = at - INTERVAL 2 YEAR", "UPDATE asked SET at = at - INTERVAL 2 YEAR",
+			"UPDATE schedule_runs SET due_at = due_at - INTERVAL 2 YEAR - INTERVAL " + fmt.Sprint(round) + " DAY", "UPDATE tellings SET at = at - INTERVAL 2 YEAR", "UPDATE sizes SET day = day - INTERVAL 3 YEAR - INTERVAL " + fmt.Sprint(round) + " DAY"} {
+			w.sql(s)
+		}
+		if j := w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "retention"}, ""))(t).ID); j.Outcome != "done" {
+			t.Fatalf("%s: %s", j.Outcome, j.Summary)
+		}
+		after := rows()
+		for name, n := range after {
+			switch name {
+			case "audit", "commits", "asked": // the first stays; the others are tidied by the hour, by their age
+				continue
+			}
+			if round > 1 && n > before[name] {
+				t.Errorf("%s grew from %d to %d rows", name, before[name], n)
+			}
+		}
+		before = after
+	}
+}
+
+// TestKilledInTheMiddle: the service is killed while versions are deleted, texts packed anew and
+// read back; each goes on where it was, and every version that stays reads back.
+func TestKilledInTheMiddle(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	text := w.show(r1 + "@1")
+	var files []client.ImportFile
+	want := map[string]string{}
+	for i := range 160 {
+		name := fmt.Sprintf("%s_running_2026%02d%02dT%02d0000Z_v1.cfg", r1, i/100+1, i%100/4+1, i%4*6)
+		changed := strings.Replace(text, "note \"", fmt.Sprintf("note \"tide %d ", i), 1)
+		files = append(files, client.ImportFile{File: name, Content: base64.StdEncoding.EncodeToString([]byte(changed))})
+	}
+	for _, x := range must(w.admin.ImportVersions(ctx(t), client.NewImport{Files: files}))(t) {
+		if x.Became != "added" {
+			t.Fatalf("%+v", x)
+		}
+	}
+	for n := 1; n <= 161; n += 19 {
+		want[fmt.Sprintf("%s@%d", r1, n)] = w.show(fmt.Sprintf("%s@%d", r1, n))
+		if n > 1 {
+			must(w.admin.SetMark(ctx(t), fmt.Sprintf("%s@%d", r1, n), client.Mark{Pin: ptr(true)}))(t)
+		}
+	}
+	must(w.admin.SetRetention(ctx(t), "everything-else", client.NewRetention{Newest: 1, ByHand: 1}))(t)
+	counted := w.contents
+	was := counted()
+	job := must(w.admin.Ask(ctx(t), client.NewJob{Kind: "retention"}, ""))(t).ID
+	for range 3 {
+		eventually(t, "something to be deleted", func() bool { return counted() < was || ended(t, w, job) })
+		was = counted()
+		w.kill()
+		w.serve()
+	}
+	if j := w.end(job); j.Outcome != "done" {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	if n := len(must(w.admin.Versions(ctx(t), r1, "running", 0, 1000))(t)); n > 20 {
+		t.Errorf("%d versions are left", n)
+	}
+	scrub := must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID
+	w.kill()
+	w.serve()
+	if j := w.end(scrub); j.Outcome != "done" {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	for ref, text := range want {
+		if got := w.show(ref); got != text {
+			t.Errorf("%s reads back as another text", ref)
+		}
+	}
+}
+
+// ended tells whether a job is over.
+func ended(t *testing.T, w *world, id string) bool {
+	t.Helper()
+	return must(w.admin.Job(ctx(t), id))(t).State == "ended"
 }

@@ -57,6 +57,7 @@ func TestSecretsStayHidden(t *testing.T) {
 	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "a run"))(t).ID)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: t.TempDir()}))(t)
 	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}
 	var messages []string
 	eventually(t, "people are told", func() bool {
@@ -72,11 +73,11 @@ func TestSecretsStayHidden(t *testing.T) {
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
 		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
-		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/proposals": {""}, "/retention": {""}, "/retention-preview": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/snapshot-diff": {"?from=all-of-it"}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
+		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/proposals": {""}, "/retention": {""}, "/retention-preview": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/snapshot-diff": {"?from=all-of-it"}, "/targets": {""}, "/backups": {""}, "/copies": {"?ref=" + r1}, "/own-recipient": {""}, "/worksheet": {"?selector=all", "?selector=all&as=csv"}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
 		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,
-		"/snapshots/{name}": {"all-of-it"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}, "/recipients/{name}": {"noc"}, "/tell-rules/{name}": {"night-watch"}, "/messages/{id}": messages}
+		"/snapshots/{name}": {"all-of-it"}, "/targets/{name}": {"vault"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}, "/recipients/{name}": {"noc"}, "/tell-rules/{name}": {"night-watch"}, "/messages/{id}": messages}
 	var paths []string
 	for _, o := range w.operations() {
 		if o.write() {
@@ -339,7 +340,7 @@ func TestAuditShowsTampering(t *testing.T) {
 // failsToStart starts the service and returns what it says on its way out.
 func failsToStart(t *testing.T, env []string, args ...string) string {
 	t.Helper()
-	cmd := exec.Command(filepath.Join(serving, "magpie"), append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)...)
+	cmd := exec.Command(filepath.Join(servedBy(t), "magpie"), append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)...)
 	cmd.Env = append(os.Environ(), env...)
 	out, err := cmd.CombinedOutput()
 	if err == nil || cmd.ProcessState.ExitCode() != 2 {

@@ -81,7 +81,7 @@ func TestToldOfWhatIsWritten(t *testing.T) {
 
 	reader := w.addUser("watcher", "reader")
 	other := w.hear(reader)
-	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Name: new("first")}))(t)
+	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Name: new("first-of-it")}))(t)
 	other.within(t, 10*time.Second, "that a version was named", func(x client.Touched) bool { return x.Topic == "part" && x.Device == r1 })
 	off := true
 	must(w.admin.EditUser(ctx(t), "watcher", client.NewUser{Disabled: &off}))(t)

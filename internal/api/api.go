@@ -119,6 +119,9 @@ func (s *Server) Handler() http.Handler {
 		} else {
 			do = slices.Insert(do, 0, s.role(r))
 		}
+		if r.stream > 0 {
+			do = slices.Insert(do, 0, streamed(r.stream))
+		}
 		for _, path := range append(olderOf(r.path), r.path) {
 			v.Handle(r.method, path, do...)
 			if r.method == "GET" && r.status != 101 {
@@ -155,7 +158,11 @@ func (s *Server) guard(c *gin.Context) {
 	}
 	bounded(c)
 	defer func() {
-		if p := recover(); p != nil {
+		p := recover()
+		if err, ok := p.(error); ok && errors.Is(err, http.ErrAbortHandler) {
+			panic(p) // an answer that was begun cannot be made good: whoever reads it is to see that it was cut
+		}
+		if p != nil {
 			slog.Error("request broke down", "request", id, "path", c.FullPath(), "panic", p)
 			fail(c, &client.Problem{Status: 500, Title: "defect", Detail: "the service broke down on this request; this is a defect of ours", Next: "the service's log has more; please report it"})
 		}
@@ -342,7 +349,7 @@ func (s *Server) reference(c *gin.Context, raw, field string) (ref.Version, bool
 		fail(c, bad(field+" is missing", "a version is named like skerrinsay-r1@17, skerrinsay-r1/startup@latest or skerrinsay-r1@2026-11-20T10:00Z"))
 		return ref.Version{}, false
 	}
-	r, err := ref.ParseVersion(raw, time.UTC)
+	r, err := ref.ParseVersion(raw, ref.In(time.UTC, s.Clock))
 	if err != nil {
 		fail(c, bad(err.Error(), "a version is named like skerrinsay-r1@17, skerrinsay-r1/startup@latest or skerrinsay-r1@2026-11-20T10:00Z"))
 		return r, false

@@ -20,7 +20,7 @@ func (s *Server) audit(c *gin.Context) {
 	if !ok {
 		return
 	}
-	since, ok := instant(c, "since", time.Time{})
+	since, ok := s.instant(c, "since", time.Time{})
 	if !ok {
 		return
 	}

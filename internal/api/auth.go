@@ -238,9 +238,22 @@ func (s *Server) sweep() {
 // lookLasts is how long looking at the same thing again is the same look.
 const lookLasts = 5 * time.Minute
 
+// newly tells whether it was not written down lately that somebody did that.
+func (s *Server) newly(c *gin.Context, deed, object string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	at, ok := s.looks[lookKey(c, deed, object)]
+	return !ok || s.Clock().Sub(at) >= lookLasts
+}
+
+// lookKey is under which it is remembered that somebody looked at something.
+func lookKey(c *gin.Context, deed, object string) string {
+	return strings.Join([]string{actor(c).ID, deed, object}, "\x00")
+}
+
 // once tells whether something was not written down in the last minutes.
 func (s *Server) once(c *gin.Context, deed, object string) bool {
-	key := strings.Join([]string{actor(c).ID, deed, object}, "\x00")
+	key := lookKey(c, deed, object)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if at, ok := s.looks[key]; ok && s.Clock().Sub(at) < lookLasts {

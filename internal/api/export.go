@@ -14,6 +14,7 @@ import (
 
 	"magpie/client"
 	"magpie/internal/core"
+	"magpie/internal/core/ref"
 	"magpie/internal/history"
 	"magpie/internal/wire"
 )
@@ -21,7 +22,9 @@ import (
 // exportRoutes are the operations by which versions leave as files.
 func (s *Server) exportRoutes() []route {
 	return []route{
+		s.worksheetRoute(),
 		{"POST", "/imports", core.Admin, s.importVersions, about{id: "importVersions", tag: "versions", does: "Take files in that were made elsewhere", more: "Each becomes a version that is set aside, or is named as there already; whose it is and of when is looked for in its name and its beginning, where it is not said. A second time nothing is added.", takes: client.NewImport{}, gives: client.Page[client.TakenIn]{}}},
+		{"POST", "/version-file", core.Admin, s.importFile, about{id: "importFile", tag: "versions", stream: mostLarge, does: "Take one file in as it comes, however large", more: "It becomes a version that is set aside, as at /imports. What has more than 4 MiB can be of a part that is no text only, and is kept in pieces.", query: []param{{"file", "string", true, "its name"}, {"device", "string", false, ""}, {"part", "string", false, ""}, {"taken_at", "string", false, "a time"}, {"name", "string", false, "a name for the version"}, {"note", "string", false, ""}}, as: "application/octet-stream", takes: "", gives: client.TakenIn{}}},
 		{"POST", "/exports", core.Reader, s.export, about{id: "exportVersions", tag: "versions", does: "Take versions out as files", more: "One archive, with a manifest as its last file; without that it was cut off. For who may not see secrets, and where it is asked for, they are masked. Sealed, it is a file of age (age-encryption.org/v1).", takes: client.NewExport{}, mime: "application/octet-stream", gives: ""}},
 	}
 }
@@ -72,18 +75,29 @@ func (s *Server) export(c *gin.Context) {
 	if strings.HasSuffix(how, "sealed") {
 		name += ".age"
 	}
-	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
-	c.Header("Content-Type", "application/octet-stream")
-	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{})
+	leaves(c, name)
 	if err := s.History.Write(ctx, a, x, c.Writer); err != nil {
 		if !c.Writer.Written() {
 			c.Header("Content-Disposition", "")
 			fail(c, exportProblem(err))
 			return
 		}
-		slog.Error("an export was broken off", "request", c.Writer.Header().Get("X-Request-Id"), "err", err)
-		panic(http.ErrAbortHandler) // whoever reads it sees that it was cut
+		brokenOff(c, "an export", err)
 	}
+}
+
+// leaves begins an answer that is a file, written as it comes.
+func leaves(c *gin.Context, name string) {
+	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+	c.Header("Content-Type", "application/octet-stream")
+	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{})
+}
+
+// brokenOff ends an answer that was begun and cannot be made good: whoever reads it sees that it
+// was cut.
+func brokenOff(c *gin.Context, what string, err error) {
+	slog.Error(what+" was broken off", "request", c.Writer.Header().Get("X-Request-Id"), "err", err)
+	panic(http.ErrAbortHandler)
 }
 
 // importVersions takes files in as versions.
@@ -95,8 +109,8 @@ func (s *Server) importVersions(c *gin.Context) {
 	zone := time.UTC
 	if in.Zone != "" {
 		var err error
-		if zone, err = time.LoadLocation(in.Zone); err != nil || in.Zone == "Local" {
-			fail(c, wrong("zone", fmt.Sprintf("zone %q is not known", in.Zone), "write it as the IANA time zone database does, like Atlantic/Faroe"))
+		if zone, err = ref.Zone(in.Zone); err != nil {
+			fail(c, wrong("zone", err.Error(), ""))
 			return
 		}
 	}
@@ -119,6 +133,31 @@ func (s *Server) importVersions(c *gin.Context) {
 		out.Items = append(out.Items, wiredTaken(t))
 	}
 	answer(c, 200, out, err)
+}
+
+// mostLarge is how large a file may be that is taken in.
+const mostLarge = 8 << 30
+
+// importFile takes one file in as it comes.
+func (s *Server) importFile(c *gin.Context) {
+	f := history.Incoming{Name: c.Query("file"), Device: c.Query("device"), Part: c.Query("part"), Called: c.Query("name"), Note: c.Query("note")}
+	if c.Query("taken_at") != "" {
+		at, ok := s.instant(c, "taken_at", time.Time{})
+		if !ok {
+			return
+		}
+		f.TakenAt = &at
+	}
+	t, err := s.History.ImportLarge(c.Request.Context(), actor(c), f, c.Request.Body, time.UTC)
+	if err != nil {
+		fail(c, spoolProblem(err))
+		return
+	}
+	if t.Became == history.NotTaken {
+		fail(c, bad(f.Name+": "+t.Why, ""))
+		return
+	}
+	c.JSON(200, wiredTaken(t))
 }
 
 var wiredTaken = wire.Make[client.TakenIn, history.Taken]()

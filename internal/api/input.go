@@ -37,10 +37,37 @@ var bodyWithin = 30 * time.Second
 // bounded limits what a request may send and for how long. Whoever reads the
 // body takes the deadline away again; a request that brings none has none.
 func bounded(c *gin.Context) {
+	c.Set("whole body", c.Request.Body)
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, mostBody)
 	if c.Request.ContentLength != 0 {
 		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(bodyWithin))
 	}
+}
+
+// streamed lets a body be larger, and take its time, as long as it keeps coming.
+func streamed(most int64) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		whole, ok := c.MustGet("whole body").(io.ReadCloser)
+		if !ok {
+			return
+		}
+		c.Request.Body = &patientBody{http.MaxBytesReader(c.Writer, whole, most), http.NewResponseController(c.Writer)}
+	}
+}
+
+// patientBody is a body of which something has to arrive within each bodyWithin.
+type patientBody struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+func (b *patientBody) Read(p []byte) (int, error) {
+	_ = b.control.SetReadDeadline(time.Now().Add(bodyWithin))
+	n, err := b.ReadCloser.Read(p)
+	if err != nil {
+		_ = b.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
 }
 
 // body reads what was sent. kinds are the media types it may have.

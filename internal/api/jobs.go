@@ -389,10 +389,10 @@ func (s *Server) jobs(c *gin.Context) {
 		}
 	}
 	f := store.JobFilter{Before: c.Query("cursor"), State: c.Query("state"), Kind: c.Query("kind"), Device: c.Query("device"), PartOf: c.Query("part_of"), Outcome: c.Query("outcome"), Actor: c.Query("actor"), Limit: n}
-	if f.Since, ok = instant(c, "since", f.Since); !ok {
+	if f.Since, ok = s.instant(c, "since", f.Since); !ok {
 		return
 	}
-	if f.Until, ok = instant(c, "until", f.Until); !ok {
+	if f.Until, ok = s.instant(c, "until", f.Until); !ok {
 		return
 	}
 	if words := c.Query("selector"); words != "" {

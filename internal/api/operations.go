@@ -46,6 +46,7 @@ type about struct {
 	match  bool   // it takes If-Match
 	scoped bool   // also for who has its role for some devices only: it looks whether these are theirs
 	first  bool   // also for who has to choose a password of their own first
+	stream int64  // the body is read as it comes, up to so many bytes; 0: whole, as all are
 	loose  bool   // others write its query, too, and may say more than is asked
 }
 
@@ -168,7 +169,8 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"PATCH", "/version", operator, s.mark, about{id: "markVersion", scoped: true, tag: "versions", does: "Name, note, pin a version, or make it the baseline", query: []param{{"ref", "string", true, "DEVICE[/PART]@WHICH; WHICH is a number, a name, latest, previous, baseline, live or a time"}}, takes: client.Mark{}, gives: client.Version{}}},
 		{"POST", "/versions", operator, s.edit, about{id: "addVersion", tag: "versions", does: "Keep a text made of a version as another version", more: "Takes the right to see secrets. It counts for nothing until it is pushed; the version it was made of stays.", takes: client.NewVersion{}, status: 201, gives: client.Version{}}},
 		{"GET", "/diff", reader, s.diff, about{id: "compareVersions", tag: "versions", does: "Compare two versions", query: []param{{"from", "string", true, "a version reference"}, {"to", "string", true, "a version reference"}, {"context", "integer", false, "unchanged lines around each change, 3 when left out"}, {"all", "boolean", false, "also lines that change by themselves"}, {"masked", "boolean", false, "with secrets masked, whoever asks"}}, gives: client.Diff{}}},
-		{"GET", "/changes", reader, s.changes, about{id: "listChanges", tag: "versions", does: "List the versions that were taken in a span of time, of all devices, newest first", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"since", "string", false, "a time; a week ago when left out"}, {"until", "string", false, "a time; now when left out"}}, gives: client.Page[client.Version]{}}},
+		{"GET", "/changes", reader, s.changes, about{id: "listChanges", tag: "versions", does: "List the versions that were taken in a span of time, of all devices, newest first", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"since", "string", false, "a time; a week ago when left out, or ever where something is looked for"}, {"until", "string", false, "a time; now when left out"},
+			{"find", "string", false, "words that all stand in the name, the note, the author, who pulled it, the serial number or the release"}, {"name", "string", false, "a pattern of names, with * and ?"}, {"note", "string", false, "what stands in the note"}, {"by", "string", false, "who changed the device, or had it pulled"}, {"reason", "string", false, "why it was pulled; several separated by commas"}, {"serial", "string", false, "of the unit"}, {"release", "string", false, "that the unit ran, as a pattern"}, {"part", "string", false, ""}}, gives: client.Page[client.Version]{}}},
 		{"GET", "/drift", reader, s.drift, about{id: "judgeDrift", tag: "versions", does: "Judge devices against their baselines", query: []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"live", "boolean", false, "look at the devices now; takes an operator"}}, gives: client.Page[client.Drift]{}}},
 		{"POST", "/pulls", operator, s.pull, about{id: "pullDevices", scoped: true, tag: "jobs", does: "Pull devices", once: true, takes: client.NewPull{}, status: 202, gives: client.Page[client.Job]{}}},
 		{"POST", "/previews", operator, s.newPreview, about{id: "makePreview", scoped: true, tag: "pushes", does: "Work out what a push would do", once: true, takes: client.NewPreview{}, status: 202, gives: client.Job{}}},
@@ -221,7 +223,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", query: []param{{"about", "string", false, "to whom or what: a device with all its versions, a user, a set"}, {"actor", "string", false, "who"}, {"since", "string", false, "a time"}}, gives: client.Page[client.AuditEntry]{}}},
 		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", query: []param{{"end", "string", false, "a row's number and code, as kept elsewhere, like 1204:9f3c…: tells of a database that was put back to an earlier state"}}, gives: client.AuditCheck{}}},
-	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.retentionRoutes(), s.exportRoutes(), s.decisions(kinds))
+	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.retentionRoutes(), s.exportRoutes(), s.targetRoutes(), s.movingRoutes(), s.decisions(kinds))
 }
 
 // What addresses and words of queries were called before; they are answered for a

@@ -24,8 +24,8 @@ func planOf(c *gin.Context, in client.NewPush) (p fleet.Plan, ok bool) {
 	if in.Zone == "" {
 		in.Zone = "UTC"
 	}
-	if _, err := time.LoadLocation(in.Zone); err != nil || in.Zone == "Local" {
-		fail(c, wrong("zone", "zone "+in.Zone+" is not known", "write it as the IANA time zone database does, like Atlantic/Faroe or UTC"))
+	if _, err := ref.Zone(in.Zone); err != nil {
+		fail(c, wrong("zone", err.Error(), ""))
 		return p, false
 	}
 	return fleet.Plan{From: in.From.UTC().Truncate(time.Millisecond), Until: in.Until.UTC().Truncate(time.Millisecond), Zone: in.Zone}, true

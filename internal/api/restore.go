@@ -36,7 +36,7 @@ func (s *Server) restorePreview(c *gin.Context) {
 		fail(c, bad("what devices run now cannot be pushed to them", "name baseline, previous, a version's name, or a time"))
 		return
 	}
-	if _, err := ref.ParseVersion("x@"+in.Which, time.UTC); err != nil {
+	if _, err := ref.ParseVersion("x@"+in.Which, ref.In(time.UTC, s.Clock)); err != nil {
 		fail(c, wrong("which", err.Error(), "name baseline, previous, a version's name, or a time"))
 		return
 	}

@@ -106,6 +106,11 @@ func (s *Server) previewRetention(c *gin.Context) {
 	}
 	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
 	policies, err := q.Retentions(ctx)
+	if c.Query("selector") == "" && err == nil { // of those that were removed, too
+		var gone []core.Device
+		gone, err = q.Removed(ctx)
+		devices = append(devices, gone...)
+	}
 	out := client.RetentionPreview{Items: []client.GoingVersion{}}
 	now := s.Jobs.Now()
 	for _, d := range devices {

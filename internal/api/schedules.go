@@ -151,11 +151,11 @@ const mostAgenda = 62 * 24 * time.Hour
 // agenda lists when schedules were due and will be.
 func (s *Server) agenda(c *gin.Context) {
 	now := s.Clock().UTC()
-	from, ok := instant(c, "from", now.Add(-24*time.Hour))
+	from, ok := s.instant(c, "from", now.Add(-24*time.Hour))
 	if !ok {
 		return
 	}
-	until, ok := instant(c, "until", now.Add(7*24*time.Hour))
+	until, ok := s.instant(c, "until", now.Add(7*24*time.Hour))
 	if !ok {
 		return
 	}

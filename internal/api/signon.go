@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/subtle"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -25,6 +24,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/store"
+	"magpie/internal/trust"
 )
 
 // Provider is who signs people in besides passwords: an OpenID Connect provider, by the
@@ -104,9 +104,8 @@ func (p *Provider) by(ctx context.Context) (context.Context, error) {
 		if err != nil {
 			return nil, fmt.Errorf("sign_on: ca_file: %w", err)
 		}
-		config.RootCAs = x509.NewCertPool()
-		if !config.RootCAs.AppendCertsFromPEM(raw) {
-			return nil, fmt.Errorf("sign_on: ca_file: %s holds no certificate in PEM", p.CAFile)
+		if config.RootCAs, err = trust.Authorities(string(raw)); err != nil {
+			return nil, fmt.Errorf("sign_on: ca_file: %s: %w", p.CAFile, err)
 		}
 	}
 	return oidc.ClientContext(ctx, &http.Client{Timeout: 15 * time.Second, Transport: &http.Transport{TLSClientConfig: config, Proxy: http.ProxyFromEnvironment}}), nil

@@ -13,6 +13,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/retain"
 	"magpie/internal/read"
 	"magpie/internal/store"
 	"magpie/internal/visit"
@@ -55,6 +56,9 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	if st.SheetDue, err = q.SheetDue(ctx); err != nil {
 		return st, err
 	}
+	if err := s.elsewhere(ctx, q, &st); err != nil {
+		return st, err
+	}
 	if st.Untold, st.GivenUp, err = s.Routine.Unsent(ctx); err != nil {
 		return st, err
 	}
@@ -65,6 +69,43 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	st.Queued, st.Running, st.Waiting = counts[core.Queued], counts[core.Running], counts[core.Waiting]
 	st.Contents, st.Bytes, err = s.contents(ctx, q)
 	return st, err
+}
+
+// elsewhere tells how what is kept elsewhere stands, and for how long there is room here.
+func (s *Server) elsewhere(ctx context.Context, q *store.Q, st *client.Status) error {
+	targets, err := q.Targets(ctx)
+	if err != nil {
+		return err
+	}
+	st.Targets, st.Failing = len(targets), []string{}
+	for _, t := range targets {
+		if t.FailingAt != nil && !t.Paused {
+			st.Failing = append(st.Failing, t.Name)
+		}
+	}
+	backups, err := q.AllBackups(ctx)
+	if err != nil {
+		return err
+	}
+	for _, b := range backups { // newest first
+		if st.BackupAt == nil {
+			st.BackupAt = &b.MadeAt
+		}
+		if b.ProvenAt != nil && (st.ProvenAt == nil || b.ProvenAt.After(*st.ProvenAt)) {
+			st.ProvenAt = b.ProvenAt
+		}
+	}
+	sizes, err := q.Sizes(ctx, s.Clock().AddDate(0, -1, 0))
+	if err != nil {
+		return err
+	}
+	st.Growth = retain.Growth(sizes)
+	if s.Routine.Room != nil {
+		free, _ := s.Routine.Room()
+		room := int64(free)
+		st.Room, st.FullIn = &room, retain.FullIn(room, st.Growth)
+	}
+	return nil
 }
 
 // contents tells how many texts are kept and their bytes, as of the last minute:

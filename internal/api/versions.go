@@ -16,6 +16,7 @@ import (
 	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
 	"magpie/internal/read"
+	"magpie/internal/store"
 	"magpie/internal/visit"
 	"magpie/internal/wire"
 )
@@ -78,15 +79,29 @@ func (s *Server) changes(c *gin.Context) {
 		}
 	}
 	now := s.Clock()
-	since, ok := instant(c, "since", now.AddDate(0, 0, -7))
+	f := store.VersionFilter{Find: strings.Fields(c.Query("find")), Name: c.Query("name"), Note: c.Query("note"), By: c.Query("by"), Serial: c.Query("serial"), Release: c.Query("release"), Part: c.Query("part")}
+	if raw := c.Query("reason"); raw != "" {
+		f.Reasons = strings.Split(raw, ",")
+		for _, r := range f.Reasons {
+			if !slices.Contains(core.Reasons, r) {
+				fail(c, wrong("reason", fmt.Sprintf("%q is no reason; there are %s", r, strings.Join(core.Reasons, ", ")), ref.Meant(r, core.Reasons)))
+				return
+			}
+		}
+	}
+	otherwise := now.AddDate(0, 0, -7)
+	if !f.Empty() {
+		otherwise = time.Time{}.AddDate(1, 0, 0)
+	}
+	since, ok := s.instant(c, "since", otherwise)
 	if !ok {
 		return
 	}
-	until, ok := instant(c, "until", now)
+	until, ok := s.instant(c, "until", now)
 	if !ok {
 		return
 	}
-	rows, more, err := s.Jobs.Store.As(actor(c)).Changes(c.Request.Context(), sel, since, until, c.Query("cursor"), n)
+	rows, more, err := s.Jobs.Store.As(actor(c)).Changes(c.Request.Context(), sel, f, since, until, c.Query("cursor"), n)
 	next := ""
 	if more {
 		next = rows[len(rows)-1].ID
@@ -95,12 +110,16 @@ func (s *Server) changes(c *gin.Context) {
 }
 
 // instant reads a time of the query; one without a zone is UTC.
-func instant(c *gin.Context, name string, otherwise time.Time) (time.Time, bool) {
+func (s *Server) instant(c *gin.Context, name string, otherwise time.Time) (time.Time, bool) {
 	raw := c.Query(name)
 	if raw == "" {
 		return otherwise, true
 	}
-	t, err := ref.ParseTime(raw, time.UTC)
+	read := ref.ParseTime
+	if name == "since" || name == "from" {
+		read = ref.ParseSince
+	}
+	t, err := read(raw, ref.In(time.UTC, s.Clock))
 	if err != nil {
 		fail(c, wrong(name, err.Error(), ""))
 		return t, false
@@ -176,7 +195,13 @@ func looker(c *gin.Context) core.Actor {
 // sawSide writes down that somebody is shown a text with its secrets, if it has
 // any.
 func (s *Server) sawSide(c *gin.Context, side read.Side) bool {
-	return !looker(c).Secrets || !s.Read.Hides(side) || s.saw(c, side.Ref, "the text as it is")
+	switch {
+	case !looker(c).Secrets:
+		return true
+	case !s.newly(c, "secrets shown", side.Ref): // written down already; looking for secrets takes longer than reading
+		return true
+	}
+	return !s.Read.Hides(side) || s.saw(c, side.Ref, "the text as it is")
 }
 
 // versionText answers with the text alone, under a name that sorts.
@@ -186,6 +211,10 @@ func (s *Server) versionText(c *gin.Context) {
 		return
 	}
 	if unchanged(c, side) || !s.sawSide(c, side) {
+		return
+	}
+	if side.Large() && !actor(c).Secrets {
+		fail(c, problem(visit.ErrCannotMask))
 		return
 	}
 	shown, err := s.Read.Shown(actor(c), side)
@@ -203,6 +232,18 @@ func (s *Server) versionText(c *gin.Context) {
 	media, ending := side.Media()
 	name := ref.FileName(side.Device.Name, side.Part, side.TakenAt, number, ending)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+	if side.Large() {
+		c.Header("Content-Type", media)
+		c.Header("Content-Length", strconv.Itoa(side.Size()))
+		_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{})
+		if c.Request.Method == http.MethodHead {
+			return
+		}
+		if err := s.Read.Write(c.Request.Context(), actor(c), side, c.Writer); err != nil {
+			brokenOff(c, "the file of "+side.Ref, err)
+		}
+		return
+	}
 	c.Data(http.StatusOK, media, []byte(shown))
 }
 

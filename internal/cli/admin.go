@@ -250,7 +250,11 @@ func (a *app) audit() *cli.Command {
 			&cli.StringFlag{Name: "who", Usage: "only what this `USER` did"},
 			&cli.StringFlag{Name: "since", Usage: "only from this `TIME` on"},
 		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-			page, err := s.Audit(ctx, client.AuditFilter{About: c.String("about"), Actor: c.String("who"), Since: c.String("since")}, c.Int64("before"), c.Int("limit"))
+			since, err := spanTime(c, "since")
+			if err != nil {
+				return err
+			}
+			page, err := s.Audit(ctx, client.AuditFilter{About: c.String("about"), Actor: c.String("who"), Since: since}, c.Int64("before"), c.Int("limit"))
 			if err != nil {
 				return err
 			}
@@ -264,10 +268,14 @@ func (a *app) audit() *cli.Command {
 		a.do("export", "", "write the log out, newest first, a line of JSON a row, each with its code", []cli.Flag{
 			&cli.StringFlag{Name: "since", Usage: "only from this `TIME` on"},
 		}, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+			since, err := spanTime(c, "since")
+			if err != nil {
+				return err
+			}
 			enc := json.NewEncoder(a.s.out)
 			enc.SetEscapeHTML(false)
 			for before := int64(0); ; {
-				page, err := s.Audit(ctx, client.AuditFilter{Since: c.String("since")}, before, 1000)
+				page, err := s.Audit(ctx, client.AuditFilter{Since: since}, before, 1000)
 				if err != nil {
 					return err
 				}

@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -18,11 +17,14 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"magpie/client"
+	"magpie/internal/core/ref"
 	"magpie/internal/run"
+	vouch "magpie/internal/trust"
 )
 
 // Exit statuses.
@@ -104,10 +106,22 @@ func (a *app) root() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "the service's `ADDRESS`", Sources: cli.EnvVars("MAGPIE_URL")},
 			&cli.BoolFlag{Name: "json", Usage: "print the API's own objects"},
+			&cli.StringFlag{Name: "in-zone", Usage: "read and write times in this `ZONE`, like Atlantic/Faroe, instead of the system's", Sources: cli.EnvVars("MAGPIE_ZONE")},
+		},
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			if chosen = c.String("in-zone"); chosen == "" {
+				return ctx, nil
+			}
+			zone, err := ref.Zone(chosen)
+			if err != nil {
+				return ctx, fmt.Errorf("--in-zone: %w", err)
+			}
+			time.Local = zone
+			return ctx, nil
 		},
 		Commands: []*cli.Command{
 			a.serve(), a.demo(), a.login(), a.logout(), a.status(),
-			a.device(), a.credential(), a.dialect(), a.pull(), a.notice(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.changes(), a.push(), a.swap(), a.restore(), a.snapshot(), a.export(), a.takeIn(), a.retention(), a.key(), a.schedule(), a.telling(), a.recipient(), a.mail(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
+			a.device(), a.credential(), a.dialect(), a.pull(), a.notice(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.drift(), a.changes(), a.push(), a.swap(), a.restore(), a.snapshot(), a.export(), a.worksheet(), a.takeIn(), a.retention(), a.target(), a.backup(), a.key(), a.schedule(), a.telling(), a.recipient(), a.mail(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
 			a.job(), a.user(), a.token(), a.session(), a.audit(), a.man(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -148,12 +162,9 @@ func (t trust) http() (*http.Client, error) {
 	if t.CA == "" && t.Fingerprint == "" {
 		return nil, nil
 	}
-	c := &tls.Config{MinVersion: tls.VersionTLS12}
-	if t.CA != "" {
-		c.RootCAs = x509.NewCertPool()
-		if !c.RootCAs.AppendCertsFromPEM([]byte(t.CA)) {
-			return nil, errors.New("the certificates that are to vouch for the service are no PEM")
-		}
+	c, err := vouch.Client(t.CA)
+	if err != nil {
+		return nil, err
 	}
 	if t.Fingerprint != "" { // this one certificate, whoever vouches for it
 		c.InsecureSkipVerify = true

@@ -53,7 +53,7 @@ func deviceFlags(edit bool) []cli.Flag {
 }
 
 func (a *app) device() *cli.Command {
-	return &cli.Command{Name: "device", Usage: "the devices and how they are reached", Commands: []*cli.Command{
+	return &cli.Command{Name: "device", Usage: "the devices and how they are reached", Commands: append(a.moving(),
 		a.do("list", "[SELECTOR…]", "list devices", nil, 0, -1, a.deviceList),
 		a.do("show", "DEVICE", "all that is known of a device", nil, 1, 1, a.deviceShow),
 		a.do("add", "NAME", "add a device; its host key is shown first", deviceFlags(false), 1, 1, a.deviceAdd),
@@ -114,7 +114,7 @@ func (a *app) device() *cli.Command {
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"}}, 1, 1, a.deviceTrust),
 		a.do("remove", "DEVICE", "take a device out; its versions stay in the database", []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"}}, 1, 1, a.deviceRemove),
-	}}
+	)}
 }
 
 func (a *app) deviceList(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {

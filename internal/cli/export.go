@@ -10,9 +10,7 @@ import (
 	"path/filepath"
 
 	"github.com/klauspost/compress/zstd"
-	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"magpie/client"
 )
@@ -27,6 +25,26 @@ func (a *app) export() *cli.Command {
 		&cli.StringSliceFlag{Name: "recipient", Usage: "seal it to this age `RECIPIENT`; may be given more than once"},
 		&cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` with the passphrase to seal it under (or set MAGPIE_EXPORT_PASSPHRASE)"},
 	}, 0, 100, a.doExport), "A sealed file is read by anybody who has the key, without this service: age -d FILE | tar --zstd -xf -")
+}
+
+func (a *app) worksheet() *cli.Command {
+	return a.do("worksheet", "SELECTOR…", "the landmarks of devices, to be ticked off while they are set up on another platform by hand", []cli.Flag{
+		&cli.StringFlag{Name: "as", Value: "html", Usage: "`FORM`: html, which prints well, or csv"},
+		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write, which must not exist yet; standard output if not said"},
+	}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+		text, err := s.Worksheet(ctx, sel, c.String("as"))
+		if err != nil {
+			return err
+		}
+		if file := c.String("output"); file != "" {
+			if err = writeNew(file, text); err == nil {
+				a.tell("%s was written\n", file)
+			}
+			return err
+		}
+		_, err = io.WriteString(a.s.out, text)
+		return err
+	})
 }
 
 func (a *app) doExport(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
@@ -44,58 +62,32 @@ func (a *app) doExport(ctx context.Context, c *cli.Command, s *client.Client, se
 			return errors.New("name the folder with --to")
 		}
 	}
-	if file := c.String("passphrase-file"); file != "" || os.Getenv("MAGPIE_EXPORT_PASSPHRASE") != "" {
-		word, err := a.s.secret(ctx, "Passphrase", "MAGPIE_EXPORT_PASSPHRASE", file)
-		if err != nil {
-			return err
-		}
-		n.Passphrase = word
+	var err error
+	if n.Passphrase, err = a.s.secretIf(ctx, "Passphrase", "MAGPIE_EXPORT_PASSPHRASE", c.String("passphrase-file")); err != nil {
+		return err
 	}
 	if c.String("to") == "-" {
 		_, err := s.ExportVersions(ctx, n, a.s.out)
 		return err
 	}
-	// It is written beside its place, and has its name once it is whole.
-	dir := "."
-	if to := c.String("to"); to != "" {
-		dir = filepath.Dir(to)
-	}
-	f, err := os.CreateTemp(dir, ".magpie-export-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	defer f.Close()
-	bar := progressbar.NewOptions64(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription("exporting"), progressbar.OptionShowBytes(true),
-		progressbar.OptionClearOnFinish(), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))))
-	name, err := s.ExportVersions(ctx, n, io.MultiWriter(f, bar))
-	_ = bar.Finish()
-	if err == nil {
-		err = f.Sync()
-	}
-	if err != nil {
-		return err
-	}
-	to := c.String("to")
-	if to == "" {
-		to = filepath.Base(name)
-	}
+	get := func(w receiver) (string, error) { return s.ExportVersions(ctx, n, w) }
 	if folder {
-		files, err := unfold(f, to)
+		f, err := a.fetched(filepath.Dir(c.String("to")), "exporting", func(w receiver) error { _, err := get(w); return err })
 		if err != nil {
 			return err
 		}
-		a.tell("%s in %s\n", count(files, "file", "files"), to)
-		return nil
-	}
-	if _, err := os.Stat(to); err == nil {
-		return fmt.Errorf("%s is there already; nothing was overwritten", to)
-	}
-	if err := os.Rename(f.Name(), to); err != nil {
+		defer os.Remove(f.Name())
+		defer f.Close()
+		files, err := unfold(f, c.String("to"))
+		if err == nil {
+			a.tell("%s in %s\n", count(files, "file", "files"), c.String("to"))
+		}
 		return err
 	}
-	size, err := f.Seek(0, io.SeekEnd)
-	a.tell("%s, %d KiB\n", to, size>>10)
+	r, err := a.received(c.String("to"), "exporting", get)
+	if err == nil {
+		a.tell("%s, %d KiB\n", r.name, r.size>>10)
+	}
 	return err
 }
 

@@ -14,32 +14,9 @@ import (
 
 // key is what is done with the master key, on the machine that has it.
 func (a *app) key() *cli.Command {
-	flags := []cli.Flag{
-		&cli.StringFlag{Name: "config", Usage: "configuration `FILE` of the service (YAML)"},
-		&cli.StringFlag{Name: "data", Usage: "its data `FOLDER`"},
-		&cli.StringFlag{Name: "master-key", Usage: "its master key `FILE`, if that is elsewhere"},
-	}
 	words := &cli.StringFlag{Name: "words-file", Usage: "`FILE` with the words; asked for if not said"}
-	on := func(name, usage, args string, more []cli.Flag, do func(ctx context.Context, c *cli.Command, cfg run.Config) error) *cli.Command {
-		return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Flags: append(more, flags...), Action: func(ctx context.Context, c *cli.Command) error {
-			if args == "" && c.Args().Len() > 0 {
-				return fmt.Errorf("%s takes no arguments", c.FullName())
-			}
-			said := map[string]string{}
-			for _, f := range []string{"data", "master-key"} {
-				if c.IsSet(f) {
-					said[f] = c.String(f)
-				}
-			}
-			cfg, err := run.LoadConfig(c.String("config"), said)
-			if err != nil {
-				return err
-			}
-			return do(ctx, c, cfg)
-		}}
-	}
 	return &cli.Command{Name: "key", Usage: "the master key, on the service's own machine", Commands: []*cli.Command{
-		on("sheet", "print the recovery sheet: the master key as words, to be kept on paper", "", nil, func(_ context.Context, c *cli.Command, cfg run.Config) error {
+		a.onMachine("sheet", "", "print the recovery sheet: the master key as words, to be kept on paper", nil, 0, func(_ context.Context, c *cli.Command, cfg run.Config, _ []string) error {
 			id, all, err := run.RecoverySheet(cfg)
 			if err != nil {
 				return err
@@ -55,7 +32,7 @@ func (a *app) key() *cli.Command {
 			a.tell("Once it is on paper, prove it by typing it back: magpie key verify\n")
 			return nil
 		}),
-		on("verify", "prove a recovery sheet by typing its words back", "", []cli.Flag{words}, func(ctx context.Context, c *cli.Command, cfg run.Config) error {
+		a.onMachine("verify", "", "prove a recovery sheet by typing its words back", []cli.Flag{words}, 0, func(ctx context.Context, c *cli.Command, cfg run.Config, _ []string) error {
 			text, err := a.keyWords(ctx, c)
 			if err != nil {
 				return err
@@ -66,7 +43,7 @@ func (a *app) key() *cli.Command {
 			}
 			return err
 		}),
-		on("restore", "make the key file of a recovery sheet's words", "", []cli.Flag{words, &cli.StringFlag{Name: "to", Value: "master.key", Usage: "`FILE` to write; never overwritten"}}, func(ctx context.Context, c *cli.Command, _ run.Config) error {
+		a.onMachine("restore", "", "make the key file of a recovery sheet's words", []cli.Flag{words, &cli.StringFlag{Name: "to", Value: "master.key", Usage: "`FILE` to write; never overwritten"}}, 0, func(ctx context.Context, c *cli.Command, _ run.Config, _ []string) error {
 			text, err := a.keyWords(ctx, c)
 			if err != nil {
 				return err
@@ -77,7 +54,22 @@ func (a *app) key() *cli.Command {
 			}
 			return err
 		}),
-		on("rotate", "make another master key, while the service runs", "", nil, func(ctx context.Context, c *cli.Command, cfg run.Config) error {
+		a.onMachine("identity", "", "print the key as an age identity, to open copies and backups without the service", []cli.Flag{&cli.BoolFlag{Name: "words", Usage: "of a recovery sheet's words, which are asked for"}, words}, 0, func(ctx context.Context, c *cli.Command, cfg run.Config, _ []string) error {
+			var text *string
+			if c.Bool("words") || c.String("words-file") != "" {
+				words, err := a.keyWords(ctx, c)
+				if err != nil {
+					return err
+				}
+				text = &words
+			}
+			id, err := run.KeyIdentity(cfg, text)
+			if err == nil {
+				a.s.printf("%s\n", id)
+			}
+			return err
+		}),
+		a.onMachine("rotate", "", "make another master key, while the service runs", nil, 0, func(ctx context.Context, c *cli.Command, cfg run.Config, _ []string) error {
 			was, is, err := run.RotateKey(ctx, cfg)
 			if err == nil {
 				a.s.printf("The master key is %s now, and was %s; the old key file is kept beside it, for older backups of the database.\nCopy the new key file to where the old one was copied, and to the other instances; print a new recovery sheet: magpie key sheet\n", is, was)

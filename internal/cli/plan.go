@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"magpie/client"
+	"magpie/internal/core/ref"
 )
 
 // planFlags say when a push is to be done.
@@ -31,8 +32,8 @@ func plan(c *cli.Command, now time.Time) (from, until *time.Time, zoneName strin
 	}
 	loc, zoneName := zone(), ianaZone()
 	if z := c.String("zone"); z != "" {
-		if loc, err = time.LoadLocation(z); err != nil || z == "Local" {
-			return nil, nil, "", fmt.Errorf("--zone %s is not known; write it like Atlantic/Faroe or UTC", z)
+		if loc, err = ref.Zone(z); err != nil {
+			return nil, nil, "", fmt.Errorf("--zone: %w", err)
 		}
 		zoneName = z
 	}
@@ -78,7 +79,9 @@ func clockOrTime(s string, after time.Time, loc *time.Location) (time.Time, erro
 // the system does not say.
 func ianaZone() string {
 	name := strings.TrimPrefix(os.Getenv("TZ"), ":")
-	if name == "" {
+	if chosen != "" {
+		name = chosen
+	} else if name == "" {
 		target, _ := os.Readlink("/etc/localtime")
 		_, name, _ = strings.Cut(target, "zoneinfo/")
 	}

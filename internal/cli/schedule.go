@@ -304,7 +304,11 @@ func (a *app) agenda(ctx context.Context, c *cli.Command, s *client.Client, _ []
 		into *time.Time
 	}{{"from", &from}, {"until", &until}} {
 		if raw := c.String(f.name); raw != "" {
-			t, err := ref.ParseTime(raw, zone())
+			read := ref.ParseTime
+			if f.name == "from" {
+				read = ref.ParseSince
+			}
+			t, err := read(raw, here())
 			if err != nil {
 				return fmt.Errorf("--%s: %w", f.name, err)
 			}

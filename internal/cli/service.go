@@ -30,6 +30,14 @@ func logs(form string, level slog.Level) {
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, how)))
 }
 
+// proven says when a backup was last proved.
+func proven(at *time.Time) string {
+	if at == nil {
+		return "which was never proved: magpie backup test"
+	}
+	return "and last proved " + ago(at)
+}
+
 func (a *app) serve() *cli.Command {
 	flags := []cli.Flag{&cli.StringFlag{Name: "config", Usage: "configuration `FILE` (YAML)"},
 		&cli.BoolFlag{Name: "check", Usage: "only look whether it would come up so, and say what is in the way"}}
@@ -261,6 +269,15 @@ func (a *app) status() *cli.Command {
 				a.s.printf("jobs: %s\n", strings.Join(work, ", "))
 			}
 			a.s.printf("%s kept, %s packed and sealed\n", count(int(st.Contents), "text", "texts"), size(st.Bytes))
+			if st.FullIn != nil && *st.FullIn < 90 {
+				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("the disk is full in %s, as things went lately", count(*st.FullIn, "day", "days"))))
+			}
+			if len(st.Failing) > 0 {
+				a.s.printf("%s\n", a.s.paint(alarm, "copies wait for "+strings.Join(st.Failing, ", ")+"; see: magpie target list"))
+			}
+			if st.BackupAt != nil {
+				a.s.printf("the service was backed up %s, %s\n", ago(st.BackupAt), proven(st.ProvenAt))
+			}
 			if st.Damaged > 0 {
 				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("%s not read back as they were kept; see: magpie job list --kind scrub", count(st.Damaged, "text does", "texts do"))))
 			}

@@ -36,7 +36,7 @@ func (a *app) snapshot() *cli.Command {
 		}, 2, 100, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewSnapshot{Name: got[0], Selector: got[1:], Note: c.String("note")}
 			if at := c.String("at"); at != "" {
-				t, err := ref.ParseTime(at, zone())
+				t, err := ref.ParseTime(at, here())
 				if err != nil {
 					return fmt.Errorf("--at: %w", err)
 				}
@@ -65,7 +65,7 @@ func (a *app) snapshot() *cli.Command {
 		}),
 		a.do("compare", "NAME|TIME [NAME|TIME]", "what differs between a snapshot and another, or a time, or now", nil, 1, 2, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			for i, word := range got {
-				if at, err := ref.ParseTime(word, zone()); err == nil {
+				if at, err := ref.ParseTime(word, here()); err == nil {
 					got[i] = at.UTC().Format(time.RFC3339Nano)
 				}
 			}

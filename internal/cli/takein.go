@@ -52,6 +52,11 @@ type foundFile struct {
 }
 
 func (a *app) doTakeIn(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	if len(got) == 1 && c.String("device") != "" && c.String("part") != "" {
+		if st, err := os.Stat(got[0]); err == nil && st.Mode().IsRegular() && st.Size() > mostOneFile/2 {
+			return a.takeLarge(ctx, c, s, got[0], st)
+		}
+	}
 	var files []foundFile
 	left := mostUnpacked
 	add := func(name string, modified time.Time, content []byte) error {
@@ -95,7 +100,7 @@ func (a *app) doTakeIn(ctx context.Context, c *cli.Command, s *client.Client, go
 	}
 	var at *time.Time
 	if w := c.String("at"); w != "" {
-		t, err := ref.ParseTime(w, zone())
+		t, err := ref.ParseTime(w, here())
 		if err != nil {
 			return fmt.Errorf("--at: %w", err)
 		}
@@ -159,6 +164,33 @@ func (a *app) doTakeIn(ctx context.Context, c *cli.Command, s *client.Client, go
 	if count1["refused"] > 0 {
 		return errDiffers
 	}
+	return nil
+}
+
+// takeLarge takes one large file in, as it is, while it is read.
+func (a *app) takeLarge(ctx context.Context, c *cli.Command, s *client.Client, file string, st fs.FileInfo) error {
+	if c.Bool("preview") {
+		return fmt.Errorf("%s has %s; what is so large cannot be previewed", file, bytesOf(st.Size()))
+	}
+	at := st.ModTime()
+	if w := c.String("at"); w != "" {
+		var err error
+		if at, err = ref.ParseTime(w, here()); err != nil {
+			return fmt.Errorf("--at: %w", err)
+		}
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	bar := progress("sending", st.Size())
+	t, err := s.ImportFile(ctx, map[string]string{"file": filepath.Base(file), "device": c.String("device"), "part": c.String("part"), "taken_at": at.UTC().Format(time.RFC3339Nano), "name": c.String("name"), "note": c.String("note")}, io.TeeReader(f, bar))
+	_ = bar.Finish()
+	if err != nil {
+		return err
+	}
+	a.print(c, []client.TakenIn{t}, func() { list(a.s, []client.TakenIn{t}, nil) })
 	return nil
 }
 

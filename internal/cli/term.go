@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"magpie/internal/core/ref"
 	"os"
 	"strings"
 	"time"
@@ -371,8 +372,22 @@ func (s *screen) secret(ctx context.Context, what, env, file string) (string, er
 	return strings.TrimRight(line, "\r\n"), err
 }
 
+// secretIf is a secret that need not be: of the environment or a file, if one is named.
+func (s *screen) secretIf(ctx context.Context, what, env, file string) (string, error) {
+	if file == "" && os.Getenv(env) == "" {
+		return "", nil
+	}
+	return s.secret(ctx, what, env, file)
+}
+
 // zone is the time zone people read here.
 func zone() *time.Location { return time.Local }
+
+// chosen is the zone that somebody reads in because they said so; empty: the system's.
+var chosen string
+
+// here is where and when somebody types.
+func here() ref.Here { return ref.In(zone(), time.Now) }
 
 func zoneName() string { return time.Now().In(zone()).Format("MST") }
 

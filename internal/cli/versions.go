@@ -21,7 +21,7 @@ func reference(raw, like string) (string, error) {
 		dev, _, _ := strings.Cut(like, "@")
 		raw = dev + raw
 	}
-	r, err := ref.ParseVersion(raw, zone())
+	r, err := ref.ParseVersion(raw, here())
 	if err != nil {
 		return "", err
 	}
@@ -29,10 +29,30 @@ func reference(raw, like string) (string, error) {
 }
 
 func (a *app) versions() *cli.Command {
-	return a.do("versions", "DEVICE[/PART]", "list a part's versions, newest first", []cli.Flag{
+	looks := []cli.Flag{
+		&cli.StringFlag{Name: "find", Category: "look for", Usage: "`WORDS` that all stand in the name, the note, the author, the serial number or the release"},
+		&cli.StringFlag{Name: "name", Category: "look for", Usage: "a `PATTERN` of names, like before-*"},
+		&cli.StringFlag{Name: "note", Category: "look for", Usage: "`TEXT` in the note"},
+		&cli.StringFlag{Name: "by", Category: "look for", Usage: "`WHO` changed the device, or had it pulled"},
+		&cli.StringFlag{Name: "reason", Category: "look for", Usage: "`WHY` it was pulled, like \"by hand\"; several separated by commas"},
+		&cli.StringFlag{Name: "serial", Category: "look for", Usage: "the unit's serial `NUMBER`"},
+		&cli.StringFlag{Name: "release", Category: "look for", Usage: "a `PATTERN` of the software that it ran"},
+		&cli.StringFlag{Name: "part", Category: "look for", Usage: "the `PART`"},
+		&cli.StringFlag{Name: "since", Category: "look for", Usage: "taken at this `TIME` or later, like yesterday or --since=-7d"},
+		&cli.StringFlag{Name: "until", Category: "look for", Usage: "taken at this `TIME` or before"},
+	}
+	return a.do("versions", "DEVICE[/PART] | SELECTOR…", "list a part's versions, newest first; or look for versions of many devices", append([]cli.Flag{
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
 		&cli.IntFlag{Name: "before", Usage: "only versions below this `NUMBER`", HideDefault: true},
-	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	}, looks...), 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		for _, f := range looks {
+			if c.IsSet(f.Names()[0]) {
+				return a.findVersions(ctx, c, s, got, looks)
+			}
+		}
+		if len(got) > 1 {
+			return fmt.Errorf("of several devices say what to look for, like --since yesterday; see: %s --help", c.FullName())
+		}
 		dev, part, _ := strings.Cut(got[0], "/")
 		all, err := s.Versions(ctx, dev, part, c.Int("before"), c.Int("limit"))
 		if err != nil {
@@ -77,6 +97,43 @@ func (a *app) versions() *cli.Command {
 	})
 }
 
+// findVersions looks for versions by what is known of them.
+func (a *app) findVersions(ctx context.Context, c *cli.Command, s *client.Client, sel []string, looks []cli.Flag) error {
+	by := map[string]string{"limit": fmt.Sprint(c.Int("limit"))}
+	for _, f := range looks {
+		name := f.Names()[0]
+		by[name] = c.String(name)
+		if name == "since" || name == "until" {
+			var err error
+			if by[name], err = spanTime(c, name); err != nil {
+				return err
+			}
+		}
+	}
+	if len(sel) == 1 {
+		if dev, part, ok := strings.Cut(sel[0], "/"); ok {
+			sel, by["part"] = []string{dev}, part
+		}
+	}
+	page, err := s.FindVersions(ctx, sel, by)
+	if err != nil {
+		return err
+	}
+	a.print(c, page, func() {
+		if len(page.Items) == 0 {
+			a.s.printf("There is no such version.\n")
+			return
+		}
+		list(a.s, page.Items, cells[client.Version]{
+			"device": func(v client.Version) cell { return cell{v.Ref, strong} },
+			"name":   func(v client.Version) cell { return cell{v.Name, calm} }}, "device", "taken_at", "author", "reason", "actor", "name", "note")
+		if page.Next != "" {
+			a.s.printf("and older ones: --limit\n")
+		}
+	})
+	return nil
+}
+
 func marks(v client.Version) string {
 	var m []string
 	if v.Baseline {
@@ -106,16 +163,14 @@ func (a *app) show() *cli.Command {
 		a.print(c, t, func() {
 			if file := c.String("output"); file != "" {
 				if t.Opaque {
-					t.Text, err = s.Download(ctx, r)
+					err = a.save(ctx, s, r, t.Ref, file)
+					return
 				}
-				if err == nil && file == "-" { // as it is, to standard output
+				if file == "-" { // as it is, to standard output
 					_, err = io.WriteString(os.Stdout, t.Text)
 					return
 				}
-				if err == nil {
-					err = writeNew(file, t.Text)
-				}
-				if err == nil {
+				if err = writeNew(file, t.Text); err == nil {
 					a.tell("%s was written to %s%s\n", t.Ref, file, masked(t.Masked))
 				}
 				return
@@ -133,6 +188,18 @@ func (a *app) show() *cli.Command {
 		})
 		return err
 	})
+}
+
+// save writes a file that is no text, however large.
+func (a *app) save(ctx context.Context, s *client.Client, ref, said, file string) error {
+	if file == "-" {
+		return s.DownloadTo(ctx, ref, os.Stdout)
+	}
+	r, err := a.received(file, "fetching", func(w receiver) (string, error) { return file, s.DownloadTo(ctx, ref, w) })
+	if err == nil {
+		a.tell("%s was written to %s, %s\n", said, r.name, bytesOf(r.size))
+	}
+	return err
 }
 
 func masked(on bool) string {
@@ -224,7 +291,7 @@ func (a *app) diff() *cli.Command {
 // pair is what one reference is compared with: the newest version, or, for the
 // newest, the one before it.
 func pair(raw string) (from, to string, err error) {
-	r, err := ref.ParseVersion(raw, zone())
+	r, err := ref.ParseVersion(raw, here())
 	if err != nil {
 		return "", "", err
 	}
@@ -407,19 +474,31 @@ func (a *app) residuals(rs []client.Difference) {
 	}
 }
 
+// spanTime is what --since or --until says, as the API reads it.
+func spanTime(c *cli.Command, name string) (string, error) {
+	raw, read := c.String(name), ref.ParseTime
+	if raw == "" {
+		return "", nil
+	}
+	if name == "since" {
+		read = ref.ParseSince
+	}
+	t, err := read(raw, here())
+	if err != nil {
+		return "", fmt.Errorf("--%s: %w", name, err)
+	}
+	return t.UTC().Format(time.RFC3339Nano), nil
+}
+
 // changes lists what changed on many devices.
 func (a *app) changes() *cli.Command {
 	return a.do("changes", "[SELECTOR…]", "what changed lately, on all devices or some, newest first", []cli.Flag{
-		&cli.StringFlag{Name: "since", Usage: "a `TIME`, like 2026-11-20; a week ago if not said"},
+		&cli.StringFlag{Name: "since", Usage: "a `TIME`, like 2026-11-20, yesterday or --since=-7d; a week ago if not said"},
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
 	}, 0, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
-		since := ""
-		if raw := c.String("since"); raw != "" {
-			t, err := ref.ParseTime(raw, zone())
-			if err != nil {
-				return fmt.Errorf("--since: %w", err)
-			}
-			since = t.UTC().Format(time.RFC3339Nano)
+		since, err := spanTime(c, "since")
+		if err != nil {
+			return err
 		}
 		page, err := s.Changes(ctx, sel, since, "", c.Int("limit"))
 		if err != nil {

@@ -16,7 +16,6 @@ import (
 	"golang.org/x/term"
 
 	"magpie/client"
-	"magpie/internal/core/ref"
 )
 
 // onceKey makes repeating a request harmless.
@@ -185,12 +184,9 @@ func (a *app) jobList(ctx context.Context, c *cli.Command, s *client.Client, _ [
 		name string
 		into *string
 	}{{"since", &f.Since}, {"until", &f.Until}} {
-		if raw := c.String(x.name); raw != "" {
-			t, err := ref.ParseTime(raw, zone())
-			if err != nil {
-				return fmt.Errorf("--%s: %w", x.name, err)
-			}
-			*x.into = t.UTC().Format(time.RFC3339Nano)
+		var err error
+		if *x.into, err = spanTime(c, x.name); err != nil {
+			return err
 		}
 	}
 	page, err := s.Jobs(ctx, f)

@@ -255,7 +255,23 @@ type Version struct {
 	SeenUntil time.Time `db:"seen_until"`
 	SeenOpen  bool      `db:"seen_open"` // nothing since says otherwise
 	Sightings int       `db:"sightings"`
+
+	Serial  string `db:"serial"`   // of the unit that it came from
+	Release string `db:"software"` // that this ran then
+	Copies  int    `db:"copies"`   // places that can give it back, this one included
 }
+
+// What becomes of the copy of a version at a target.
+const (
+	CopyWaits   = "waiting"
+	CopyThere   = "there"
+	CopyLeftOut = "left out" // it cannot be there
+	CopyLeaves  = "leaving"  // its version was deleted here
+	CopyDropped = "dropped"  // so it was before the copy was there
+)
+
+// CopyStates are all of them.
+var CopyStates = []string{CopyWaits, CopyThere, CopyLeftOut, CopyLeaves, CopyDropped}
 
 // Ref is the reference that names exactly this version: quay-sw1@7, or
 // quay-sw1/startup@3.

@@ -35,6 +35,7 @@ const (
 	TellWaiting   = "waiting"
 	TellUnproven  = "unproven"
 	TellCapacity  = "capacity"
+	TellCopies    = "copies"
 )
 
 // TellEvents are all of them.
@@ -45,7 +46,8 @@ var TellEvents = []TellEvent{
 	{TellRecovered, "a device is steady again"},
 	{TellWaiting, "work waits for a person"},
 	{TellUnproven, "nothing of a device was put back and proved for so many days"},
-	{TellCapacity, "the disk of an instance's data folder is nearly full"},
+	{TellCapacity, "the disk of an instance's data folder is nearly full, or will be within a month as things went lately"},
+	{TellCopies, "a target for copies has not done what it was asked for an hour, or has no room left in a month"},
 }
 
 // RecipientKinds are the ways by which people are told.

@@ -191,7 +191,7 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 		return no(fmt.Errorf("the snapshot has no version of it"))
 	}
 	if !ok {
-		r, err := ref.ParseVersion(d.Name+"/"+dia.Main()+"@"+which, time.UTC)
+		r, err := ref.ParseVersion(d.Name+"/"+dia.Main()+"@"+which, ref.In(time.UTC, s.Now))
 		if err != nil {
 			return no(err)
 		}

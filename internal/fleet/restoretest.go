@@ -209,7 +209,7 @@ func (s *Service) recurringTest() *job.Recurs {
 			if _, err := q.Device(ctx, with["on"]); err != nil {
 				return err
 			}
-			_, err := ref.ParseVersion("device@"+cmp.Or(with["of"], "latest"), time.UTC)
+			_, err := ref.ParseVersion("device@"+cmp.Or(with["of"], "latest"), ref.In(time.UTC, s.Now))
 			return err
 		},
 		Begin: func(ctx context.Context, d job.Due) (jobs []core.Job, err error) {
@@ -228,7 +228,7 @@ func (s *Service) recurringTest() *job.Recurs {
 				if dia == nil {
 					continue
 				}
-				r, err := ref.ParseVersion(x.Name+"/"+dia.Main()+"@"+cmp.Or(d.With["of"], "latest"), d.At.Location())
+				r, err := ref.ParseVersion(x.Name+"/"+dia.Main()+"@"+cmp.Or(d.With["of"], "latest"), ref.Here{Zone: d.At.Location(), Now: d.At})
 				if err != nil {
 					return jobs, err
 				}

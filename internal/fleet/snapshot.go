@@ -28,7 +28,7 @@ func (s *Service) MakeSnapshot(ctx context.Context, actor core.Actor, snap store
 		for i, d := range devices {
 			ids[i] = d.ID
 		}
-		when := s.Now().Add(time.Hour) // whatever counts now
+		when := store.Now
 		if at != nil {
 			when = *at
 		}

@@ -48,7 +48,7 @@ type Export struct {
 type File struct {
 	Name    string    `json:"name"`
 	SHA256  string    `json:"sha256"`
-	Bytes   int       `json:"bytes"`
+	Bytes   int64     `json:"bytes"`
 	Device  string    `json:"device"`
 	Part    string    `json:"part"`
 	Number  int       `json:"number"`
@@ -71,7 +71,7 @@ type Manifest struct {
 
 // archive takes files one after the other.
 type archive interface {
-	add(name string, at time.Time, content []byte) error
+	add(name string, at time.Time, size int64, write func(io.Writer) error) error
 	Close() error
 }
 
@@ -80,24 +80,31 @@ type tarball struct {
 	z *zstd.Encoder
 }
 
-func (t tarball) add(name string, at time.Time, content []byte) error {
-	if err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(content)), ModTime: at, Format: tar.FormatPAX}); err != nil {
+func (t tarball) add(name string, at time.Time, size int64, write func(io.Writer) error) error {
+	if err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: at, Format: tar.FormatPAX}); err != nil {
 		return err
 	}
-	_, err := t.Write(content)
-	return err
+	return write(t)
 }
 
 func (t tarball) Close() error { return errors.Join(t.Writer.Close(), t.z.Close()) }
 
 type zipped struct{ *zip.Writer }
 
-func (z zipped) add(name string, at time.Time, content []byte) error {
+func (z zipped) add(name string, at time.Time, _ int64, write func(io.Writer) error) error {
 	w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: at})
 	if err == nil {
-		_, err = w.Write(content)
+		err = write(w)
 	}
 	return err
+}
+
+// written writes what is held.
+func written(content []byte) func(io.Writer) error {
+	return func(w io.Writer) error {
+		_, err := w.Write(content)
+		return err
+	}
 }
 
 // Sound tells what of an export makes no sense, and reads to whom it is sealed.
@@ -115,14 +122,7 @@ func (x Export) Sound() (to []age.Recipient, err error) {
 		r, err := age.NewScryptRecipient(x.Passphrase)
 		return []age.Recipient{r}, err
 	}
-	for _, line := range x.Recipients {
-		r, err := age.ParseX25519Recipient(line)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %q is no recipient; one begins with age1", ErrExport, line)
-		}
-		to = append(to, r)
-	}
-	return to, nil
+	return recipients(x.Recipients)
 }
 
 // Write writes an export out, one version at a time in memory.
@@ -156,18 +156,22 @@ func (s *Service) Write(ctx context.Context, actor core.Actor, x Export, out io.
 		if err != nil {
 			return err
 		}
-		m.Files = append(m.Files, f)
-		if f.Left != "" {
-			return nil
+		if f.Left == "" {
+			sum := sha256.New()
+			if err := a.add(f.Name, v.TakenAt, f.Bytes, func(w io.Writer) error { return content(io.MultiWriter(w, sum)) }); err != nil {
+				return err
+			}
+			f.SHA256 = hex.EncodeToString(sum.Sum(nil))
 		}
-		return a.add(f.Name, v.TakenAt, content)
+		m.Files = append(m.Files, f)
+		return nil
 	}
 	if err := s.each(ctx, x, put); err != nil {
 		return err
 	}
 	raw, err := json.MarshalIndent(m, "", "  ")
 	if err == nil {
-		err = a.add("manifest.json", now, append(raw, '\n'))
+		err = a.add("manifest.json", now, int64(len(raw)+1), written(append(raw, '\n')))
 	}
 	if err == nil {
 		err = a.Close()
@@ -235,19 +239,34 @@ func (s *Service) eachOf(ctx context.Context, q *store.Q, x Export, d core.Devic
 	}
 }
 
-// fileOf is a version as a file.
-func (s *Service) fileOf(ctx context.Context, x Export, d core.Device, v core.Version) (f File, content []byte, err error) {
+// fileName is how a version is named as a file; one without lines is no text.
+func fileName(v core.Version) string {
+	ending := "cfg"
+	if v.Lines == 0 {
+		ending = "bin"
+	}
+	return ref.FileName(v.Device, strings.ReplaceAll(v.Part, "+", "-"), v.TakenAt, fmt.Sprintf("v%d", v.Number), ending)
+}
+
+// fileOf is a version as a file, and what writes its content.
+func (s *Service) fileOf(ctx context.Context, x Export, d core.Device, v core.Version) (f File, write func(io.Writer) error, err error) {
 	f = File{Device: d.Name, Part: v.Part, Number: v.Number, TakenAt: v.TakenAt, Reason: v.Reason, By: v.Actor, Author: v.Author, Called: v.Name, Note: v.Note, Masked: !x.Plain}
 	var doc *dialect.Doc
 	if dia := s.DialectOf(d); dia != nil {
 		doc = dia.Doc(v.Part)
 	}
-	ending := "cfg"
-	if doc == nil || doc.Opaque() {
-		ending = "bin"
+	f.Name = fileName(v)
+	opaque := doc == nil || doc.Opaque()
+	q := s.Store.As(job.Service)
+	content, err := q.Content(ctx, v.ContentID)
+	if errors.Is(err, store.ErrLarge) && x.Plain {
+		f.Bytes = int64(v.Size)
+		return f, func(w io.Writer) error { return q.ContentTo(ctx, v.ContentID, w) }, nil
 	}
-	f.Name = ref.FileName(v.Device, strings.ReplaceAll(v.Part, "+", "-"), v.TakenAt, fmt.Sprintf("v%d", v.Number), ending)
-	content, err = s.Store.As(job.Service).Content(ctx, v.ContentID)
+	if errors.Is(err, store.ErrLarge) {
+		f.Left = "nothing in it can be masked, and it may hold secrets"
+		return f, nil, nil
+	}
 	if errors.Is(err, store.ErrDamaged) {
 		f.Left = err.Error()
 		return f, nil, nil
@@ -256,7 +275,7 @@ func (s *Service) fileOf(ctx context.Context, x Export, d core.Device, v core.Ve
 		return f, nil, err
 	}
 	if !x.Plain {
-		if ending == "bin" {
+		if opaque {
 			f.Left = "nothing in it can be masked, and it may hold secrets"
 			return f, nil, nil
 		}
@@ -266,7 +285,6 @@ func (s *Service) fileOf(ctx context.Context, x Export, d core.Device, v core.Ve
 		}
 		content = []byte(masked)
 	}
-	sum := sha256.Sum256(content)
-	f.SHA256, f.Bytes = hex.EncodeToString(sum[:]), len(content)
-	return f, content, nil
+	f.Bytes = int64(len(content))
+	return f, written(content), nil
 }

@@ -1,9 +1,11 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/text"
+	"magpie/internal/dialect"
 	"magpie/internal/store"
 )
 
@@ -25,6 +28,7 @@ type Incoming struct {
 	Modified *time.Time // when the file was written, if that is known
 	Called   string     // the version's name
 	Note     string
+	Sunk     *store.Sunk // instead of Content, what is too large for that
 }
 
 // Taken is what came of a file.
@@ -74,6 +78,34 @@ func (s *Service) Import(ctx context.Context, actor core.Actor, files []Incoming
 	return out, nil
 }
 
+// ImportLarge takes one file in as it comes, in constant memory.
+func (s *Service) ImportLarge(ctx context.Context, actor core.Actor, f Incoming, from io.Reader, zone *time.Location) (Taken, error) {
+	beginning, err := io.ReadAll(io.LimitReader(from, mostInOne+1))
+	if err != nil {
+		return Taken{}, err
+	}
+	if f.Content = beginning; len(beginning) > mostInOne {
+		sink := s.Store.Sink(ctx)
+		if _, err = sink.Write(beginning); err == nil {
+			_, err = io.Copy(sink, from)
+		}
+		if err != nil {
+			sink.Drop()
+			return Taken{}, err
+		}
+		sunk, err := sink.Close()
+		if err != nil {
+			return Taken{}, err
+		}
+		f.Sunk = &sunk
+	}
+	all, err := s.Import(ctx, actor, []Incoming{f}, zone, false)
+	if err != nil {
+		return Taken{}, err
+	}
+	return all[0], nil
+}
+
 // notTaken is why a file is refused.
 type notTaken string
 
@@ -102,6 +134,14 @@ func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, zone *time.
 		return d, at, notTaken(fmt.Sprintf("no device is named %s", t.Device))
 	}
 	d = devices[i]
+	var doc *dialect.Doc
+	if dia := s.DialectOf(d); dia != nil {
+		part := cmp.Or(t.Part, dia.Main())
+		if _, ok := dia.PartOf(part); ok {
+			doc = dia.Doc(part)
+		}
+	}
+	inside, isIn := timeIn(doc, string(f.Content), zone)
 	switch named, ok := ref.TimeInName(base, zone); {
 	case f.TakenAt != nil:
 		at = *f.TakenAt
@@ -111,6 +151,9 @@ func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, zone *time.
 	case ok:
 		at = named
 		t.By += ", its time by the name"
+	case isIn:
+		at = inside
+		t.By += ", its time by what it says of itself"
 	case f.Modified != nil:
 		at = *f.Modified
 		t.By += ", its time by when the file was written"
@@ -128,8 +171,44 @@ func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, zone *time.
 // beginning is how far into a file is looked for whose it is.
 const beginning = 16 << 10
 
-// found looks for a device in a file's name, then in its beginning: by its name, the host name
-// that it reports, its serial number.
+// macs are a device's MAC addresses: serial numbers that are some, and what stands in its fields.
+func macs(d core.Device) (all []string) {
+	said := strings.Join(d.Serials, " ")
+	for _, v := range d.Fields {
+		said += " " + v
+	}
+	return strings.Fields(ref.MACs(said))
+}
+
+// address is a device's own, where no other device has it, too.
+func address(d core.Device) []string {
+	if d.Member != "" {
+		return nil
+	}
+	return []string{d.Address}
+}
+
+// timeIn is a time in what a text says of itself: comments, and lines that change by themselves.
+func timeIn(doc *dialect.Doc, content string, zone *time.Location) (time.Time, bool) {
+	if doc == nil || doc.Opaque() || !utf8.ValidString(content) {
+		return time.Time{}, false
+	}
+	counts := doc.SettledLines(content)
+	for i, line := range text.Lines(content) {
+		if i >= 40 || i >= len(counts) {
+			break
+		}
+		if !counts[i] {
+			if at, ok := ref.TimeInName(line, zone); ok {
+				return at, true
+			}
+		}
+	}
+	return time.Time{}, false
+}
+
+// found looks for a device in a file's name, then in its beginning: by its name, its serial
+// number, a MAC address, the host name that it reports, its address.
 func found(base string, content []byte, devices []core.Device) (device, by string, err error) {
 	head := string(content[:min(len(content), beginning)])
 	for _, x := range []struct {
@@ -138,7 +217,11 @@ func found(base string, content []byte, devices []core.Device) (device, by strin
 	}{
 		{"a name in its name", base, func(d core.Device) []string { return []string{d.Name} }},
 		{"a serial number in it", head, func(d core.Device) []string { return d.Serials }},
+		{"a MAC address in its name", ref.MACs(base), macs},
+		{"a MAC address in it", ref.MACs(head), macs},
 		{"a host name in it", head, func(d core.Device) []string { return []string{d.Host, d.Name} }},
+		{"an address in its name", base, address},
+		{"its management address in it", head, address},
 	} {
 		var all []string
 		for _, d := range devices {
@@ -172,6 +255,10 @@ func (s *Service) takeIn(ctx context.Context, actor core.Actor, d core.Device, a
 	doc, content := dia.Doc(t.Part), string(f.Content)
 	lines := 0
 	switch {
+	case f.Sunk != nil && !doc.Opaque():
+		return notTaken(fmt.Sprintf("it has more than %d MiB, and the part is a text", mostInOne>>20))
+	case f.Sunk != nil:
+		content = "content " + f.Sunk.ID // what an opaque part settles to is itself
 	case len(f.Content) == 0:
 		return notTaken("it is empty")
 	case len(f.Content) > mostInOne:
@@ -206,7 +293,11 @@ func (s *Service) takeIn(ctx context.Context, actor core.Actor, d core.Device, a
 		if err != nil {
 			return err
 		}
-		if n, err := q.WithContent(ctx, p.ID, f.Content); err != nil || n > 0 {
+		id := s.Store.Keys().Hash("content", f.Content)
+		if f.Sunk != nil {
+			id = f.Sunk.ID
+		}
+		if n, err := q.WithContent(ctx, p.ID, id); err != nil || n > 0 {
 			t.Number, t.Became = n, ThereIs
 			return err
 		}
@@ -217,7 +308,12 @@ func (s *Service) takeIn(ctx context.Context, actor core.Actor, d core.Device, a
 		if err := q.AddPull(ctx, pull); err != nil {
 			return err
 		}
-		if v.ContentID, err = q.PutContent(ctx, f.Content, p.ID, p.Last); err != nil {
+		if f.Sunk != nil {
+			v.ContentID, err = q.PutSunk(ctx, *f.Sunk)
+		} else {
+			v.ContentID, err = q.PutContent(ctx, f.Content, p.ID, p.Last)
+		}
+		if err != nil {
 			return err
 		}
 		if err := q.AddVersion(ctx, p, &v, ""); err != nil {

@@ -15,6 +15,7 @@ import (
 
 // How long is kept what is no version.
 const (
+	QuietStay    = 14 * 24 * time.Hour // jobs of scheduled pulls that found nothing new
 	PreviewsStay = 30 * 24 * time.Hour
 	LogsStay     = 90 * 24 * time.Hour  // of jobs; of visits that failed
 	JobsStay     = 400 * 24 * time.Hour // and what schedules did
@@ -83,6 +84,11 @@ func (s *Service) retentionJob(ctx context.Context, j core.Job, l *job.Log) {
 	if err == nil {
 		devices, err = q.Devices(ctx, ref.All())
 	}
+	var gone []core.Device // what is kept of them has its time, too
+	if err == nil {
+		gone, err = q.Removed(ctx)
+		devices = append(devices, gone...)
+	}
 	versions, touched := 0, 0
 	var bytes int64
 	for _, d := range devices {
@@ -101,7 +107,7 @@ func (s *Service) retentionJob(ctx context.Context, j core.Job, l *job.Log) {
 	for more := true; more && err == nil && ctx.Err() == nil; {
 		now := s.Now()
 		err = s.Store.Tx(ctx, job.Service, func(q *store.Q) (err error) {
-			more, err = q.Aged(ctx, now.Add(-PreviewsStay), now.Add(-LogsStay), now.Add(-JobsStay))
+			more, err = q.Aged(ctx, now.Add(-QuietStay), now.Add(-PreviewsStay), now.Add(-LogsStay), now.Add(-JobsStay))
 			return err
 		})
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"magpie/internal/core"
 	"magpie/internal/job"
@@ -16,6 +17,7 @@ type scrubbed struct {
 	After   string `json:"after"` // the last content that was read
 	Read    int    `json:"read"`
 	Damaged int    `json:"damaged"`
+	Mended  int    `json:"mended"` // by copies elsewhere
 }
 
 const scrubSetting = "scrub"
@@ -57,17 +59,27 @@ func (s *Service) scrubJob(ctx context.Context, j core.Job, l *job.Log) {
 // scrubSome reads some contents back, and writes down what came of it.
 func (s *Service) scrubSome(ctx context.Context, q *store.Q, ids []string, at *scrubbed, l *job.Log) error {
 	bad := map[string]string{}
+	mended := 0
 	for _, id := range ids {
-		_, err := q.Content(ctx, id)
+		err := q.ContentTo(ctx, id, io.Discard)
 		switch {
 		case errors.Is(err, store.ErrDamaged):
-			bad[id] = err.Error()
+			from, mending := s.Repair(ctx, id)
+			switch {
+			case from != "":
+				mended++
+				l.Warn("%s was mended by the copy at %s", err, from)
+			case mending != nil:
+				bad[id] = fmt.Sprintf("%v; its copies do not help: %v", err, mending)
+			default:
+				bad[id] = fmt.Sprintf("%v; there is no copy of it elsewhere", err)
+			}
 		case errors.Is(err, store.ErrNotFound), err == nil: // it may have gone since
 		default:
 			return err
 		}
 	}
-	next := scrubbed{at.Job, ids[len(ids)-1], at.Read + len(ids), at.Damaged + len(bad)}
+	next := scrubbed{at.Job, ids[len(ids)-1], at.Read + len(ids), at.Damaged + len(bad), at.Mended + mended}
 	err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error {
 		if err := q.NoteDamage(ctx, ids, bad); err != nil {
 			return err
@@ -87,6 +99,9 @@ func (s *Service) scrubSome(ctx context.Context, q *store.Q, ids []string, at *s
 // endScrub says what was found, by the versions that it is about.
 func (s *Service) endScrub(ctx context.Context, j core.Job, at scrubbed, l *job.Log) {
 	outcome, summary := core.Done, fmt.Sprintf("all %s read back as they were kept", core.Count(at.Read, "text", "texts"))
+	if at.Mended > 0 {
+		summary += fmt.Sprintf(", %d of them mended by copies elsewhere", at.Mended)
+	}
 	if at.Damaged > 0 {
 		rows, err := s.Store.As(job.Service).DamagedVersions(ctx, 1000)
 		if err != nil {
@@ -96,11 +111,14 @@ func (s *Service) endScrub(ctx context.Context, j core.Job, at scrubbed, l *job.
 		for _, v := range rows {
 			l.Trouble(fmt.Sprintf("%s is damaged: %s", v.Ref(), v.Why), "")
 		}
-		first := ""
+		first, mended := "", ""
+		if at.Mended > 0 {
+			mended = fmt.Sprintf("; %d others were mended by copies elsewhere", at.Mended)
+		}
 		if len(rows) > 0 {
 			first = ", the first is " + rows[0].Ref()
 		}
-		outcome, summary = core.Failed, fmt.Sprintf("%d of %s do not read back, of %s%s; they cannot be pushed", at.Damaged, core.Count(at.Read, "text", "texts"), core.Count(len(rows), "version", "versions"), first)
+		outcome, summary = core.Failed, fmt.Sprintf("%d of %s do not read back, of %s%s; they cannot be pushed%s", at.Damaged, core.Count(at.Read, "text", "texts"), core.Count(len(rows), "version", "versions"), first, mended)
 	}
 	s.End(j, l, outcome, summary, nil, func(q *store.Q) error { return q.SetSetting(ctx, scrubSetting, nil) })
 }

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"hash/fnv"
 	"log/slog"
 	"time"
 
@@ -168,4 +169,19 @@ func (r *Runtime) Sure() error {
 		return ErrLeaseLost
 	}
 	return nil
+}
+
+// Mine tells whether something that one instance at a time looks after is this one's share. Of
+// those that live it falls to the one for which both give the greatest number, so that one more
+// or less moves no others.
+func (r *Runtime) Mine(id string, living []string) bool {
+	most, mine := uint64(0), ""
+	for _, i := range living {
+		f := fnv.New64a()
+		_, _ = f.Write([]byte(i + " " + id))
+		if n := f.Sum64(); mine == "" || n > most || n == most && i < mine {
+			mine, most = i, n
+		}
+	}
+	return mine == r.instance
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,8 +30,9 @@ type Side struct {
 	Sure    string        // for a time: how sure it is that this ran then
 	TakenAt time.Time
 
-	raw string
-	doc *dialect.Doc // nil when no dialect reads it
+	raw  string
+	size int          // of what is too large to be held; raw stands for it then, and is its id
+	doc  *dialect.Doc // nil when no dialect reads it
 }
 
 // Shown returns the text as the actor may see it: the one road on which
@@ -67,7 +69,18 @@ func (side Side) Media() (media, ending string) {
 }
 
 // Size is the content's size in bytes.
-func (side Side) Size() int { return len(side.raw) }
+func (side Side) Size() int { return max(side.size, len(side.raw)) }
+
+// Large tells whether the content is too large to be held: it can be written out (Service.Write).
+func (side Side) Large() bool { return side.size > 0 }
+
+// Write writes a large content out, for who may see secrets.
+func (s *Service) Write(ctx context.Context, actor core.Actor, side Side, out io.Writer) error {
+	if !actor.Secrets {
+		return visit.ErrCannotMask
+	}
+	return s.Store.As(actor).ContentTo(ctx, side.Version.ContentID, out)
+}
 
 // Landmarks are what a person looks for to believe in the version. Secrets are
 // hidden.
@@ -116,6 +129,9 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 		return side, err
 	}
 	raw, err := q.Content(ctx, v.ContentID)
+	if errors.Is(err, store.ErrLarge) {
+		raw, side.size, err = []byte("content "+v.ContentID), v.Size, nil
+	}
 	if err != nil {
 		return side, err
 	}
@@ -131,7 +147,7 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 func (s *Service) Changed(ctx context.Context, device, part string, number int) (string, error) {
 	var sides [2]Side
 	for i, which := range []string{strconv.Itoa(number - 1), strconv.Itoa(number)} {
-		r, err := ref.ParseVersion(device+"/"+part+"@"+which, time.UTC)
+		r, err := ref.ParseVersion(device+"/"+part+"@"+which, ref.Here{})
 		if err != nil {
 			return "", err
 		}
@@ -146,15 +162,12 @@ func (s *Service) Changed(ctx context.Context, device, part string, number int) 
 // sureness says how sure it is that a version ran at a time.
 func (s *Service) sureness(ctx context.Context, q *store.Q, v core.Version, at time.Time) (string, error) {
 	stamp := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
-	seen, err := q.SeenIntervals(ctx, v.PartID)
+	seen, err := q.SeenOf(ctx, v.ID)
 	if err != nil {
 		return "", err
 	}
 	last := v.TakenAt
 	for _, iv := range seen {
-		if iv.VersionID != v.ID {
-			continue
-		}
 		if !at.Before(iv.From) && !at.After(iv.Until) {
 			return fmt.Sprintf("%d was seen both before and after", v.Number), nil
 		}
@@ -162,7 +175,7 @@ func (s *Service) sureness(ctx context.Context, q *store.Q, v core.Version, at t
 			last = iv.Until
 		}
 	}
-	next, err := q.VersionNumber(ctx, v.DeviceID, v.Part, v.Number+1)
+	next, err := q.VersionAfter(ctx, v.DeviceID, v.Part, v.Number)
 	switch {
 	case err == nil:
 		return fmt.Sprintf("%d seen until %s, %d from %s; in between it is not known", v.Number, stamp(last), next.Number, stamp(next.TakenAt)), nil
@@ -203,7 +216,7 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 	}
 	c = Comparison{From: from, To: to, Relation: relation(from, to)}
 	if from.Opaque() || to.Opaque() {
-		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, len(from.raw), to.Ref, len(to.raw), c.Relation)
+		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, from.Size(), to.Ref, to.Size(), c.Relation)
 		if c.Relation == Different {
 			c.Removed, c.Added = 1, 1
 		}

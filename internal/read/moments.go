@@ -88,7 +88,7 @@ type moment struct {
 
 func (s *Service) moment(ctx context.Context, q *store.Q, word string) (m moment, err error) {
 	if word == "" || word == Now {
-		at := s.Now().Add(time.Hour)
+		at := store.Now
 		return moment{called: Now, at: &at}, nil
 	}
 	snap, err := q.Snapshot(ctx, word)
@@ -100,7 +100,7 @@ func (s *Service) moment(ctx context.Context, q *store.Q, word string) (m moment
 	if !errors.Is(err, store.ErrNotFound) {
 		return m, err
 	}
-	at, bad := ref.ParseTime(word, time.UTC)
+	at, bad := ref.ParseTime(word, ref.In(time.UTC, s.Now))
 	if bad != nil {
 		return m, err // that no snapshot has that name
 	}

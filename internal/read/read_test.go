@@ -144,7 +144,7 @@ func (y *yard) amend(lines ...string) {
 
 func (y *yard) resolve(raw string) (read.Side, error) {
 	y.t.Helper()
-	r, err := ref.ParseVersion(raw, time.UTC)
+	r, err := ref.ParseVersion(raw, ref.In(time.UTC, time.Now))
 	if err != nil {
 		y.t.Fatal(err)
 	}

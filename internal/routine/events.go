@@ -9,6 +9,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/retain"
 	"magpie/internal/job"
 	"magpie/internal/store"
 )
@@ -154,6 +155,11 @@ func (s *Service) lookHourly(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	sizes, err := q.Sizes(ctx, now.AddDate(0, -1, 0))
+	if err != nil {
+		return err
+	}
+	growth := retain.Growth(sizes)
 	var out []store.Telling
 	for _, m := range rules {
 		if slices.Contains(m.Events, core.TellUnproven) {
@@ -163,11 +169,15 @@ func (s *Service) lookHourly(ctx context.Context) error {
 				}
 			}
 		}
-		if says := s.tight(); says != "" && slices.Contains(m.Events, core.TellCapacity) {
+		if says := s.tight(growth); says != "" && slices.Contains(m.Events, core.TellCapacity) {
 			out = append(out, store.Telling{RuleID: m.ID, About: "capacity " + s.Instance() + " " + now.Format("2006-01-02"), At: now, Event: core.TellCapacity, Happened: core.Happened{Says: says}})
 		}
 	}
-	for part := range slices.Chunk(out, mostEvents) {
+	copies, err := s.copiesWait(ctx, q, rules, growth, now)
+	if err != nil {
+		return err
+	}
+	for part := range slices.Chunk(append(out, copies...), mostEvents) {
 		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.AddTellings(ctx, part) }); err != nil {
 			return err
 		}
@@ -197,12 +207,45 @@ func unproven(r store.TellRule, d core.Device, now time.Time) (t store.Telling, 
 	return store.Telling{RuleID: r.ID, About: fmt.Sprintf("unproven %s %d", d.ID, since.Unix()), At: now, Event: core.TellUnproven, DeviceID: d.ID, Device: d.Name, Happened: core.Happened{Says: says}}, true
 }
 
+// soon is how many days ahead it is told that there will be no room.
+const soon = 30
+
+// copiesWait tells of targets that have not done what they were asked for an hour, and of those
+// that will be full; once a day each.
+func (s *Service) copiesWait(ctx context.Context, q *store.Q, rules []match, growth int64, now time.Time) (out []store.Telling, err error) {
+	targets, err := q.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range targets {
+		says := ""
+		switch {
+		case t.Paused:
+		case t.FailingAt != nil && now.Sub(*t.FailingAt) >= time.Hour:
+			says = fmt.Sprintf("target %s has not done what it was asked since %s: %s", t.Name, t.FailingAt.UTC().Format("2006-01-02 15:04 MST"), t.Trouble)
+		case t.Room != nil:
+			if n := retain.FullIn(*t.Room, growth); n != nil && *n <= soon {
+				says = fmt.Sprintf("target %s has %d MiB left, for %d days as things went lately", t.Name, *t.Room>>20, *n)
+			}
+		}
+		for _, m := range rules {
+			if says != "" && slices.Contains(m.Events, core.TellCopies) {
+				out = append(out, store.Telling{RuleID: m.ID, About: "copies " + t.ID + " " + now.Format("2006-01-02"), At: now, Event: core.TellCopies, Happened: core.Happened{Says: says}})
+			}
+		}
+	}
+	return out, nil
+}
+
 // tight tells that the disk is nearly full; empty: it is not, or nobody knows.
-func (s *Service) tight() string {
+func (s *Service) tight(growth int64) string {
 	if s.Room == nil {
 		return ""
 	}
 	free, total := s.Room()
+	if n := retain.FullIn(int64(free), growth); total > 0 && n != nil && *n <= soon {
+		return fmt.Sprintf("instance %s: the disk of its data folder has %d MiB left, for %d days as things went lately", s.Instance(), free>>20, *n)
+	}
 	if total == 0 || free >= total/10 && free >= 1<<30 {
 		return ""
 	}

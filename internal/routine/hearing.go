@@ -3,7 +3,6 @@ package routine
 import (
 	"context"
 	"errors"
-	"hash/fnv"
 	"log/slog"
 	"sync"
 	"time"
@@ -94,7 +93,7 @@ func (s *Service) share(ctx context.Context, all *sync.WaitGroup) error {
 	}
 	mine := map[string]core.Device{}
 	for _, d := range devices {
-		if d.Disabled || d.LatchedSince != nil || d.Member != "" || d.HostKey == "" || whose(d.ID, living) != s.Instance() {
+		if d.Disabled || d.LatchedSince != nil || d.Member != "" || d.HostKey == "" || !s.Mine(d.ID, living) {
 			continue
 		}
 		if len(mine) == mostHeard {
@@ -121,20 +120,6 @@ func (s *Service) share(ctx context.Context, all *sync.WaitGroup) error {
 		}
 	}
 	return nil
-}
-
-// whose tells which of the instances that live hears a device: the one for which both give the
-// greatest number, so that one more or less moves no others.
-func whose(device string, living []string) (instance string) {
-	most := uint64(0)
-	for _, i := range living {
-		f := fnv.New64a()
-		_, _ = f.Write([]byte(i + " " + device))
-		if n := f.Sum64(); instance == "" || n > most || n == most && i < instance {
-			instance, most = i, n
-		}
-	}
-	return instance
 }
 
 // hearOne keeps one device's session, and opens it again when it breaks. What may have been

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -18,6 +17,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/store"
+	"magpie/internal/trust"
 )
 
 // ErrNoMail is returned where no mail server is set.
@@ -42,13 +42,9 @@ func tlsTo(host, ca string) (*tls.Config, error) {
 	if len(ca) > 32<<10 {
 		return nil, errors.New("the certificates that are to vouch for it have more than 32 KiB")
 	}
-	if ca != "" {
-		c.RootCAs = x509.NewCertPool()
-		if !c.RootCAs.AppendCertsFromPEM([]byte(ca)) {
-			return nil, errors.New("the certificates that are to vouch for it are no PEM")
-		}
-	}
-	return c, nil
+	var err error
+	c.RootCAs, err = trust.Authorities(ca)
+	return c, err
 }
 
 // dial connects to a host and port.

@@ -90,9 +90,9 @@ func (s *Service) Check(ctx context.Context, actor core.Actor, w Wanted, now tim
 	if err := ref.DeviceName(w.Name); err != nil {
 		return no("name", "%s", strings.Replace(err.Error(), "device", "schedule", 1))
 	}
-	zone, err := time.LoadLocation(w.Zone)
-	if err != nil || w.Zone == "" || w.Zone == "Local" {
-		return no("zone", "zone %q is not known; write it as the IANA time zone database does, like Atlantic/Faroe or UTC", w.Zone)
+	zone, err := ref.Zone(w.Zone)
+	if err != nil {
+		return no("zone", "%s", err)
 	}
 	rule, err := when.Parse(w.Rule, zone, now)
 	if err != nil {

@@ -154,10 +154,10 @@ const (
 )
 
 // order of events in a message, worst first.
-var order = []string{core.TellFailed, core.TellWaiting, core.TellCapacity, core.TellDrifted, core.TellChanged, core.TellUnproven, core.TellRecovered}
+var order = []string{core.TellFailed, core.TellWaiting, core.TellCapacity, core.TellDrifted, core.TellChanged, core.TellCopies, core.TellUnproven, core.TellRecovered}
 
 // heads are what stands above them.
-var heads = map[string]string{core.TellFailed: "Failed", core.TellWaiting: "Waiting for a person", core.TellCapacity: "Room", core.TellDrifted: "Drifted or not saved",
+var heads = map[string]string{core.TellFailed: "Failed", core.TellWaiting: "Waiting for a person", core.TellCapacity: "Room", core.TellCopies: "Copies elsewhere", core.TellDrifted: "Drifted or not saved",
 	core.TellChanged: "Changed", core.TellUnproven: "Not proven", core.TellRecovered: "Steady again"}
 
 // compose writes what is told, with secrets masked.
@@ -246,7 +246,7 @@ func by(t store.Telling) string {
 }
 
 // words of events in a subject.
-var words = map[string]string{core.TellFailed: "failed", core.TellWaiting: "waiting", core.TellCapacity: "disk nearly full", core.TellDrifted: "drifted", core.TellChanged: "changed", core.TellUnproven: "not proven", core.TellRecovered: "steady again"}
+var words = map[string]string{core.TellFailed: "failed", core.TellWaiting: "waiting", core.TellCapacity: "disk nearly full", core.TellCopies: "copies not elsewhere", core.TellDrifted: "drifted", core.TellChanged: "changed", core.TellUnproven: "not proven", core.TellRecovered: "steady again"}
 
 // subject says how much of what, and of whom.
 func subject(counts map[string]int, named []string) string {
@@ -254,7 +254,7 @@ func subject(counts map[string]int, named []string) string {
 	for _, e := range order {
 		switch n := counts[e]; {
 		case n == 0:
-		case e == core.TellCapacity:
+		case e == core.TellCapacity || e == core.TellCopies:
 			all = append(all, words[e])
 		default:
 			all = append(all, fmt.Sprintf("%d %s", n, words[e]))

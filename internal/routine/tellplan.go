@@ -248,9 +248,9 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 	if w.Zone == "" {
 		w.Zone = "UTC"
 	}
-	zone, err := time.LoadLocation(w.Zone)
-	if err != nil || w.Zone == "Local" {
-		return r, Wrong{"zone", fmt.Sprintf("zone %q is not known; write it as the IANA time zone database does, like Atlantic/Faroe or UTC", w.Zone)}
+	zone, err := ref.Zone(w.Zone)
+	if err != nil {
+		return r, Wrong{"zone", err.Error()}
 	}
 	var events []string
 	for _, e := range w.Events {
@@ -300,7 +300,19 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 			if r, err = q.TellRule(ctx, was); err != nil {
 				return err
 			}
-			deed, before = "rule for telling changed", strings.Join(r.Events, ", ")+" of "+r.Selector+core.Because(r.Note)
+			all, err := q.Recipients(ctx)
+			if err != nil {
+				return err
+			}
+			var told []string
+			for _, id := range r.Recipients {
+				for _, to := range all {
+					if to.ID == id {
+						told = append(told, to.Name)
+					}
+				}
+			}
+			deed, before = "rule for telling changed", strings.Join(r.Events, ", ")+" of "+r.Selector+" to "+strings.Join(told, ", ")+core.Because(r.Note)
 		}
 		ids := core.Words{}
 		for _, name := range w.Recipients {

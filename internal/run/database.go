@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -47,7 +48,7 @@ type leftover struct {
 // shape counts the ways in which servers have been started: one that is left
 // behind by an older way is stopped and started anew, so that what is closed
 // here is closed there too.
-const shape = 2
+const shape = 3
 
 func program(name string) (string, error) {
 	if p, err := exec.LookPath(name); err == nil {
@@ -203,9 +204,13 @@ func (db *Database) start(ctx context.Context) error {
 		}
 	}
 	// An empty folder is all of the file system that a statement could name.
-	none := filepath.Join(db.dir, "db.none")
-	if err := os.MkdirAll(none, 0o700); err != nil {
-		return err
+	// What is temporary has a folder of its own: a server that starts clears away what it
+	// takes for its own, and so what another one in the same folder is using.
+	none, temporary := filepath.Join(db.dir, "db.none"), filepath.Join(db.dir, "db.tmp")
+	for _, dir := range []string{none, temporary} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
 	}
 	// What an earlier version left lying about, with the password in it.
 	if err := os.Remove(filepath.Join(db.dir, "db.init.sql")); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -218,8 +223,8 @@ func (db *Database) start(ctx context.Context) error {
 	defer told.Close()
 	args := []string{"--no-defaults", "--datadir=" + db.data(), "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port),
 		"--socket=" + socketPath(db.dir), "--pid-file=" + filepath.Join(db.data(), "mariadbd.pid"), "--log-error=" + db.log(), "--init-file=/dev/fd/3",
-		"--secure-file-priv=" + none, "--local-infile=OFF", "--symbolic-links=OFF",
-		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=192M",
+		"--secure-file-priv=" + none, "--tmpdir=" + temporary, "--local-infile=OFF", "--symbolic-links=OFF",
+		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=" + cache() + "M",
 		"--innodb-log-file-size=48M", "--performance-schema=OFF", "--max-allowed-packet=128M", "--skip-log-bin", "--max-connections=200",
 		"--innodb-use-native-aio=OFF"} // what the kernel has of it is shared by all servers of a machine, and runs out
 	if os.Getuid() == 0 {
@@ -259,18 +264,33 @@ func (db *Database) start(ctx context.Context) error {
 	return nil
 }
 
+// The least and the most that the server keeps in memory of its tables, in MiB.
+const leastCache, mostCache = 192, 1024
+
+// cache is how many MiB the server keeps in memory of its tables: an eighth of the machine's.
+func cache() string {
+	n := leastCache
+	var info syscall.Sysinfo_t
+	if syscall.Sysinfo(&info) == nil {
+		n = int(uint64(info.Totalram) * uint64(info.Unit) >> 23)
+	}
+	return strconv.Itoa(min(max(n, leastCache), mostCache))
+}
+
 // accounts are the statements that the server carries out at every start, before
 // it answers anybody: nobody may sign in but its own root, by the socket, from
 // the system's root, and the service's account, which has rights on its own
-// schema and none besides. What an older data folder had more is taken away.
+// schema, on one beside it in which backups are proved, and on none besides. What an
+// older data folder had more is taken away.
 func accounts(password, schemas string) string {
 	return fmt.Sprintf(`CREATE DATABASE IF NOT EXISTS magpie CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 DELETE FROM mysql.global_priv WHERE (User, Host) NOT IN (('root', 'localhost'), ('mariadb.sys', 'localhost'));
 DELETE FROM mysql.db;
 FLUSH PRIVILEGES;
 ALTER USER 'root'@'localhost' IDENTIFIED VIA unix_socket;
-CREATE USER 'magpie'@'127.0.0.1' IDENTIFIED BY '%s';
-GRANT ALL ON `+"`%s`"+`.* TO 'magpie'@'127.0.0.1';
+CREATE USER 'magpie'@'127.0.0.1' IDENTIFIED BY '%[1]s';
+GRANT ALL ON `+"`%[2]s`"+`.* TO 'magpie'@'127.0.0.1';
+GRANT ALL ON `+"`%[2]s\\_proof`"+`.* TO 'magpie'@'127.0.0.1';
 `, password, schemas)
 }
 

@@ -22,6 +22,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/history/place"
 	"magpie/internal/link"
 	"magpie/internal/read"
 	"magpie/internal/routine"
@@ -226,6 +227,9 @@ func (n *Instance) seed(ctx context.Context, f *simulator) error {
 	if err := n.demoSchedules(ctx, devices); err != nil {
 		return err
 	}
+	if err := n.demoTarget(ctx); err != nil {
+		return err
+	}
 	if err := n.demoTelling(ctx); err != nil {
 		return err
 	}
@@ -281,6 +285,17 @@ func (n *Instance) demoTelling(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// demoTarget is where copies of the ferries' configurations are kept: a folder that stands for a
+// disk elsewhere.
+func (n *Instance) demoTarget(ctx context.Context) error {
+	dir := filepath.Join(n.Config.Data, "fleet", "harbour-office")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	_, err := n.history.SaveTarget(ctx, core.Actor{Name: "admin", Role: core.Admin}, "", store.Target{Name: "harbour-office", Kind: place.Folder, Where: dir, Note: "stands for a disk in the harbour office"}, false)
+	return err
 }
 
 // demoSchedules are what the ferries' network does by itself.

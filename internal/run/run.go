@@ -121,7 +121,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 		looks.Register()
 		n.daily = routine.New(n.visits)
 		n.daily.Room, n.daily.Differ = n.room, looks.Changed
-		n.history = history.New(n.visits)
+		n.history = history.New(n.visits, filepath.Join(c.Data, "spool"), Version)
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()
@@ -446,7 +446,12 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	go n.watchDialects(watching)
 	watched := make(chan struct{})
 	go func() { defer close(watched); n.daily.Watch(watching) }()
+	if err := n.history.ClearSpool(); err != nil {
+		slog.Warn("clearing the spool folder", "err", err)
+	}
 	go n.history.Watch(watching)
+	copied := make(chan struct{})
+	go func() { defer close(copied); n.history.Copy(watching) }()
 	if a.Syslog != nil {
 		go a.Syslog.Serve(watching)
 	}
@@ -469,6 +474,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	_ = server.Shutdown(stop)
 	unwatch()
 	<-watched
+	<-copied
 	n.jobs.Stop(20 * time.Second)
 	return err
 }

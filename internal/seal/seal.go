@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"os"
 	"path/filepath"
 	"strings"
@@ -191,11 +192,20 @@ func ad(purpose, subject string, id uint32) []byte {
 // Hash is a keyed hash (HMAC-SHA-256, RFC 2104) in hexadecimal: equal for equal
 // contents, and telling nothing to who lacks the key.
 func (k *Keys) Hash(purpose string, content []byte) string {
+	h := k.Hasher(purpose)
+	h.Write(content)
+	return k.Sum(h)
+}
+
+// Hasher is such a hash of what is too large to be held at once; Sum ends it.
+func (k *Keys) Hasher(purpose string) hash.Hash {
 	h := hmac.New(sha256.New, k.hash[:])
 	h.Write([]byte(purpose + "\x00"))
-	h.Write(content)
-	return hex.EncodeToString(h.Sum(nil))
+	return h
 }
+
+// Sum is what a Hasher comes to, as Hash writes it.
+func (k *Keys) Sum(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)) }
 
 // Tag is the short mark that tells equal secrets from unequal ones within one
 // scope, and nothing from one scope to another.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -53,11 +54,73 @@ func (q *Q) Touched(ctx context.Context, within time.Duration) (out []Touched, e
 	return append(append(out, logs...), deed), err
 }
 
+// VersionFilter is what versions are looked for by; what is empty picks all.
+type VersionFilter struct {
+	Find    []string // words that all stand in the name, the note, the author, who pulled it, the serial or the release
+	Name    string   // a pattern with * and ?, as Release is
+	Note    string   // a part of it
+	By      string
+	Reasons []string
+	Serial  string
+	Release string
+	Part    string
+}
+
+// Empty tells whether it picks all.
+func (f VersionFilter) Empty() bool {
+	return len(f.Find)+len(f.Reasons) == 0 && f.Name+f.Note+f.By+f.Serial+f.Release+f.Part == ""
+}
+
+// where adds what a filter asks for. Letters are compared without regard to their case.
+func (f VersionFilter) where() (query string, args []any) {
+	const folded = ` COLLATE utf8mb4_general_ci`
+	add := func(q string, a ...any) { query, args = query+`AND `+q+` `, append(args, a...) }
+	for _, w := range f.Find {
+		add(`CONCAT_WS('\n', v.name, v.note, v.author, v.actor, x.serial, x.software)`+folded+` LIKE ?`, "%"+like.Replace(w)+"%")
+	}
+	if f.Name != "" {
+		add(`v.name`+folded+` LIKE ?`, pattern(f.Name))
+	}
+	if f.Note != "" {
+		add(`v.note`+folded+` LIKE ?`, "%"+like.Replace(f.Note)+"%")
+	}
+	if f.By != "" {
+		add(`(v.author`+folded+` = ? OR v.actor`+folded+` = ?)`, f.By, f.By)
+	}
+	if f.Serial != "" {
+		add(`x.serial`+folded+` = ?`, f.Serial)
+	}
+	if f.Release != "" {
+		add(`x.software`+folded+` LIKE ?`, pattern(f.Release))
+	}
+	if f.Part != "" {
+		add(`p.name = ?`, f.Part)
+	}
+	if len(f.Reasons) > 0 {
+		add(`v.reason IN (?)`, f.Reasons)
+	}
+	return query, args
+}
+
+// like takes their meaning from the letters that mean something in a LIKE.
+var like = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
+// pattern is a pattern with * and ? for a LIKE.
+func pattern(p string) string {
+	return strings.NewReplacer(`*`, `%`, `?`, `_`).Replace(like.Replace(p))
+}
+
 // Changes lists the versions that were taken in a span, newest first, of the devices
-// that a selector picks: at most n, of those before the one of id before (empty: from
+// that a selector picks, and of these what is looked for: at most n, of those before the one of id before (empty: from
 // the newest). more tells whether there are older ones.
-func (q *Q) Changes(ctx context.Context, sel ref.Selector, from, until time.Time, before string, n int) (out []core.Version, more bool, err error) {
-	query, args := versionColumns+`WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
+func (q *Q) Changes(ctx context.Context, sel ref.Selector, f VersionFilter, from, until time.Time, before string, n int) (out []core.Version, more bool, err error) {
+	straight := ""
+	if sel.All() { // from the newest on, until there are enough
+		straight = "STRAIGHT_JOIN"
+	}
+	query, args := versionColumns+`JOIN (SELECT `+straight+` v.id FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id LEFT JOIN pulls x ON x.id = v.pull_id WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
+	looked, with := f.where()
+	query, args = query+looked, append(args, with...)
 	if before != "" {
 		query += `AND v.id < ? `
 		args = append(args, before)
@@ -74,7 +137,7 @@ func (q *Q) Changes(ctx context.Context, sel ref.Selector, from, until time.Time
 		query += `AND d.id IN (?) `
 		args = append(args, ids)
 	}
-	if query, args, err = in(query+`ORDER BY v.id DESC LIMIT ?`, append(args, n+1)...); err != nil {
+	if query, args, err = in(query+`ORDER BY v.id DESC LIMIT ?) picked ON picked.id = v.id ORDER BY v.id DESC`, append(args, n+1)...); err != nil {
 		return nil, false, err
 	}
 	if out, err = list[core.Version](ctx, q.ext, query, args...); len(out) > n {

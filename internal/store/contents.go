@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -101,7 +102,7 @@ func (q *Q) baseOf(ctx context.Context, partID string, number int) (base sealed,
 		return base, nil, err
 	}
 	text, err = q.Content(ctx, base.ID)
-	if errors.Is(err, ErrDamaged) {
+	if errors.Is(err, ErrDamaged) || errors.Is(err, ErrLarge) {
 		return sealed{}, nil, nil
 	}
 	return base, text, err
@@ -112,6 +113,14 @@ func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
 	first, err := get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, sealed FROM contents WHERE id = ?`, id)
 	if err != nil {
 		return nil, fmt.Errorf("content %.12s: %w", id, err)
+	}
+	if first.Format == chunked {
+		if first.Size > Large {
+			return nil, fmt.Errorf("content %.12s: %w", id, ErrLarge)
+		}
+		var out bytes.Buffer
+		err := q.ContentTo(ctx, id, &out)
+		return out.Bytes(), err
 	}
 	by := map[string]sealed{id: first}
 	if first.Base != "" {
@@ -179,6 +188,13 @@ func (q *Q) DropContents(ctx context.Context, ids []string) (n int, bytes int64,
 		if err := q.rebase(ctx, gone); err != nil {
 			return n, bytes, err
 		}
+		if gone.Format == chunked {
+			more, err := q.dropPieces(ctx, id)
+			if err != nil {
+				return n, bytes, err
+			}
+			bytes += more
+		}
 		if _, err := q.exec(ctx, `DELETE FROM contents WHERE id = ?`, id); err != nil {
 			return n, bytes, err
 		}
@@ -237,8 +253,12 @@ func (q *Q) repack(ctx context.Context, was, is sealed) error {
 // Loose lists contents of versions that stand alone and need not: those of a part's numbers
 // that are packed against another, beyond a version's id, in their order.
 func (q *Q) Loose(ctx context.Context, after string, limit int) ([]core.Version, error) {
-	return list[core.Version](ctx, q.ext, `SELECT v.id, v.part_id, v.number, v.content_id FROM versions v JOIN contents c ON c.id = v.content_id
-		WHERE v.id > ? AND c.format = 1 AND (v.number & (v.number - 1)) <> 0 ORDER BY v.id LIMIT ?`, after, limit)
+	query, args, err := in(`SELECT v.id, v.part_id, v.number, v.content_id FROM versions v JOIN contents c ON c.id = v.content_id
+		WHERE v.id > ? AND c.format = 1 AND v.number NOT IN (?) ORDER BY v.id LIMIT ?`, after, pack.Alones(), limit)
+	if err != nil {
+		return nil, err
+	}
+	return list[core.Version](ctx, q.ext, query, args...)
 }
 
 // Tighten packs the content of a version against an earlier one, where that makes it smaller.
@@ -280,4 +300,21 @@ func (q *Q) Tighten(ctx context.Context, v core.Version) (saved int, err error) 
 		return 0, nil
 	}
 	return len(was.Sealed) - len(is.Sealed), q.repack(ctx, was, is)
+}
+
+// MendContent puts a text in the place of one that does not read back. It stands alone from then
+// on; what builds on it reads back again, too.
+func (q *Q) MendContent(ctx context.Context, id string, content []byte) error {
+	if q.keys.Hash("content", content) != id {
+		return fmt.Errorf("content %.12s: %w", id, ErrDamaged)
+	}
+	x := q.packed(id, content, sealed{}, nil)
+	n, err := q.exec(ctx, `UPDATE contents SET size = ?, format = ?, base = ?, depth = ?, sealed = ? WHERE id = ?`, x.Size, x.Format, x.Base, x.Depth, x.Sealed, id)
+	if err == nil && n == 0 {
+		err = fmt.Errorf("content %.12s: %w", id, ErrNotFound)
+	}
+	if err == nil {
+		_, err = q.exec(ctx, `DELETE FROM damage WHERE content_id = ?`, id)
+	}
+	return err
 }

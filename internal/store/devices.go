@@ -35,6 +35,12 @@ const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, 
 	LEFT JOIN devices u ON u.id = d.parent_id LEFT JOIN devices j ON j.id = d.jump_id
 	WHERE d.removed_at IS NULL`
 
+// Removed lists the devices that were taken out and of which there are versions still.
+func (q *Q) Removed(ctx context.Context) ([]core.Device, error) {
+	return list[core.Device](ctx, q.ext, `SELECT `+strings.Replace(deviceColumns, "d.removed_at IS NULL", "d.removed_at IS NOT NULL", 1)+
+		` AND EXISTS (SELECT 1 FROM parts p JOIN versions v ON v.part_id = p.id WHERE p.device_id = d.id) ORDER BY d.name`)
+}
+
 // Devices lists the devices a selector picks, by name.
 func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error) {
 	query, args := `SELECT `+deviceColumns, []any{}

@@ -249,7 +249,21 @@ func (s *Store) openKeys(ctx context.Context, master seal.Master) error {
 		boxes = append(boxes, b)
 	}
 	s.keys = seal.NewKeys(hash, boxes...)
-	return nil
+	// Whoever seals something for the key later on has it no more, but knows its recipient.
+	to := master.Identity().Recipient().String()
+	_, err = s.db.ExecContext(ctx, `UPDATE instance SET recipient = ? WHERE id = 1 AND recipient <> ?`, to, to)
+	return err
+}
+
+// ForMaster names the master key and tells to whom is sealed what it shall open (an age
+// recipient).
+func (q *Q) ForMaster(ctx context.Context) (id, recipient string, err error) {
+	type row struct {
+		ID        string `db:"master_id"`
+		Recipient string `db:"recipient"`
+	}
+	r, err := get[row](ctx, q.ext, `SELECT master_id, recipient FROM instance WHERE id = 1`)
+	return r.ID, r.Recipient, err
 }
 
 type instance struct {
@@ -338,7 +352,7 @@ func (s *Store) Rewrap(ctx context.Context, master seal.Master) error {
 			return err
 		}
 		hash, boxes := s.keys.Boxes()
-		if _, err := q.exec(ctx, `UPDATE instance SET master_id = ?, hash_key = ? WHERE id = 1`, master.ID(), master.Wrap(hash)); err != nil {
+		if _, err := q.exec(ctx, `UPDATE instance SET master_id = ?, hash_key = ?, recipient = ? WHERE id = 1`, master.ID(), master.Wrap(hash), master.Identity().Recipient().String()); err != nil {
 			return err
 		}
 		for _, b := range boxes {

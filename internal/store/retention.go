@@ -166,6 +166,9 @@ func (q *Q) DeleteVersions(ctx context.Context, deviceID string, ids []string) (
 			return 0, 0, err
 		}
 	}
+	if err := q.dropCopies(ctx, gone); err != nil {
+		return 0, 0, err
+	}
 	_, bytes, err = q.DropContents(ctx, contents)
 	return len(gone), bytes, err
 }
@@ -211,18 +214,21 @@ func (q *Q) DamagedVersions(ctx context.Context, limit int) ([]Damaged, error) {
 		FROM damage x JOIN versions v ON v.content_id = x.content_id JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id ORDER BY d.name, p.name, v.number LIMIT ?`, limit)
 }
 
-// Aged removes what has had its time: previews, logs of jobs, jobs, failed visits, runs of
-// schedules. It works in pieces, and tells whether there may be more.
-func (q *Q) Aged(ctx context.Context, previews, logs, jobs time.Time) (more bool, err error) {
+// Aged removes what has had its time: pulls by a schedule that found nothing new, previews, logs
+// of jobs, jobs, failed visits, runs of schedules. It works in pieces, and tells whether there may be more.
+func (q *Q) Aged(ctx context.Context, quiet, previews, logs, jobs time.Time) (more bool, err error) {
 	for _, x := range []struct {
 		statement string
 		before    time.Time
 	}{
 		{`DELETE FROM previews WHERE made_at < ? AND id NOT IN (SELECT preview_id FROM pushes) AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.id = previews.job_id AND j.state <> 'ended') LIMIT 2000`, previews},
 		{`DELETE FROM job_log WHERE job_id IN (SELECT id FROM (SELECT j.id FROM jobs j WHERE j.state = 'ended' AND j.ended_at < ? AND EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = j.id) ORDER BY j.id LIMIT 200) old)`, logs},
+		{`DELETE FROM job_log WHERE job_id IN (SELECT id FROM (SELECT j.id FROM jobs j WHERE j.kind = 'pull' AND j.state = 'ended' AND j.outcome = 'done' AND j.ended_at < ? AND (SELECT COUNT(*) FROM job_log l WHERE l.job_id = j.id) = 1 ORDER BY j.id LIMIT 2000) old)`, quiet},
+		{`DELETE FROM jobs WHERE kind = 'pull' AND state = 'ended' AND outcome = 'done' AND ended_at < ? AND NOT EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = jobs.id) AND NOT EXISTS (SELECT 1 FROM versions v JOIN pulls p ON p.id = v.pull_id WHERE p.job_id = jobs.id) LIMIT 2000`, quiet},
 		{`DELETE FROM pulls WHERE result = 'failed' AND requested_at < ? LIMIT 2000`, logs},
 		{`DELETE FROM schedule_runs WHERE due_at < ? LIMIT 2000`, jobs},
 		{`DELETE FROM jobs WHERE state = 'ended' AND ended_at < ? AND NOT EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = jobs.id) LIMIT 2000`, jobs},
+		{`DELETE FROM chunks WHERE at < ? AND NOT EXISTS (SELECT 1 FROM content_chunks c WHERE c.chunk_id = chunks.id) LIMIT 500`, q.clock().Add(-piecesOpen)},
 		{`DELETE FROM pushes WHERE NOT EXISTS (SELECT 1 FROM jobs j WHERE j.id = pushes.job_id) AND ? IS NOT NULL LIMIT 2000`, jobs},
 	} {
 		n, err := q.exec(ctx, x.statement, x.before.UTC())
@@ -235,6 +241,6 @@ func (q *Q) Aged(ctx context.Context, previews, logs, jobs time.Time) (more bool
 }
 
 // WithContent is the number of a part's newest version with a content, or 0.
-func (q *Q) WithContent(ctx context.Context, partID string, content []byte) (int, error) {
-	return get[int](ctx, q.ext, `SELECT COALESCE(MAX(number), 0) FROM versions WHERE part_id = ? AND content_id = ?`, partID, q.keys.Hash("content", content))
+func (q *Q) WithContent(ctx context.Context, partID, contentID string) (int, error) {
+	return get[int](ctx, q.ext, `SELECT COALESCE(MAX(number), 0) FROM versions WHERE part_id = ? AND content_id = ?`, partID, contentID)
 }

@@ -6,6 +6,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -53,6 +54,8 @@ var ErrMasterKey = errors.New("wrong master key")
 // Store is the database of one service.
 type Store struct {
 	db    *sqlx.DB
+	dsn   string
+	cut   *cutting // where large contents are cut
 	keys  *seal.Keys
 	clock func() time.Time
 	quit  *quit
@@ -83,7 +86,11 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, clock: clock, quit: &quit{c: make(chan struct{})}}
+	s := &Store{db: db, dsn: dsn, cut: &cutting{}, clock: clock, quit: &quit{c: make(chan struct{})}}
+	if half, err := halfRestored(ctx, s.patient(core.Actor{Name: "service"})); err != nil || half {
+		db.Close()
+		return nil, cmp.Or(err, ErrHalfRestored)
+	}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, err

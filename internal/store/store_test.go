@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -663,5 +665,143 @@ func TestHistories(t *testing.T) {
 	}
 	if err := db.QueryRow("SELECT COUNT(*) FROM contents WHERE format = 2").Scan(&deltas); err != nil || deltas < 20 {
 		t.Errorf("%d are packed against another: %v", deltas, err)
+	}
+}
+
+// TestPieces: a large content is kept in pieces and reads back byte for byte, in constant memory;
+// one that is alike shares most of them; what never became whole is cleared away; what was damaged
+// is found and mended.
+func TestPieces(t *testing.T) {
+	dsn := scratch.Database(t)
+	now := time.Now()
+	s, err := store.Open(bg, dsn, master, func() time.Time { return now })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	r := rand.New(rand.NewPCG(4, 5))
+	first := make([]byte, 4<<20)
+	for i := 0; i < len(first); i += 8 {
+		binary.LittleEndian.PutUint64(first[i:], r.Uint64())
+	}
+	sink := func(content []byte, step int) store.Sunk {
+		t.Helper()
+		k := s.Sink(bg)
+		for from := 0; from < len(content); from += step {
+			if _, err := k.Write(content[from:min(from+step, len(content))]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		x, err := k.Close()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	db, _ := sql.Open("mysql", dsn)
+	defer db.Close()
+	pieces := func() (n int) {
+		t.Helper()
+		if err := db.QueryRow("SELECT COUNT(*) FROM chunks").Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	put := func(x store.Sunk) (id string) {
+		t.Helper()
+		tx(t, s, func(q *store.Q) (err error) { id, err = q.PutSunk(bg, x); return err })
+		return id
+	}
+	reads := func(id string, want []byte) {
+		t.Helper()
+		var got bytes.Buffer
+		if err := s.As(who).ContentTo(bg, id, &got); err != nil || !bytes.Equal(got.Bytes(), want) {
+			t.Errorf("%.12s: %d bytes, %v", id, got.Len(), err)
+		}
+	}
+	x := sink(first, 100_000)
+	a := put(x)
+	before := pieces()
+	if before < 1 || before > 8 {
+		t.Errorf("%d pieces", before)
+	}
+	reads(a, first)
+	if again := put(sink(first, 1_777_777)); again != a || pieces() != before {
+		t.Error("the same content is kept twice")
+	}
+	if got, err := s.As(who).Content(bg, a); err != nil || !bytes.Equal(got, first) {
+		t.Errorf("in one piece: %v", err)
+	}
+	second := slices.Concat(first[:2<<20], []byte("something put in"), first[2<<20:])
+	b := put(sink(second, 1<<20))
+	if n := pieces() - before; n > 2 {
+		t.Errorf("%d pieces are new", n)
+	}
+	reads(b, second)
+	// Given up, or never put.
+	k := s.Sink(bg)
+	if _, err := k.Write(slices.Repeat([]byte("gone"), 1<<18)); err != nil {
+		t.Fatal(err)
+	}
+	k.Drop()
+	sink(slices.Repeat([]byte("never"), 1<<18), 1<<20)
+	n := pieces()
+	aged := func() {
+		tx(t, s, func(q *store.Q) error {
+			_, err := q.Aged(bg, time.Time{}, time.Time{}, time.Time{}, time.Time{})
+			return err
+		})
+	}
+	if aged(); pieces() != n {
+		t.Error("what may still be coming was cleared away")
+	}
+	now = now.Add(25 * time.Hour)
+	if aged(); pieces() >= n {
+		t.Error("what never became whole is still there")
+	}
+	reads(a, first)
+	reads(b, second)
+	// Damaged: found, and mended by what was kept elsewhere.
+	if _, err := db.Exec("UPDATE chunks SET sealed = INSERT(sealed, 60, 1, '~') WHERE id = (SELECT chunk_id FROM content_chunks WHERE content_id = ? AND seq = 0)", a); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.As(who).ContentTo(bg, a, io.Discard); !errors.Is(err, store.ErrDamaged) {
+		t.Errorf("damaged: %v", err)
+	}
+	if err := s.MendSunk(bg, a, bytes.NewReader(first)); err != nil {
+		t.Error(err)
+	}
+	reads(a, first)
+	// Deleted: what the other has stays.
+	tx(t, s, func(q *store.Q) error { _, _, err := q.DropContents(bg, []string{a}); return err })
+	reads(b, second)
+	tx(t, s, func(q *store.Q) error { _, _, err := q.DropContents(bg, []string{b}); return err })
+	now = now.Add(25 * time.Hour)
+	aged()
+	if n := pieces(); n != 0 {
+		t.Errorf("%d pieces are left", n)
+	}
+}
+
+// TestFirstSetting: of many who are first at the same moment one is, and all read the same.
+func TestFirstSetting(t *testing.T) {
+	s := open(t, scratch.Database(t))
+	var wg sync.WaitGroup
+	got := make([]int, 8)
+	for i := range got {
+		wg.Go(func() {
+			if err := s.Tx(bg, who, func(q *store.Q) error { return q.FirstSetting(bg, "first", i+1) }); err != nil {
+				t.Error(err)
+			}
+			if _, _, err := s.As(who).Setting(bg, "first", &got[i]); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	for _, n := range got {
+		if n == 0 || n != got[0] {
+			t.Fatalf("%v", got)
+		}
 	}
 }

@@ -190,6 +190,18 @@ func (q *Q) SetSetting(ctx context.Context, name string, value any) error {
 	return err
 }
 
+// FirstSetting keeps what the service is set to where nothing is yet: of several who are first at
+// the same moment, one is.
+func (q *Q) FirstSetting(ctx context.Context, name string, value any) error {
+	raw, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, `INSERT INTO settings (name, body, changed_by, changed_at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE name = VALUES(name)`,
+		name, q.keys.Seal("setting", name, raw), q.actor.Name, q.clock().UTC())
+	return err
+}
+
 // TellRule says of what people are told.
 type TellRule struct {
 	ID         string     `db:"id"`

@@ -41,8 +41,14 @@ const versionColumns = `SELECT v.id, v.part_id, d.id AS device_id, d.name AS dev
 	COALESCE((SELECT MIN(from_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_from,
 	COALESCE((SELECT MAX(until_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_until,
 	COALESCE((SELECT MAX(open) FROM seen s WHERE s.version_id = v.id), FALSE) AS seen_open,
-	COALESCE((SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id), 0) AS sightings
-	FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id JOIN contents c ON c.id = v.content_id `
+	COALESCE((SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id), 0) AS sightings,
+	COALESCE(x.serial, '') AS serial, COALESCE(x.software, '') AS software,
+	1 + (SELECT COUNT(*) FROM copies y JOIN targets t ON t.id = y.target_id WHERE y.version_id = v.id AND y.state = 'there' AND t.kind <> 'git') AS copies
+	FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id JOIN contents c ON c.id = v.content_id LEFT JOIN pulls x ON x.id = v.pull_id `
+
+// ofPart picks versions of one part, by their ids alone: what else is known of them is gathered
+// for those that are picked.
+const ofPart = `JOIN (SELECT v.id FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? AND p.name = ? `
 
 // Versions lists a part's versions, newest first, with numbers below before (0:
 // from the newest).
@@ -50,7 +56,7 @@ func (q *Q) Versions(ctx context.Context, deviceID, part string, before, limit i
 	if before <= 0 {
 		before = 1 << 30
 	}
-	return list[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.number < ? ORDER BY v.number DESC LIMIT ?`, deviceID, part, before, limit)
+	return list[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.number < ? ORDER BY v.number DESC LIMIT ?) picked ON picked.id = v.id ORDER BY v.number DESC`, deviceID, part, before, limit)
 }
 
 // VersionByID returns one version.
@@ -88,7 +94,12 @@ func (q *Q) VersionNames(ctx context.Context, deviceID, part string) ([]string, 
 // VersionLatest returns a part's newest version, or the nth before it, of those
 // that count.
 func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?`, deviceID, part, back)
+	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?) picked ON picked.id = v.id`, deviceID, part, back)
+}
+
+// VersionFirst returns a part's oldest version, of those that count and are still there.
+func (q *Q) VersionFirst(ctx context.Context, deviceID, part string) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part)
 }
 
 // Head is a part and what a pull has to know of its newest version, of those
@@ -134,7 +145,7 @@ func (q *Q) VersionBaseline(ctx context.Context, deviceID, part string) (core.Ve
 
 // VersionAt returns the version last seen at or before a time.
 func (q *Q) VersionAt(ctx context.Context, deviceID, part string, at time.Time) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1`, deviceID, part, at.UTC())
+	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, deviceID, part, at.UTC())
 }
 
 // AddVersion writes the next version of a part and opens its seen interval,
@@ -160,10 +171,44 @@ func (q *Q) AddVersion(ctx context.Context, p core.Part, v *core.Version, passph
 		v.Author, v.Lines, v.Added, v.Removed, v.DialectRev, v.Aside, v.Sign, sealed); err != nil {
 		return err
 	}
-	if v.Aside != "" {
-		return nil
+	if err := q.toCopy(ctx, v.ID); err != nil || v.Aside != "" {
+		return err
 	}
 	_, err := q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, TRUE, 0)`, v.ID, v.TakenAt, v.TakenAt)
+	return err
+}
+
+// AdoptVersion writes a version that comes from another service, with its own number, marks and
+// seen intervals.
+func (q *Q) AdoptVersion(ctx context.Context, p core.Part, v *core.Version, seen []Interval, passphrase string) error {
+	v.ID, v.PartID = NewID(q.clock()), p.ID
+	if err := q.CountOn(ctx, p.ID, v.Number); err != nil {
+		return err
+	}
+	sealed := []byte{}
+	if passphrase != "" {
+		sealed = q.keys.Seal("passphrase", v.ID, []byte(passphrase))
+	}
+	var name any
+	if v.Name != "" {
+		name = v.Name
+	}
+	if _, err := q.exec(ctx, `INSERT INTO versions (id, part_id, number, content_id, pull_id, fingerprint, taken_at, reason, actor, author, name, note, pinned, line_count, added, removed, dialect_rev,
+		aside, sign, passphrase) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, v.ID, v.PartID, v.Number, v.ContentID, v.PullID, v.Fingerprint, v.TakenAt, v.Reason, v.Actor,
+		v.Author, name, v.Note, v.Pinned, v.Lines, v.Added, v.Removed, v.DialectRev, v.Aside, v.Sign, sealed); err != nil {
+		return err
+	}
+	for _, i := range seen {
+		if _, err := q.exec(ctx, `INSERT INTO seen (version_id, from_at, until_at, open, sightings) VALUES (?, ?, ?, FALSE, ?)`, v.ID, i.From, i.Until, i.Sightings); err != nil {
+			return err
+		}
+	}
+	return q.toCopy(ctx, v.ID)
+}
+
+// CountOn makes the next version of a part have a number beyond last.
+func (q *Q) CountOn(ctx context.Context, partID string, last int) error {
+	_, err := q.exec(ctx, `UPDATE parts SET last_number = GREATEST(last_number, ?) WHERE id = ?`, last, partID)
 	return err
 }
 
@@ -229,6 +274,17 @@ type Interval struct {
 	Until     time.Time `db:"until_at"`
 	Open      bool      `db:"open"`
 	Sightings int       `db:"sightings"`
+}
+
+// VersionAfter returns the version that came after one of a number, of those that count and are
+// still there.
+func (q *Q) VersionAfter(ctx context.Context, deviceID, part string, number int) (core.Version, error) {
+	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.number > ? AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part, number)
+}
+
+// SeenOf lists when a version was seen, oldest first.
+func (q *Q) SeenOf(ctx context.Context, versionID string) ([]Interval, error) {
+	return list[Interval](ctx, q.ext, `SELECT version_id, from_at, until_at, open, sightings FROM seen WHERE version_id = ? ORDER BY from_at`, versionID)
 }
 
 // SeenIntervals lists when the versions of a part were seen, oldest first.

@@ -79,6 +79,9 @@ func (s *Service) Find(ctx context.Context, q *store.Q, d core.Device, r ref.Ver
 	case "previous":
 		v, err = q.VersionLatest(ctx, d.ID, r.Part, 1)
 		missing = "there is only one version or none"
+	case "first":
+		v, err = q.VersionFirst(ctx, d.ID, r.Part)
+		missing = "it was never pulled; run: magpie pull " + d.Name
 	case "baseline":
 		v, err = q.VersionBaseline(ctx, d.ID, r.Part)
 		missing = "no version is its baseline yet; choose one: magpie mark " + d.Name + "@NUMBER --baseline"

@@ -73,6 +73,21 @@ export async function call<T>(method: string, path: string, body?: unknown, head
   return data as T
 }
 
+// download asks for a file and leaves it to the browser, under the name that the service gives it.
+export async function download(path: string, body: unknown) {
+  const res = await fetch('/api/v1' + path, {
+    method: 'POST',
+    headers: { 'Content-Type': 'application/json', 'X-CSRF-Token': csrf },
+    body: JSON.stringify(body),
+  })
+  if (!res.ok) throw new ApiError((await res.json()) as Problem)
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(await res.blob())
+  link.download = /filename="([^"]+)"/.exec(res.headers.get('Content-Disposition') ?? '')?.[1] ?? 'download'
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
+
 export const get = <T>(path: string) => call<T>('GET', path)
 // Page is one page of a list.
 export type Page<T> = { items: T[]; next?: string }

@@ -22,6 +22,7 @@ const props = defineProps<{
   max?: number
   list?: string // the id of what may be chosen from
   autocomplete?: string
+  many?: boolean // more than one file
   bare?: boolean // the label is said, not shown
 }>()
 const model = defineModel<any>()
@@ -63,6 +64,7 @@ const common = computed(() => ({
       v-else-if="type === 'file'"
       v-bind="common"
       type="file"
+      :multiple="many"
       class="field"
       @change="$emit('file', ($event.target as HTMLInputElement).files!)"
     />

@@ -1,7 +1,9 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Version } from '../api/call'
+import { when } from '../composables/time'
+import FormField from '../design/FormField.vue'
 import DataTable from '../design/DataTable.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
@@ -17,6 +19,13 @@ const ids = computed({
   get: () => props.picked.map(String),
   set: (v) => emit('picked', v.map(Number).slice(-2)),
 })
+const words = ref('')
+const found = computed(() => {
+  const all = words.value.toLowerCase().split(/\s+/).filter(Boolean)
+  const said = (v: Version) =>
+    [v.number, v.name, v.note, v.author, v.actor, v.reason, v.serial, v.release, v.aside, when(v.taken_at)].join('\n').toLowerCase()
+  return all.length ? props.versions.filter((v) => all.every((w) => said(v).includes(w))) : props.versions
+})
 const columns: Column<Version>[] = [
   { id: 'number', label: 'No.', value: (v) => v.number, width: '4rem', always: true, first: 'down', card: 'lead' },
   { id: 'taken', label: 'Taken', value: (v) => v.taken_at, width: '9.5rem', first: 'down', card: 'lead' },
@@ -31,6 +40,9 @@ const columns: Column<Version>[] = [
   { id: 'reason', label: 'Pulled', value: (v) => v.reason, width: 'minmax(6rem, 0.7fr)' },
   { id: 'seen', label: 'Seen until', value: (v) => v.seen_until, width: '7rem', hidden: true },
   { id: 'size', label: 'Lines', value: (v) => v.lines, width: '5rem', hidden: true, right: true },
+  { id: 'serial', label: 'Serial', value: (v) => v.serial ?? '', width: '7rem', hidden: true },
+  { id: 'release', label: 'Release', value: (v) => v.release ?? '', width: '6rem', hidden: true },
+  { id: 'copies', label: 'Copies', value: (v) => v.copies, width: '4.5rem', hidden: true, right: true },
   { id: 'marks', label: 'Name and marks', value: (v) => v.name ?? 'none', width: 'minmax(9rem, 2fr)' },
   { id: 'deeds', label: '', width: '8.5rem', always: true },
 ]
@@ -38,11 +50,20 @@ const before = (v: Version) => v.ref.replace(/@\d+$/, '@' + (v.number - 1))
 </script>
 
 <template>
+  <FormField
+    v-if="versions.length > 3"
+    v-model="words"
+    bare
+    label="Look for versions"
+    name="version-words"
+    class="mb-2 max-w-md"
+    placeholder="look for a name, note, who, reason, serial, release, day"
+  />
   <DataTable
     v-model:picked="ids"
     name="Versions"
     :columns="columns"
-    :rows="versions"
+    :rows="found"
     :row-id="(v: Version) => String(v.number)"
     picks
     tall

@@ -79,6 +79,10 @@ const deeds = computed<Deed[]>(() => {
             { word: 'seen until', says: when(v.seen_until) },
             { word: 'changed by', says: v.author },
             { word: 'pulled', says: `${v.reason}, by ${v.actor}` },
+            { word: 'serial', says: v.serial },
+            { word: 'release', says: v.release },
+            { word: 'note', says: v.note },
+            { word: 'copies', says: v.copies === 1 ? 'here only' : v.copies },
             { word: 'change', says: v.number > 1 ? `+${v.added} −${v.removed}` : '' },
           ]"
         >

@@ -2,6 +2,7 @@
 import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
 import { get, type Schemas } from '../api/call'
+import { bytes } from '../composables/bytes'
 import FactList from '../design/FactList.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import StateMark from '../design/StateMark.vue'
@@ -9,7 +10,7 @@ import { away, connected } from '../live'
 
 // How the service itself is, and what it keeps.
 const { data: s, error } = useQuery({ key: ['deed', 'status'], query: () => get<Schemas['Status']>('/status'), staleTime: 5000 })
-const size = (b: number) => (b < 1e6 ? `${Math.round(b / 1e3)} kB` : b < 1e9 ? `${(b / 1e6).toFixed(1)} MB` : `${(b / 1e9).toFixed(2)} GB`)
+const size = bytes
 const health = computed(() => [
   { word: 'version', says: s.value?.version },
   { word: 'instance', says: s.value?.instance },
@@ -22,11 +23,18 @@ const work = computed(() => [
   { word: 'waiting', says: s.value?.jobs_waiting },
   { word: 'people not told', says: s.value && s.value.untold + s.value.given_up, to: '/telling?tab=messages' },
 ])
+const room = computed(() => {
+  const v = s.value
+  if (v?.room === undefined) return 'not known'
+  return size(v.room) + (v.full_in === undefined ? '' : `, for ${v.full_in} days`)
+})
 const kept = computed(() => [
   { word: 'devices', says: s.value?.devices },
   { word: 'never proven', says: s.value?.never_proven },
   { word: 'texts', says: s.value?.contents },
   { word: 'their size, sealed', says: size(s.value?.contents_bytes ?? 0) },
+  { word: 'grows a day by', says: size(s.value?.growth ?? 0) },
+  { word: 'room on the disk', says: room.value },
   { word: 'damaged', says: s.value?.damaged, to: '/jobs?kind=scrub' },
   { word: 'recovery sheet', says: s.value?.sheet_due ? 'not verified yet' : 'verified' },
 ])

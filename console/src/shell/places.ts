@@ -16,6 +16,8 @@ export const settings = [
   { name: 'dialects', label: 'Dialects' },
   { name: 'inventory', label: 'Inventory', admin: true },
   { name: 'retention', label: 'Retention' },
+  { name: 'copies', label: 'Copies and backups' },
+  { name: 'files', label: 'Files' },
   { name: 'approvals', label: 'Approvals' },
   { name: 'tokens', label: 'Sessions and tokens' },
   { name: 'users', label: 'Users', admin: true },

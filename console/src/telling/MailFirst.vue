@@ -31,7 +31,7 @@ const send = () =>
     await call(there ? 'PUT' : 'POST', '/recipients' + (there ? '/' + name : ''), body)
     tested.value = await post<Schemas['Tested']>(`/recipients/${name}/test`)
     if (!tested.value.ok) return
-    const rule = { name, events: ['failed', 'drifted', 'recovered', 'capacity'], selector: ['all'], recipients: [name], zone }
+    const rule = { name, events: ['failed', 'drifted', 'recovered', 'capacity', 'copies'], selector: ['all'], recipients: [name], zone }
     await post('/tell-rules', rule)
     emit('saved')
   })

@@ -2,6 +2,7 @@ package change_test
 
 import (
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 
@@ -12,6 +13,15 @@ import (
 	"magpie/internal/dialect"
 	"magpie/internal/sim/tern"
 )
+
+// often is how many rounds a property is walked: so many, and three times as many where all of
+// everything is tried (make test-matrix).
+func often(n int) int {
+	if os.Getenv("MAGPIE_MATRIX") == "all" {
+		return 3 * n
+	}
+	return n
+}
 
 func ternDialect(t testing.TB) *dialect.Dialect {
 	t.Helper()
@@ -72,7 +82,7 @@ func running(t testing.TB, src string) *tern.Machine {
 // leads back.
 func TestReplaceMakesOneOfTheOther(t *testing.T) {
 	d := ternDialect(t)
-	rounds := 1500
+	rounds := often(500)
 	if testing.Short() {
 		rounds = 100
 	}

@@ -64,7 +64,7 @@ var beside = regexp.MustCompile(`-beside\d?`)
 // that it cannot be.
 func TestEveryWayALineGoes(t *testing.T) {
 	d := curlewDialect(t)
-	rounds := 300
+	rounds := often(100)
 	if testing.Short() {
 		rounds = 60
 	}

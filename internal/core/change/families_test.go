@@ -33,7 +33,7 @@ var families = []family{
 // nothing is sent when they are the same, undoing leads back from every step,
 // and a merge loses nothing.
 func TestEveryGrammar(t *testing.T) {
-	rounds := 400
+	rounds := often(140)
 	if testing.Short() {
 		rounds = 40
 	}

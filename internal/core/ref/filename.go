@@ -71,6 +71,27 @@ func TimeInName(name string, zone *time.Location) (time.Time, bool) {
 	return time.Time{}, false
 }
 
+// macForms are the forms in which MAC addresses (IEEE 802, EUI-48) are written.
+var macForms = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)(?:^|[^0-9a-f])((?:[0-9a-f]{2}[:-]){5}[0-9a-f]{2}|(?:[0-9a-f]{4}\.){2}[0-9a-f]{4}|[0-9a-f]{12})(?:[^0-9a-f]|$)`)
+})
+
+// MACs are the MAC addresses in a text, each as 12 digits, with blanks between.
+func MACs(text string) string {
+	var all []string
+	for {
+		m := macForms().FindStringSubmatchIndex(text)
+		if m == nil {
+			return strings.Join(all, " ")
+		}
+		mac := strings.ToLower(strings.NewReplacer(":", "", "-", "", ".", "").Replace(text[m[2]:m[3]]))
+		if strings.ContainsAny(mac, "abcdef") || text[m[2]+2] == ':' || text[m[2]+2] == '-' || text[m[2]+4] == '.' { // twelve digits may be anything
+			all = append(all, mac)
+		}
+		text = text[m[3]:]
+	}
+}
+
 // NamesIn lists those of some names that stand in a text as words of their own: no letter, digit
 // or dash goes on beside them. Of two of which one is the beginning of the other, at one place,
 // the longer counts.

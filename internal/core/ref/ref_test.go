@@ -7,6 +7,9 @@ import (
 	"time"
 )
 
+// now is when the tests read.
+var now = time.Date(2026, 11, 29, 10, 30, 0, 0, time.UTC)
+
 func TestParseVersion(t *testing.T) {
 	faroe := time.FixedZone("WET", 0)
 	east := time.FixedZone("EET", 2*3600)
@@ -26,6 +29,21 @@ func TestParseVersion(t *testing.T) {
 		{"r1@2026-11-20T10:00", east, "r1@2026-11-20T08:00:00Z", ""},
 		{"r1@2026-11-20T10:00Z", east, "r1@2026-11-20T10:00:00Z", ""},
 		{"r1@2026-11-20T10:00:30+01:00", east, "r1@2026-11-20T09:00:30Z", ""},
+		{"r1@first", faroe, "r1@first", ""},
+		{"r1@yesterday", east, "r1@2026-11-28T21:59:59.999999999Z", ""},
+		{"r1@today", faroe, "r1@2026-11-29T23:59:59.999999999Z", ""},
+		{"r1@-7d", faroe, "r1@2026-11-22T10:30:00Z", ""},
+		{"r1@-90m", faroe, "r1@2026-11-29T09:00:00Z", ""},
+		{"r1@-2w[Atlantic/Faroe]", east, "r1@2026-11-15T10:30:00Z", ""},
+		{"r1@-40d[Atlantic/Faroe]", east, "r1@2026-10-20T09:30:00Z", ""}, // the same time of day, before clocks went back
+		{"r1@2026-07-20T10:00[Atlantic/Faroe]", east, "r1@2026-07-20T09:00:00Z", ""},
+		{"r1@2026-07-20[Atlantic/Faroe]", east, "r1@2026-07-20T22:59:59.999999999Z", ""},
+		{"r1@2026-07-20T10:00+01:00[Atlantic/Faroe]", east, "r1@2026-07-20T09:00:00Z", ""},
+		{"r1@2026-07-20T10:00+02:00[Atlantic/Faroe]", east, "", "contradicts itself"},
+		{"r1@2026-07-20T10:00[Atlantic/Faro]", east, "", "is not known"},
+		{"r1@-7", faroe, "", "versions count from 1"},
+		{"r1@-7y", faroe, "", "count back in minutes"},
+		{"r1@-99999999999999999999d", faroe, "", "too far back"},
 		{"r1@", faroe, "", "nothing follows the @"},
 		{"r1@0", faroe, "", "versions count from 1"},
 		{"r1@2026-13-20", faroe, "", "is no time"},
@@ -34,7 +52,7 @@ func TestParseVersion(t *testing.T) {
 		{"r1@<x>", faroe, "", "cannot be a version's name"},
 		{"", faroe, "", "cannot be a device's name"},
 	} {
-		v, err := ParseVersion(c.in, c.zone)
+		v, err := ParseVersion(c.in, Here{c.zone, now})
 		switch {
 		case c.want == "" && (err == nil || !strings.Contains(err.Error(), c.says)):
 			t.Errorf("%q: %v, %v", c.in, v, err)
@@ -136,11 +154,11 @@ func FuzzParseSelector(f *testing.F) {
 func FuzzParseVersion(f *testing.F) {
 	f.Add("r1/startup@2026-11-20T10:00")
 	f.Fuzz(func(t *testing.T, s string) {
-		v, err := ParseVersion(s, time.UTC)
+		v, err := ParseVersion(s, Here{time.UTC, now})
 		if err != nil {
 			return
 		}
-		again, err := ParseVersion(v.String(), time.UTC)
+		again, err := ParseVersion(v.String(), Here{time.UTC, now})
 		if err != nil || again.String() != v.String() {
 			t.Errorf("%q is printed as %q, which is read as %q, %v", s, v, again, err)
 		}

@@ -1,0 +1,606 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"filippo.io/age"
+	"github.com/chromedp/chromedp"
+	"golang.org/x/net/webdav"
+
+	"magpie/client"
+	"magpie/internal/seal"
+)
+
+// davServer serves a folder by WebDAV to one user; while away it answers nobody.
+type davServer struct {
+	url, ca, dir string
+	away         atomic.Bool
+}
+
+func newDav(t *testing.T) *davServer {
+	t.Helper()
+	d := &davServer{dir: t.TempDir()}
+	h := &webdav.Handler{FileSystem: webdav.Dir(d.dir), LockSystem: webdav.NewMemLS()}
+	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if user, word, _ := r.BasicAuth(); user != "keeper" || word != "quay" {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		if d.away.Load() {
+			panic(http.ErrAbortHandler)
+		}
+		h.ServeHTTP(w, r)
+	}))
+	s.Config.ErrorLog = nil
+	t.Cleanup(s.Close)
+	d.url, d.ca = s.URL, filepath.Join(t.TempDir(), "ca.pem")
+	if err := os.WriteFile(d.ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// inStep waits until a target has everything.
+func (w *world) inStep(target string) client.Target {
+	w.t.Helper()
+	var last client.Target
+	eventually(w.t, "target "+target+" to be in step", func() bool {
+		last = must(w.admin.Target(ctx(w.t), target))(w.t)
+		if last.NextAt != nil { // nobody waits for it
+			must(w.admin.RetryTarget(ctx(w.t), target, false))(w.t)
+		}
+		return last.State == "in step"
+	})
+	return last
+}
+
+// TestCopies: versions are copied to every target, sealed so that they are read without the
+// service, masked into a repository; what is deleted leaves; a target that is away catches up.
+func TestCopies(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	dav, vault, repo := newDav(t), t.TempDir(), filepath.Join(t.TempDir(), "copies.git")
+	if out, err := exec.Command("git", "init", "-q", "--bare", "-b", "main", repo).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	other := must(age.GenerateX25519Identity())(t)
+	password := filepath.Join(t.TempDir(), "password")
+	if err := os.WriteFile(password, []byte("quay\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.pull(r1)
+	run := func(status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cli(args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	if out := run(0, "target", "list"); !strings.Contains(out, "on this service's disk only") {
+		t.Errorf("%s", out)
+	}
+	for _, bad := range [][]string{{"vault", "folder", "/nowhere/at/all"}, {"vault", "tape", "/x"}, {"dav", "http", dav.url, "--ca-file", dav.ca}, {"dav", "http", dav.url, "--user", "keeper", "--password-file", password},
+		{"vault", "folder", vault, "--recipient", "age1nobody"}, {"two words", "folder", vault}, {"repo", "git", repo, "--recipient", other.Recipient().String()}} {
+		run(2, append([]string{"target", "add"}, bad...)...)
+	}
+	run(0, "target", "add", "vault", "folder", vault, "--recipient", other.Recipient().String(), "--note", "the disk in the harbour office")
+	run(0, "target", "add", "dav", "http", dav.url, "--user", "keeper", "--password-file", password, "--ca-file", dav.ca)
+	run(0, "target", "add", "repo", "git", repo)
+	if out := run(2, "target", "add", "again", "folder", vault); !strings.Contains(out, "another target's files are there") {
+		t.Errorf("%s", out)
+	}
+	w.inStep("vault")
+	if out := run(2, "target", "add", "again", "folder", vault+"/../"+filepath.Base(vault)); !strings.Contains(out, "another target's files are there") {
+		t.Errorf("%s", out)
+	}
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "on the quay"`)
+	run(0, "pull", r1, "--name", "after-the-storm", "--note", "the mast was replaced")
+	for _, target := range []string{"vault", "dav", "repo"} {
+		w.inStep(target)
+	}
+	v := w.versions(r1)[0]
+	if v.Copies != 3 || v.Serial == "" || v.Release == "" {
+		t.Errorf("%+v", v)
+	}
+	if out := run(0, "target", "copies", r1); strings.Count(out, "there") != 3 {
+		t.Errorf("%s", out)
+	}
+	text := w.show(v.Ref)
+
+	// Without the service: the master key's identity opens the key of the copies, and that a copy;
+	// so does the other recipient's.
+	master := strings.TrimSpace(run(0, "key", "identity", "--data", filepath.Join(w.dir, "data")))
+	words := filepath.Join(t.TempDir(), "words")
+	m := must(seal.ReadMaster(filepath.Join(w.dir, "data", "master.key")))(t)
+	if err := os.WriteFile(words, []byte(strings.Join(m.Words(), " ")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if again := strings.TrimSpace(run(0, "key", "identity", "--words-file", words)); again != master {
+		t.Errorf("the words say %q", again)
+	}
+	if _, err := exec.LookPath("age"); err != nil {
+		t.Fatal("age is missing; run: make needs-test")
+	}
+	opened := func(identity, file string) string {
+		t.Helper()
+		id := filepath.Join(t.TempDir(), "id")
+		if err := os.WriteFile(id, []byte(identity+"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, err := exec.Command("age", "--decrypt", "-i", id, file).Output()
+		if bad := new(exec.ExitError); errors.As(err, &bad) {
+			t.Errorf("%s does not open: %s", file, bad.Stderr)
+		}
+		return string(out)
+	}
+	for _, dir := range []string{vault, dav.dir} {
+		files, _ := filepath.Glob(filepath.Join(dir, r1, r1+"_running_*_v2.cfg.age"))
+		if len(files) != 1 {
+			t.Fatalf("%s: %v", dir, files)
+		}
+		if raw, _ := os.ReadFile(files[0]); bytes.Contains(raw, []byte("lane")) {
+			t.Errorf("%s can be read", files[0])
+		}
+		copies := strings.TrimSpace(opened(master, filepath.Join(dir, "magpie-key.age")))
+		if got := opened(copies, files[0]); got != text {
+			t.Errorf("%s holds %d bytes, not the %d of the version", files[0], len(got), len(text))
+		}
+		if dir == vault && opened(other.String(), files[0]) != text {
+			t.Error("the other recipient reads another text")
+		}
+		if raw, _ := os.ReadFile(filepath.Join(dir, "README.txt")); !bytes.Contains(raw, []byte("magpie key identity --words")) {
+			t.Errorf("%s", raw)
+		}
+	}
+	git := func(args ...string) string {
+		t.Helper()
+		out, err := exec.Command("git", append([]string{"-C", repo}, args...)...).CombinedOutput()
+		if err != nil {
+			t.Errorf("git %v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	if out := git("log", "-1", "--format=%an%n%B", "--", r1+"/running.cfg"); !strings.HasPrefix(out, "mwilks\n"+r1+"@2 (after-the-storm): by hand\n\nthe mast was replaced\n") {
+		t.Errorf("%s", out)
+	}
+	if out := git("show", "main:"+r1+"/running.cfg"); !strings.Contains(out, "on the quay") || !strings.Contains(out, "‹secret ") {
+		t.Errorf("%s", out)
+	}
+
+	// A target that is away for a day: what comes about meanwhile waits, and is told of.
+	dav.away.Store(true)
+	w.fleet.amend(r1, "okonkwo", "lane quay1", `note "while it was away"`)
+	w.pull(r1)
+	eventually(t, "the target to fail", func() bool { return must(w.admin.Target(ctx(t), "dav"))(t).State == "failing" })
+	w.inStep("vault")
+	if out := run(0, "target", "show", "dav"); !strings.Contains(out, "failing since") || !strings.Contains(out, "waiting") {
+		t.Errorf("%s", out)
+	}
+	if out := run(0, "status"); !strings.Contains(out, "dav") {
+		t.Errorf("nobody is told of a target that fails:\n%s", out)
+	}
+	w.sql("UPDATE targets SET failing_at = failing_at - INTERVAL 1 DAY, next_at = NOW(6) + INTERVAL 15 MINUTE WHERE name = 'dav'")
+	w.kill()
+	w.serve()
+	if got := must(w.admin.Target(ctx(t), "dav"))(t); got.State != "failing" || got.Waiting == 0 {
+		t.Errorf("%+v", got)
+	}
+	dav.away.Store(false)
+	w.inStep("dav")
+	if got := w.versions(r1)[0].Copies; got != 3 {
+		t.Errorf("%d copies", got)
+	}
+
+	// What retention deletes here leaves there, but not what is kept.
+	run(0, "retention", "set", "everything-else", "--newest", "1", "--by-hand", "1", "--daily", "0", "--weekly", "0", "--monthly", "0")
+	run(0, "retention", "run")
+	gone := func(dir string) bool {
+		files, _ := filepath.Glob(filepath.Join(dir, r1, r1+"_running_*_v1.cfg.age"))
+		return len(files) == 0
+	}
+	eventually(t, "the first version to leave", func() bool { return gone(vault) && gone(dav.dir) })
+	if out := git("log", "--format=%s", "--", r1+"/running.cfg"); !strings.Contains(out, r1+"@1: ") {
+		t.Errorf("a commit left: %s", out)
+	}
+
+	// A place that is not what it was is not written to.
+	if err := os.Rename(filepath.Join(vault, "magpie-target.json"), filepath.Join(vault, "elsewhere")); err != nil {
+		t.Fatal(err)
+	}
+	w.fleet.amend(r1, "okonkwo", "lane quay1", `note "no disk"`)
+	w.pull(r1)
+	eventually(t, "the vault to fail", func() bool {
+		return strings.Contains(must(w.admin.Target(ctx(t), "vault"))(t).Trouble, "is it the place that it was")
+	})
+	run(0, "target", "retry", "vault", "--again")
+	w.inStep("vault")
+
+	run(0, "target", "edit", "dav", "--paused")
+	if got := must(w.admin.Target(ctx(t), "dav"))(t); got.State != "paused" {
+		t.Errorf("%+v", got)
+	}
+	run(0, "target", "remove", "dav", "--yes")
+	if files, _ := filepath.Glob(filepath.Join(dav.dir, r1, "*.age")); len(files) == 0 {
+		t.Error("what was there is gone")
+	}
+	if got := w.versions(r1)[0].Copies; got != 2 {
+		t.Errorf("%d copies", got)
+	}
+	if got := w.addUser("lookout", "reader"); len(must(got.Targets(ctx(t)))(t)) != 2 {
+		t.Error("a reader does not see the targets")
+	} else if _, err := got.AddTarget(ctx(t), client.NewTarget{Name: "x", Kind: "folder", Where: t.TempDir()}); !client.IsStatus(err, 403) {
+		t.Errorf("a reader adds a target: %v", err)
+	}
+}
+
+// TestMended: a bit that flips in any text is found, named, and mended by a copy; without a copy
+// it is said, and kept out of pushes.
+func TestMended(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	vault := t.TempDir()
+	w.pull(r1)
+	texts := []string{w.show(r1 + "@1")}
+	for i := range 4 {
+		w.fleet.amend(r1, "mwilks", "lane quay1", fmt.Sprintf(`note "tide %d"`, i))
+		w.pull(r1)
+		texts = append(texts, w.show(fmt.Sprintf("%s@%d", r1, i+2)))
+	}
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: vault}))(t)
+	w.inStep("vault")
+	scrub := func() client.Job {
+		t.Helper()
+		return w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID)
+	}
+	flip := func(where string) {
+		w.sql("UPDATE contents c JOIN versions v ON v.content_id = c.id JOIN parts p ON p.id = v.part_id SET c.sealed = CONCAT(LEFT(c.sealed, LENGTH(c.sealed) - 1), CHAR(ASCII(RIGHT(c.sealed, 1)) ^ 1)) WHERE " + where)
+	}
+	flip("v.number IN (1, 2, 4) AND p.name = 'running'") // others build on these
+	if j := scrub(); j.Outcome != "done" || !strings.Contains(j.Summary, "mended by copies elsewhere") {
+		t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	for i, want := range texts {
+		if got := w.show(fmt.Sprintf("%s@%d", r1, i+1)); got != want {
+			t.Errorf("version %d reads back as another text", i+1)
+		}
+	}
+	// The copy is damaged, too: then it is said.
+	flip("v.number = 2 AND p.name = 'running'")
+	files, _ := filepath.Glob(filepath.Join(vault, r1, r1+"_running_*_v2.cfg.age"))
+	raw := must(os.ReadFile(files[0]))(t)
+	raw[len(raw)-3] ^= 1
+	if err := os.WriteFile(files[0], raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	j := scrub()
+	if said := w.logText(j.ID); j.Outcome != "failed" || !strings.Contains(said, "its copies do not help") || !strings.Contains(said, r1+"@2") {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, said)
+	}
+	if j := w.end(must(w.admin.NewPreview(ctx(t), client.NewPreview{Ref: r1 + "@2"}))(t).ID); j.Outcome == "done" || !strings.Contains(j.Summary, "does not read back") {
+		t.Errorf("a damaged version is previewed: %s %s", j.Outcome, j.Summary)
+	}
+}
+
+// show is a version's text, with its secrets.
+func (w *world) show(ref string) string {
+	w.t.Helper()
+	return must(w.admin.Text(ctx(w.t), ref))(w.t).Text
+}
+
+// TestCopiesSurvive: the service is killed, its database restarted and stopped in good order in
+// the middle of copying; in the end everything is there, once each.
+func TestCopiesSurvive(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, ownDatabase)
+	vault, repo := t.TempDir(), filepath.Join(t.TempDir(), "copies.git")
+	if out, err := exec.Command("git", "init", "-q", "--bare", "-b", "main", repo).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	w.pull(r1)
+	first := w.versions(r1)[0]
+	text := w.show(first.Ref)
+	var files []client.ImportFile
+	for i := range 140 {
+		files = append(files, client.ImportFile{File: fmt.Sprintf("%s_running_202601%02dT%02d0000Z_v1.cfg", r1, i/24+1, i%24), Content: base64.StdEncoding.EncodeToString([]byte(strings.Replace(text, "note \"", fmt.Sprintf("note \"tide %d ", i), 1)))})
+	}
+	for _, x := range must(w.admin.ImportVersions(ctx(t), client.NewImport{Files: files}))(t) {
+		if x.Became != "added" {
+			t.Fatalf("%+v", x)
+		}
+	}
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: vault}))(t)
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "repo", Kind: "git", Where: repo}))(t)
+	there := func() int {
+		files, _ := filepath.Glob(filepath.Join(vault, r1, r1+"_running_*.cfg.age"))
+		return len(files)
+	}
+	for _, at := range []int{10, 60, 100} {
+		eventually(t, "copies to come", func() bool { return there() >= at })
+		if at == 60 {
+			w.proc.stop()
+		} else {
+			w.kill() // its database goes on, and is taken on by the next
+		}
+		w.serve()
+	}
+	if got := w.inStep("vault"); got.There < 141 || there() != 141 {
+		t.Errorf("%d of %d are there", there(), got.There)
+	}
+	if left, _ := filepath.Glob(filepath.Join(vault, r1, "*.part*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	w.inStep("repo")
+	out, err := exec.Command("git", "-C", repo, "log", "--format=%s").Output()
+	if n := strings.Count(string(out), r1+"@"); err != nil || n != 1 { // imported ones are set aside
+		t.Errorf("%d commits: %s", n, out)
+	}
+}
+
+// TestDiskFull: a target without room fails and says so; nothing that counts as there is cut off.
+func TestDiskFull(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		t.Skip("a small disk has to be mounted by root")
+	}
+	w := newWorld(t, 1)
+	small := t.TempDir()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", small).CombinedOutput(); err != nil {
+		t.Skipf("no small disk here: %v %s", err, out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", small).Run() })
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "small", Kind: "folder", Where: small}))(t)
+	w.pull(r1)
+	w.inStep("small")
+	if err := os.WriteFile(filepath.Join(small, "ballast"), make([]byte, 1<<20), 0o600); err == nil {
+		t.Fatal("the small disk is not small")
+	}
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "no room"`)
+	w.pull(r1)
+	eventually(t, "the target to fail", func() bool {
+		return strings.Contains(must(w.admin.Target(ctx(t), "small"))(t).Trouble, "no space left")
+	})
+	if got := w.versions(r1)[0].Copies; got != 1 {
+		t.Errorf("a copy that was cut off counts: %d", got)
+	}
+	if err := os.Remove(filepath.Join(small, "ballast")); err != nil {
+		t.Fatal(err)
+	}
+	if got := w.inStep("small"); got.Room == nil || got.Trouble != "" {
+		t.Errorf("%+v", got)
+	}
+}
+
+// TestTargetBySSH: a server's host key is accepted by who adds it, and no other is.
+func TestTargetBySSH(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	l := must(net.Listen("tcp", "127.0.0.1:0"))(t)
+	defer l.Close()
+	go func() { // something that is no SSH server
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = io.WriteString(c, "hello\r\n")
+			c.Close()
+		}
+	}()
+	_, err := w.admin.AddTarget(ctx(t), client.NewTarget{Name: "x", Kind: "sftp", Where: "sftp://keeper@" + l.Addr().String() + "/copies", Password: "quay"})
+	if !client.IsStatus(err, 502) {
+		t.Errorf("no SSH server: %v", err)
+	}
+	// A router of the fleet is one: its key is shown, and has to be accepted.
+	p := w.fleet.place(r1)
+	n := client.NewTarget{Name: "x", Kind: "sftp", Where: fmt.Sprintf("sftp://keeper@%s:%d/copies", p.Address, p.Port), Password: "quay"}
+	_, err = w.admin.AddTarget(ctx(t), n)
+	shown := regexp.MustCompile(`--host-key (SHA256:\S+)\)`)
+	if !client.IsStatus(err, 409) || !shown.MatchString(err.Error()) {
+		t.Fatalf("a key that nobody accepted: %v", err)
+	}
+	if w.fleet.status(r1).Logins != 0 {
+		t.Error("somebody signed in")
+	}
+	n.HostKey = shown.FindStringSubmatch(err.Error())[1]
+	if _, err = w.admin.AddTarget(ctx(t), n); !client.IsStatus(err, 502) {
+		t.Errorf("a wrong password: %v", err)
+	}
+	n.Unreached = true
+	if got := must(w.admin.AddTarget(ctx(t), n))(t); got.HostKey != n.HostKey {
+		t.Errorf("%+v", got)
+	}
+	if rows := must(w.admin.Targets(ctx(t)))(t); strings.Contains(fmt.Sprintf("%+v", rows), "quay") {
+		t.Error("the password is shown")
+	}
+}
+
+// TestConsoleKeeps: in the browser a target is added, whose server's host key is accepted first;
+// the service is backed up and the backup proved; files are taken in, looked at before; versions
+// are looked for.
+func TestConsoleKeeps(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	vault := t.TempDir()
+	w.pull(r1)
+	for i := range 4 {
+		w.fleet.amend(r1, "mwilks", "lane quay1", fmt.Sprintf(`note "tide %d"`, i))
+		w.pull(r1)
+	}
+	must(w.admin.SetMark(ctx(t), r1+"@2", client.Mark{Name: ptr("before-the-storm"), Note: ptr("the mast was replaced")}))(t)
+	b := newBrowser(t, w.url)
+	b.allows("") // targets that are not reached
+	b.signIn("admin", w.firstPassword())
+	b.open("/settings?tab=copies")
+	b.see("No copies are kept elsewhere")
+	b.click("Add a target")
+	b.fill(`input[name=target-name]`, "tower")
+	b.choose(`select[name=target-kind]`, "sftp")
+	p := w.fleet.place(r1)
+	b.fill(`input[name=target-where]`, fmt.Sprintf("sftp://%s:%d/copies", p.Address, p.Port))
+	b.fill(`input[name=target-user]`, "keeper")
+	b.fill(`input[name=target-password]`, "quay")
+	b.do(clickIn("Keep"))
+	b.see("The server shows SHA256:")
+	b.click("Accept it")
+	b.do(clickIn("Keep"))
+	b.see("does not let us in")
+	b.do(clickIn("Cancel"))
+	b.click("Add a target")
+	b.fill(`input[name=target-name]`, "vault")
+	b.fill(`input[name=target-where]`, vault)
+	b.do(clickIn("Keep"))
+	b.see(vault)
+	w.inStep("vault")
+	b.open("/settings?tab=copies")
+	b.see("in step")
+	b.click("Back up now")
+	b.see("done: ")
+	b.do(clickIn("Prove"))
+	eventually(t, "somebody to ask for a proof", func() bool {
+		return len(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "backup-test"}))(t).Items) > 0
+	})
+	if j := w.end(must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "backup-test"}))(t).Items[0].ID); j.Outcome != "done" {
+		t.Fatalf("%s: %s", j.Outcome, j.Summary)
+	}
+	b.see("every hash equal")
+
+	b.open("/devices/" + r1)
+	b.fill(`input[name=version-words]`, "storm mast")
+	b.see("before-the-storm")
+	if n := js[int](b, `document.querySelectorAll('a[aria-label^="version "]').length`); n != 1 {
+		t.Errorf("%d versions are shown", n)
+	}
+	b.open("/version?ref=" + r1 + "@2")
+	b.see("the mast was replaced")
+	b.see("copies")
+
+	b.open("/settings?tab=files")
+	file := filepath.Join(t.TempDir(), r1+" 20.11.2025.txt")
+	if err := os.WriteFile(file, []byte(strings.Replace(w.show(r1+"@1"), "note \"", "note \"old ", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.do(chromedp.SetUploadFiles(`input[name=in-files]`, []string{file}))
+	b.see("1 of 1 would be taken in")
+	b.see("a name in its name")
+	b.click("Take 1 in")
+	b.see("1 were taken in")
+	if v := w.versions(r1)[0]; v.Aside != "imported" {
+		t.Errorf("%+v", v)
+	}
+	b.fill(`input[name=out-selector]`, "nobody")
+	b.click("Take them out")
+	b.see("nobody")
+}
+
+// TestLargeFile: a file that no memory should hold goes in and out by the command line and to a
+// target, and comes back byte for byte; the service stays small.
+func TestLargeFile(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("dunlin"))
+	const device = "workshop-g1"
+	dir, vault := t.TempDir(), t.TempDir()
+	big, back := filepath.Join(dir, "image.bin"), filepath.Join(dir, "back.bin")
+	f := must(os.Create(big))(t)
+	r, sum := rand.New(rand.NewPCG(1, 9)), sha256.New()
+	for range 20 {
+		piece := make([]byte, 1<<20)
+		for i := 0; i < len(piece); i += 8 {
+			binary.LittleEndian.PutUint64(piece[i:], r.Uint64())
+		}
+		sum.Write(piece)
+		if _, err := f.Write(piece); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	want := sum.Sum(nil)
+	run := func(status int, args ...string) string {
+		t.Helper()
+		out, said, got := w.cli(args...)
+		if got != status {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+		return out + said
+	}
+	hash := func(file string) []byte {
+		t.Helper()
+		f := must(os.Open(file))(t)
+		defer f.Close()
+		h := sha256.New()
+		if _, err := io.Copy(h, f); err != nil {
+			t.Fatal(err)
+		}
+		return h.Sum(nil)
+	}
+	part := must(w.admin.Dialect(ctx(t), "dunlin"))(t).Parts[0]
+	run(0, "import", big, "--device", device, "--part", part, "--at", "2026-11-20T10:00Z", "--name", "as-delivered")
+	if out := run(0, "import", big, "--device", device, "--part", part, "--at", "2026-11-20T10:00Z"); !strings.Contains(out, "there already") {
+		t.Errorf("%s", out)
+	}
+	ref := device + "/" + part + "@as-delivered"
+	if out := run(0, "show", ref); !strings.Contains(out, fmt.Sprint(20<<20)) {
+		t.Errorf("%s", out)
+	}
+	run(0, "show", ref, "--output", back)
+	if !bytes.Equal(hash(back), want) {
+		t.Error("it comes back as another file")
+	}
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: vault}))(t)
+	if got := w.inStep("vault"); got.Bytes < 20<<20 {
+		t.Errorf("%+v", got)
+	}
+	archive := filepath.Join(dir, "all.tar.zst")
+	run(0, "export", device, "--history", "--to", archive)
+	if st := must(os.Stat(archive))(t); st.Size() < 19<<20 {
+		t.Errorf("%d bytes are exported", st.Size())
+	}
+	// A piece is damaged; the copy has it.
+	w.sql("UPDATE chunks SET sealed = INSERT(sealed, 60, 1, '~') ORDER BY id LIMIT 1")
+	if _, said, status := w.cli("show", ref, "--output", filepath.Join(dir, "damaged.bin")); status == 0 || !strings.Contains(said, "cut off") {
+		t.Errorf("a damaged file comes back: %s", said)
+	}
+	if j := w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID); j.Outcome != "done" || !strings.Contains(j.Summary, "1 of them mended") {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	if err := os.Remove(back); err != nil {
+		t.Fatal(err)
+	}
+	run(0, "show", ref, "--output", back)
+	if !bytes.Equal(hash(back), want) {
+		t.Error("it is mended to another file")
+	}
+	// A text part takes no such file, and a push none either.
+	if _, err := w.admin.ImportFile(ctx(t), map[string]string{"file": "x", "device": "nobody", "part": part, "taken_at": "2026-11-20"}, strings.NewReader("x")); !client.IsStatus(err, 400) {
+		t.Errorf("of a device that is not there: %v", err)
+	}
+	if j := w.end(must(w.admin.NewPreview(ctx(t), client.NewPreview{Ref: ref}))(t).ID); j.Outcome == "done" || !strings.Contains(j.Summary, "as a file only") {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	raw := must(os.ReadFile(fmt.Sprintf("/proc/%d/status", w.proc.cmd.Process.Pid)))(t)
+	m := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(raw)
+	if kib := must(strconv.Atoi(string(m[1])))(t); kib > 300<<10 && servedBy(t) == bin {
+		t.Errorf("the service took %d MiB", kib>>10)
+	}
+}
