@@ -255,6 +255,8 @@ func problem(err error) *client.Problem {
 		return wrong(amiss.Field, amiss.Says, "")
 	case errors.Is(err, routine.ErrTold):
 		return say(409, "somebody is told there", "change or remove the rule first: magpie tell list")
+	case errors.Is(err, routine.ErrNotTried):
+		return say(409, "not tried", "see how it stands: magpie tell messages")
 	case errors.Is(err, routine.ErrUnderWay):
 		return say(409, "it runs already", "follow it: magpie job watch JOB")
 	case errors.Is(err, fleet.ErrSnapshot):

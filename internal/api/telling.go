@@ -257,7 +257,7 @@ func (s *Server) message(c *gin.Context) {
 }
 
 func (s *Server) retryMessage(c *gin.Context) {
-	if _, err := s.Routine.Retry(c.Request.Context(), actor(c), c.Param("id")); err != nil {
+	if err := s.Routine.Retry(c.Request.Context(), actor(c), c.Param("id")); err != nil {
 		fail(c, problem(err))
 		return
 	}

@@ -385,20 +385,26 @@ func NextDigest(r store.TellRule, now time.Time) time.Time {
 	return rule.Next(now)
 }
 
-// Retry has messages tried now: one, or, of no id, all that wait or were given up.
-func (s *Service) Retry(ctx context.Context, actor core.Actor, id string) (n int64, err error) {
-	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if id != "" {
-			if _, err := q.Message(ctx, id); err != nil {
-				return err
-			}
-		}
-		if n, err = q.RetryMessages(ctx, id); err != nil {
+// ErrNotTried is said of a message that cannot be tried now.
+var ErrNotTried = errors.New("not tried")
+
+// Retry has a message tried now that waits or was given up.
+func (s *Service) Retry(ctx context.Context, actor core.Actor, id string) error {
+	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		m, err := q.Message(ctx, id)
+		if err != nil {
 			return err
 		}
-		return q.Audit(ctx, "messages tried again", id, core.Count(int(n), "message", "messages"))
+		switch tried, err := q.RetryMessage(ctx, id); {
+		case err != nil:
+			return err
+		case tried:
+			return q.Audit(ctx, "message tried again", id, m.Recipient)
+		case m.State == core.ToBeSent:
+			return fmt.Errorf("message %s is %w: it is being sent at this moment", id, ErrNotTried)
+		}
+		return fmt.Errorf("message %s is %w: it is %s", id, ErrNotTried, m.State)
 	})
-	return n, err
 }
 
 // placeOf is where a way leads.

@@ -404,7 +404,7 @@ func (q *Q) Message(ctx context.Context, id string) (Message, error) {
 // TakeMessage takes a message to be sent until some time. Of several who try it tells one
 // that it was it.
 func (q *Q) TakeMessage(ctx context.Context, m Message, until time.Time) (bool, error) {
-	n, err := q.exec(ctx, `UPDATE messages SET next_at = ?, tries = tries + 1 WHERE id = ? AND state = ? AND next_at = ? AND tries = ?`, until.UTC(), m.ID, core.ToBeSent, m.NextAt, m.Tries)
+	n, err := q.exec(ctx, `UPDATE messages SET held = TRUE, next_at = ?, tries = tries + 1 WHERE id = ? AND state = ? AND next_at = ? AND tries = ?`, until.UTC(), m.ID, core.ToBeSent, m.NextAt, m.Tries)
 	return n == 1, err
 }
 
@@ -416,7 +416,7 @@ func (q *Q) HandMessage(ctx context.Context, id string) error {
 
 // MessageSent notes that it was taken.
 func (q *Q) MessageSent(ctx context.Context, id string) error {
-	_, err := q.exec(ctx, `UPDATE messages SET state = ?, next_at = NULL, ended_at = ?, trouble = '', handed = FALSE WHERE id = ?`, core.Sent, q.clock().UTC(), id)
+	_, err := q.exec(ctx, `UPDATE messages SET state = ?, next_at = NULL, ended_at = ?, trouble = '', handed = FALSE, held = FALSE WHERE id = ?`, core.Sent, q.clock().UTC(), id)
 	return err
 }
 
@@ -428,14 +428,17 @@ func (q *Q) MessageFailed(ctx context.Context, id, trouble string, handed bool, 
 		now := q.clock().UTC()
 		state, ended = core.GivenUp, &now
 	}
-	_, err := q.exec(ctx, `UPDATE messages SET state = ?, next_at = ?, ended_at = ?, trouble = ?, handed = ? WHERE id = ? AND state = ?`, state, next, ended, shorten(trouble, 512), handed, id, core.ToBeSent)
+	_, err := q.exec(ctx, `UPDATE messages SET state = ?, next_at = ?, ended_at = ?, trouble = ?, handed = ?, held = FALSE WHERE id = ? AND state = ?`, state, next, ended, shorten(trouble, 512), handed, id, core.ToBeSent)
 	return err
 }
 
-// RetryMessages has messages tried now that wait, or were given up; all of them, where no id
-// is given.
-func (q *Q) RetryMessages(ctx context.Context, id string) (int64, error) {
-	return q.exec(ctx, `UPDATE messages SET state = ?, next_at = ?, ended_at = NULL WHERE state IN (?, ?) AND (? = '' OR id = ?)`, core.ToBeSent, q.clock().UTC(), core.ToBeSent, core.GivenUp, id, id)
+// RetryMessage has a message tried now that waits or was given up. Any other is left as it is,
+// and one that is being sent to whoever sends it.
+func (q *Q) RetryMessage(ctx context.Context, id string) (bool, error) {
+	now := q.clock().UTC()
+	n, err := q.exec(ctx, `UPDATE messages SET state = ?, next_at = ?, ended_at = NULL, held = FALSE WHERE id = ? AND state IN (?, ?) AND NOT (held AND next_at > ?)`,
+		core.ToBeSent, now, id, core.ToBeSent, core.GivenUp, now)
+	return n == 1, err
 }
 
 // Unsent counts the messages that wait since before a time, and those that were given up since
