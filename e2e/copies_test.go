@@ -8,6 +8,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -591,6 +592,40 @@ func TestLargeFile(t *testing.T) {
 	if !bytes.Equal(hash(back), want) {
 		t.Error("it is mended to another file")
 	}
+	// A device has such a file, too: it is pulled in pieces, and proved by its own checksum.
+	noise, letters := make([]byte, 24<<20), "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_"
+	for i := range noise {
+		noise[i] = letters[r.IntN(64)]
+	}
+	w.pull(device)
+	newest := func() client.Version {
+		t.Helper()
+		return must(w.admin.Versions(ctx(t), device, part, 0, 1))(t)[0]
+	}
+	baseline := func(which int) string {
+		t.Helper()
+		must(w.admin.Baselines(ctx(t), client.NewBaselines{Selector: []string{"name=" + device}, Which: fmt.Sprint(which)}))(t)
+		w.pull(device)
+		return must(w.admin.Device(ctx(t), device))(t).State
+	}
+	before := newest()
+	w.fleet.amend(device, "bo", "note survey "+string(noise))
+	j := w.pull(device)
+	large := newest()
+	pulled := filepath.Join(dir, "pulled.bin")
+	run(0, "show", device, "--output", pulled)
+	if raw := must(os.ReadFile(pulled))(t); j.Outcome != "done" || large.Number <= before.Number || large.Size != len(raw) || len(raw) < 17<<20 ||
+		binary.BigEndian.Uint32(raw[20:]) != crc32.ChecksumIEEE(raw[25:]) {
+		t.Errorf("%s: %s; %d of %d bytes, version %d after %d", j.Outcome, j.Summary, len(raw), large.Size, large.Number, before.Number)
+	}
+	if state, v := baseline(large.Number), newest(); state != "steady" || v.Number != large.Number {
+		t.Errorf("pulled again it is %s at version %d, was %d", state, v.Number, large.Number)
+	}
+	if state := baseline(before.Number); state != "drifted" {
+		t.Errorf("with another baseline it is %s", state)
+	}
+	w.fleet.amend(device, "bo", "note survey done")
+	w.pull(device)
 	// A text part takes no such file, and a push none either.
 	if _, err := w.admin.ImportFile(ctx(t), map[string]string{"file": "x", "device": "nobody", "part": part, "taken_at": "2026-11-20"}, strings.NewReader("x")); !client.IsStatus(err, 400) {
 		t.Errorf("of a device that is not there: %v", err)

@@ -350,6 +350,14 @@ func Count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
+// PlusMinus appends the lines that came and went; nothing to a file that has no lines to count.
+func PlusMinus(added, removed int) string {
+	if added+removed == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (+%d −%d)", added, removed)
+}
+
 // Because appends a person's reason to a sentence, if there is one.
 func Because(why string) string {
 	if why == "" {

@@ -371,6 +371,18 @@ func (d *Doc) Parse(src string) (*grammar.Node, *rules.Item, error) {
 	return root, d.Table.Resolve(root), nil
 }
 
+// SettledBytes makes those bytes of an opaque file zero, in place, that change by themselves. raw
+// begins at an offset of the file.
+func (d *Doc) SettledBytes(raw []byte, at int64) []byte {
+	for _, r := range d.Part.Ignore {
+		from, to := int64(r.At)-at, int64(r.At+r.Length)-at
+		for i := max(from, 0); i < min(to, int64(len(raw))); i++ {
+			raw[i] = 0
+		}
+	}
+	return raw
+}
+
 // Settled returns content without what changes by itself: comments, volatile
 // lines, secrets salted anew; bytes of an opaque file that say nothing.
 // Contents that agree in it are unchanged. Text the grammar cannot read is
@@ -380,13 +392,7 @@ func (d *Doc) Settled(src string) string {
 		return src
 	}
 	if d.grammar == nil {
-		raw := []byte(src)
-		for _, r := range d.Part.Ignore {
-			for i := r.At; i < r.At+r.Length && i < len(raw); i++ {
-				raw[i] = 0
-			}
-		}
-		return string(raw)
+		return string(d.SettledBytes([]byte(src), 0))
 	}
 	root, err := d.grammar.Parse(src)
 	if err != nil {

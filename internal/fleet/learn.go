@@ -283,7 +283,7 @@ func (s *Service) atUnit(ctx context.Context, j core.Job, l *job.Log, req LearnR
 	case dia.Change.Mode == "" || how.Remove == "":
 		return nil, fmt.Errorf("%w by experiments: they type lines, and dialect %s does not say in which mode (change.mode) or how one is taken away (change.remove)", ErrLearn, req.Dialect)
 	}
-	if err := v.Fetch(); err != nil {
+	if err := v.Fetch(ctx); err != nil {
 		return nil, err
 	}
 	kept, err := v.Keep(context.WithoutCancel(ctx))

@@ -290,7 +290,11 @@ func (s *Session) Signs(names []string) (map[string]string, error) {
 
 // Fetch gets one part and proves that it is whole. An *Incomplete error holds
 // what came.
-func (s *Session) Fetch(name string) (Part, error) {
+func (s *Session) Fetch(name string) (Part, error) { return s.FetchLarge(name, nil) }
+
+// FetchLarge is Fetch, where an opaque part may be larger than Limit. What such a one is put into
+// is opened by basin, and closed or dropped by who called; of one that is not whole, it is dropped.
+func (s *Session) FetchLarge(name string, basin func() Basin) (Part, error) {
 	p, ok := s.d.PartOf(name)
 	if !ok {
 		return Part{}, fmt.Errorf("dialect %s knows no part %q", s.d.Dialect, name)
@@ -321,7 +325,15 @@ func (s *Session) Fetch(name string) (Part, error) {
 	if p.Absent != "" {
 		s.absent = s.d.Pattern(p.Absent)
 	}
+	if basin != nil && s.form(p) == "opaque" && len(p.Unpack) == 0 {
+		s.large = &flow{open: basin, proof: newProving(p.Whole)}
+	}
 	raw, err := s.source(name, name, &p.Source, flaw)
+	large := s.large
+	s.large = nil
+	if err != nil && large != nil {
+		large.anew()
+	}
 	if s.absent = nil; err != nil && p.Absent != "" && s.isAbsent(p, err) {
 		return Part{Absent: true}, nil
 	}
@@ -331,7 +343,11 @@ func (s *Session) Fetch(name string) (Part, error) {
 	if absent {
 		return Part{Absent: true}, nil
 	}
-	out.Text, out.Author = content, author(s.d, p, raw)
+	if large != nil && large.basin != nil {
+		out.Basin, out.Size = large.basin, large.size
+	} else {
+		out.Text, out.Size, out.Author = content, int64(len(content)), author(s.d, p, raw)
+	}
 	if p.Passphrase {
 		out.Passphrase = s.vars["passphrase"]
 	}
@@ -425,25 +441,21 @@ func (s *Session) source(part, what string, src *dialect.Source, flaw func(strin
 	began := time.Now()
 	switch {
 	case src.File != nil || src.Sent != "":
-		var raw []byte
 		var err error
+		to := s.taking()
 		if src.Sent != "" {
-			raw, err = took()
+			var raw []byte
+			if raw, err = took(); err == nil {
+				_, err = to.Write(raw)
+			}
 		} else {
 			var path string
 			if path, err = s.expand(src.File.Path); err == nil {
-				raw, err = s.getFile(src.File, path)
+				err = s.getFile(src.File, path, to)
 			}
 		}
-		s.trace("reading "+what, fmt.Sprintf("%d bytes", len(raw)), began, err)
-		if err != nil {
-			return "", s.cutOff(what, raw, err)
-		}
-		out = string(raw)
-		if wrong := flaw(out); wrong != "" {
-			return "", &Incomplete{what, wrong, out[:min(len(out), most)], nil}
-		}
-		return out, nil
+		s.trace("reading "+what, fmt.Sprintf("%d bytes", to.size), began, err)
+		return s.judged(what, to, err, flaw)
 	default:
 		out, err = s.sp.read(what, src, flaw)
 		if errors.Is(err, errExpired) {
@@ -463,6 +475,33 @@ func (s *Session) opened(protocol, does, host string, port int, path string) {
 		s.call.Warn(fmt.Sprintf("the device %s by %s, which carries it unencrypted", does, protocol))
 	}
 	s.vars["inbox"], s.vars["inbox-port"], s.vars["inbox-path"] = host, fmt.Sprint(port), path
+}
+
+// taking is what a part is taken into: its flow, where it may be large.
+func (s *Session) taking() *flow {
+	if s.large == nil {
+		return new(flow)
+	}
+	s.large.anew()
+	return s.large
+}
+
+// judged returns what came, if it is whole. Of what ran over nothing is returned.
+func (s *Session) judged(what string, to *flow, err error, flaw func(string) string) (string, error) {
+	raw := to.held.Bytes()
+	if err != nil {
+		return "", s.cutOff(what, raw, err)
+	}
+	if to.basin != nil {
+		if wrong := to.proof.wrong(s.vars); wrong != "" {
+			return "", &Incomplete{what, wrong, string(raw), nil}
+		}
+		return "", nil
+	}
+	if wrong := flaw(string(raw)); wrong != "" {
+		return "", &Incomplete{what, wrong, string(raw[:min(len(raw), most)]), nil}
+	}
+	return string(raw), nil
 }
 
 func (s *Session) cutOff(what string, raw []byte, err error) error {
@@ -494,6 +533,9 @@ func (s *Session) Tidy(part, file string) error {
 	return s.tidy(part, &p.Source)
 }
 
+// form is what a part is written in.
+func (s *Session) form(p *dialect.Part) string { return cmp.Or(p.Form, s.d.Grammar.Form) }
+
 // shape turns what came into the part's content, and tells what keeps it from
 // being whole.
 func (s *Session) shape(name string, p *dialect.Part, raw string) (content, wrong string) {
@@ -507,15 +549,11 @@ func (s *Session) shape(name string, p *dialect.Part, raw string) (content, wron
 		}
 		raw = string(un)
 	}
-	form := s.d.Grammar.Form
-	if p.Form != "" {
-		form = p.Form
-	}
 	under, err := s.expand(p.Under)
 	if err != nil {
 		return "", err.Error()
 	}
-	switch form {
+	switch s.form(p) {
 	case "opaque":
 		return raw, ""
 	case "xml":

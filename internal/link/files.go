@@ -48,66 +48,68 @@ func (s *Session) ssh(f *dialect.FilePlace) (*ssh.Client, func(), error) {
 }
 
 // getFile fetches a file from the device.
-func (s *Session) getFile(f *dialect.FilePlace, name string) ([]byte, error) {
+func (s *Session) getFile(f *dialect.FilePlace, name string, to *flow) error {
 	if err := s.call.Guard(); err != nil {
-		return nil, err
+		return err
 	}
 	what := fmt.Sprintf("fetching %s by %s", name, f.Over)
 	switch f.Over {
 	case "sftp":
 		client, done, err := s.ssh(f)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		defer done()
 		c, err := sftp.NewClient(client)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", what, err)
+			return fmt.Errorf("%s: %w", what, err)
 		}
 		defer c.Close()
 		r, err := c.Open(name)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", what, refusedFile(err))
+			return fmt.Errorf("%s: %w", what, refusedFile(err))
 		}
 		info, err := r.Stat()
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", what, err)
+			return fmt.Errorf("%s: %w", what, err)
 		}
-		raw, err := drain(s.ctx, r, s.d.Answer, s.d.Idle, what)
+		err = pour(s.ctx, r, to, s.d.Answer, s.d.Idle, what)
 		r.Close()
-		if err == nil && int64(len(raw)) != info.Size() {
-			err = fmt.Errorf("the device says that it has %d bytes, %d came", info.Size(), len(raw))
+		if err == nil && to.size != info.Size() {
+			err = fmt.Errorf("the device says that it has %d bytes, %d came", info.Size(), to.size)
 		}
-		return raw, err
+		return err
 	case "scp":
 		client, done, err := s.ssh(f)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		defer done()
-		return scpGet(s.ctx, client, name, s.d.Answer, s.d.Idle)
+		return scpGet(s.ctx, client, name, to, s.d.Answer, s.d.Idle)
 	case "tftp":
 		s.call.Warn("TFTP carries the configuration unencrypted and asks for no password")
-		return TFTPGet(s.ctx, s.call.Target.Address, s.fileTarget(f).Port, name, min(s.d.Idle, 2*time.Second))
+		raw, err := TFTPGet(s.ctx, s.call.Target.Address, s.fileTarget(f).Port, name, min(s.d.Idle, 2*time.Second))
+		_, e := to.Write(raw)
+		return cmp.Or(err, e)
 	default:
 		c, done, err := s.ftp(f)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		defer done()
 		size, sized := c.FileSize(name)
 		r, err := c.Retr(name)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", what, refusedFile(err))
+			return fmt.Errorf("%s: %w", what, refusedFile(err))
 		}
-		raw, err := drain(s.ctx, r, s.d.Answer, s.d.Idle, what)
+		err = pour(s.ctx, r, to, s.d.Answer, s.d.Idle, what)
 		if e := r.Close(); err == nil && e != nil {
 			err = fmt.Errorf("%s: the transfer was not ended well: %w", what, e)
 		}
-		if err == nil && sized == nil && size != int64(len(raw)) {
-			err = fmt.Errorf("the device says that it has %d bytes, %d came", size, len(raw))
+		if err == nil && sized == nil && size != to.size {
+			err = fmt.Errorf("the device says that it has %d bytes, %d came", size, to.size)
 		}
-		return raw, err
+		return err
 	}
 }
 
@@ -226,60 +228,59 @@ func pinned(t Target, seen func(fingerprint string)) *tls.Config {
 }
 
 // scpGet fetches one file by the protocol that scp -f speaks.
-func scpGet(ctx context.Context, client *ssh.Client, name string, answer, idle time.Duration) ([]byte, error) {
+func scpGet(ctx context.Context, client *ssh.Client, name string, to *flow, answer, idle time.Duration) error {
 	ch, in, out, err := scp(client, "scp -f "+quote(name))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer ch.Close()
 	p := newPump(ctx, out)
 	defer p.stop()
 	r := bufio.NewReader(&pumpReader{p, answer, idle, "fetching " + name + " by scp"})
 	if _, err := in.Write([]byte{0}); err != nil {
-		return nil, ErrCut
+		return ErrCut
 	}
 	for {
 		head, err := r.ReadString('\n')
 		if err != nil {
-			return nil, eofIsCut(err)
+			return eofIsCut(err)
 		}
 		switch head[0] {
 		case 'T': // times: not wanted
 			if _, err := in.Write([]byte{0}); err != nil {
-				return nil, ErrCut
+				return ErrCut
 			}
 			continue
 		case 1, 2:
-			return nil, &Refused{Means: "refused", Words: strings.TrimSpace(head[1:])}
+			return &Refused{Means: "refused", Words: strings.TrimSpace(head[1:])}
 		case 'C':
 		default:
-			return nil, fmt.Errorf("the device does not speak scp: it answers %q", cutTo(strings.TrimSpace(head), 60))
+			return fmt.Errorf("the device does not speak scp: it answers %q", cutTo(strings.TrimSpace(head), 60))
 		}
 		f := strings.Fields(head)
-		size := -1
+		size := int64(-1)
 		if len(f) >= 3 {
-			size, _ = strconv.Atoi(f[1])
+			size, _ = strconv.ParseInt(f[1], 10, 64)
 		}
-		if size < 0 || size > Limit {
-			return nil, fmt.Errorf("the device announces a file of %q bytes", cutTo(strings.Join(f, " "), 40))
+		if size < 0 || size > Limit && to.open == nil {
+			return fmt.Errorf("the device announces a file of %q bytes", cutTo(strings.Join(f, " "), 40))
 		}
 		if _, err := in.Write([]byte{0}); err != nil {
-			return nil, ErrCut
+			return ErrCut
 		}
-		raw := make([]byte, size)
-		if n, err := io.ReadFull(r, raw); err != nil {
-			return raw[:n], eofIsCut(err)
+		if _, err := io.CopyN(to, r, size); err != nil {
+			return eofIsCut(err)
 		}
 		b, err := r.ReadByte()
 		if err != nil {
-			return raw, eofIsCut(err)
+			return eofIsCut(err)
 		}
 		if b != 0 {
 			words, _ := r.ReadString('\n')
-			return raw, &Refused{Means: "refused", Words: strings.TrimSpace(words)}
+			return &Refused{Means: "refused", Words: strings.TrimSpace(words)}
 		}
 		_, _ = in.Write([]byte{0})
-		return raw, nil
+		return nil
 	}
 }
 

@@ -62,6 +62,8 @@ type Member struct{ Name, Serial, Model, Release, State string }
 // Part is one configuration document as fetched.
 type Part struct {
 	Text       string // the content, byte for byte; an opaque file's bytes
+	Basin      Basin  // what has the content, in the place of Text, where it is opaque and larger than Limit
+	Size       int64  // bytes of the content
 	Author     string // who changed it last, if the device says
 	Absent     bool   // the device has no such part
 	Sign       string // the cheap sign of change, if the device has one

@@ -6,6 +6,8 @@ import (
 	"crypto/ed25519"
 	"encoding/pem"
 	"fmt"
+	"hash"
+	"hash/crc32"
 	"net"
 	"os"
 	"os/exec"
@@ -304,15 +306,50 @@ func files(t *testing.T, s *Session, over string, port int, dir string) {
 	if err := s.putFile(place, filepath.Join(dir, "a file"), want); err != nil {
 		t.Fatalf("%s: %v", over, err)
 	}
-	got, err := s.getFile(place, filepath.Join(dir, "a file"))
-	if err != nil || !bytes.Equal(got, want) {
-		t.Errorf("%s: %d bytes, %v", over, len(got), err)
+	got := new(flow)
+	if err := s.getFile(place, filepath.Join(dir, "a file"), got); err != nil || !bytes.Equal(got.held.Bytes(), want) {
+		t.Errorf("%s: %d bytes, %v", over, got.size, err)
 	}
 	var r *Refused
-	if _, err := s.getFile(place, filepath.Join(dir, "none")); err == nil || !asRefused(err, &r) {
+	if err := s.getFile(place, filepath.Join(dir, "none"), new(flow)); err == nil || !asRefused(err, &r) {
 		t.Errorf("%s: a file that is not there: %v", over, err)
 	}
+	// What is larger than is held runs over into a basin, where there is one.
+	large := bytes.Repeat([]byte("0123456789abcdef"), Limit/16+5)
+	if err := s.putFile(place, filepath.Join(dir, "large"), large); err != nil {
+		t.Fatalf("%s: %v", over, err)
+	}
+	basin := &basinOf{Hash: crc32.NewIEEE()}
+	sum := crc32.ChecksumIEEE(large)
+	got = &flow{open: func() Basin { return basin }, proof: newProving(dialect.Whole{Magic: "3031", Size: "size", Checksum: &dialect.Checksum{Kind: "crc32", Kept: "sum"}})}
+	if err := s.getFile(place, filepath.Join(dir, "large"), got); err != nil || basin.Sum32() != sum || got.size != int64(len(large)) {
+		t.Errorf("%s: %d bytes of %d, %v", over, got.size, len(large), err)
+	}
+	vars := map[string]string{"size": fmt.Sprint(len(large)), "sum": fmt.Sprintf("%08x", sum)}
+	if wrong := got.proof.wrong(vars); wrong != "" {
+		t.Errorf("%s: %s", over, wrong)
+	}
+	vars["sum"] = "00000000"
+	if wrong := got.proof.wrong(vars); !strings.Contains(wrong, "checksum") {
+		t.Errorf("%s: another checksum: %q", over, wrong)
+	}
+	got.anew()
+	if !basin.dropped || got.size != 0 {
+		t.Errorf("%s: what comes anew is not begun anew", over)
+	}
+	if err := s.getFile(place, filepath.Join(dir, "large"), new(flow)); err == nil {
+		t.Errorf("%s: a file larger than is held was taken", over)
+	}
 }
+
+// basinOf takes what is large, and forgets it.
+type basinOf struct {
+	hash.Hash
+	dropped bool
+}
+
+func (b *basinOf) Drop()         { b.dropped = true }
+func (b *basinOf) Sum32() uint32 { return b.Hash.(hash.Hash32).Sum32() }
 
 func asRefused(err error, r **Refused) bool {
 	for e := err; e != nil; {
@@ -361,16 +398,18 @@ func TestVsftpd(t *testing.T) {
 	raw, _ := os.ReadFile(cert)
 	block, _ := pem.Decode(raw)
 	s.call.Target.HostKey = certificate(block.Bytes)
-	if err := os.Remove(filepath.Join(root, "in", "a file")); err != nil {
-		t.Fatal(err)
+	for _, name := range []string{"a file", "large"} {
+		if err := os.Remove(filepath.Join(root, "in", name)); err != nil {
+			t.Fatal(err)
+		}
 	}
 	files(t, s, "ftps", port, "/in")
 	s.call.Target.HostKey = "tls SHA256:other"
-	if _, err := s.getFile(&dialect.FilePlace{Over: "ftps", Port: port}, "/in/a file"); err == nil || !strings.Contains(err.Error(), "host key changed") {
+	if err := s.getFile(&dialect.FilePlace{Over: "ftps", Port: port}, "/in/a file", new(flow)); err == nil || !strings.Contains(err.Error(), "host key changed") {
 		t.Errorf("another certificate: %v", err)
 	}
 	s.call.Credential.User = "nobody-here"
-	if _, err := s.getFile(&dialect.FilePlace{Over: "ftp", Port: port}, "/in/a file"); err == nil || !strings.Contains(err.Error(), "login refused") {
+	if err := s.getFile(&dialect.FilePlace{Over: "ftp", Port: port}, "/in/a file", new(flow)); err == nil || !strings.Contains(err.Error(), "login refused") {
 		t.Errorf("another user: %v", err)
 	}
 }

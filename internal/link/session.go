@@ -82,6 +82,7 @@ type Session struct {
 	raw    map[string][]byte // {content}, and other values that are no text
 	sp     speaker
 	client *ssh.Client    // where SSH is spoken
+	large  *flow          // while a part is read that may be larger than Limit
 	absent *regexp.Regexp // while a part is made: how the device says that it has none
 	own    string         // the device's name for this session, where it has one
 	once   *sync.Once

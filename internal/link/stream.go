@@ -11,20 +11,25 @@ import (
 // between two, and not for more than Limit. What came is returned with an error
 // too.
 func drain(ctx context.Context, r io.Reader, first, idle time.Duration, what string) ([]byte, error) {
-	var out bytes.Buffer
+	out := new(flow)
+	err := pour(ctx, r, out, first, idle, what)
+	return out.held.Bytes(), err
+}
+
+// pour reads to the end into something, waiting as drain does.
+func pour(ctx context.Context, r io.Reader, to io.Writer, first, idle time.Duration, what string) error {
 	p := newPump(ctx, r)
 	defer p.stop()
 	for wait := first; ; wait = idle {
 		chunk, err := p.next(wait, what)
-		out.Write(chunk)
 		if err == io.EOF {
-			return out.Bytes(), nil
+			return nil
 		}
 		if err != nil {
-			return out.Bytes(), err
+			return err
 		}
-		if out.Len() > Limit {
-			return out.Bytes()[:Limit], ErrEndless
+		if _, err := to.Write(chunk); err != nil {
+			return err
 		}
 	}
 }

@@ -6,20 +6,13 @@ import (
 	"bytes"
 	"compress/gzip"
 	"compress/zlib"
-	"crypto/sha256"
 	"encoding/base64"
-	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"path"
 	"regexp"
-	"strconv"
 	"strings"
-
-	"magpie/internal/dialect"
 )
 
 // unpack undoes what lies around a document, outermost first. Neither an
@@ -156,80 +149,4 @@ func untar(raw []byte, inside string) (out []byte, err error) {
 			return nil, err
 		}
 	}
-}
-
-// number reads a number out of a file.
-func number(raw []byte, f dialect.Field) (uint64, bool) {
-	n := f.Bytes
-	if n == 0 {
-		n = 4
-	}
-	if f.At+n > len(raw) {
-		return 0, false
-	}
-	b := raw[f.At : f.At+n]
-	var order binary.ByteOrder = binary.BigEndian
-	if f.Order == "little" {
-		order = binary.LittleEndian
-	}
-	switch n {
-	case 1:
-		return uint64(b[0]), true
-	case 2:
-		return uint64(order.Uint16(b)), true
-	case 4:
-		return uint64(order.Uint32(b)), true
-	}
-	return order.Uint64(b), true
-}
-
-// checkBytes tells what keeps a file from being whole, or "".
-func checkBytes(w dialect.Whole, raw []byte, vars map[string]string) string {
-	if w.Magic != "" {
-		magic, _ := hex.DecodeString(w.Magic)
-		if !bytes.HasPrefix(raw, magic) {
-			return "it does not begin as such a file does"
-		}
-	}
-	if w.Size != "" {
-		if n, err := strconv.Atoi(strings.TrimSpace(vars[w.Size])); err != nil || n != len(raw) {
-			return fmt.Sprintf("the device says it has %q bytes, %d came", vars[w.Size], len(raw))
-		}
-	}
-	if w.Length != nil {
-		n, ok := number(raw, *w.Length)
-		if have := len(raw) - w.Length.Counts; !ok || have < 0 || n != uint64(have) {
-			return fmt.Sprintf("it says that it has %d bytes, %d came", n, max(have, 0))
-		}
-	}
-	if c := w.Checksum; c != nil {
-		if c.From > len(raw) {
-			return "it is too short for its checksum"
-		}
-		body, sum := raw[c.From:], ""
-		switch c.Kind {
-		case "crc32":
-			sum = fmt.Sprintf("%08x", crc32.ChecksumIEEE(body))
-		case "sha256":
-			sum = fmt.Sprintf("%x", sha256.Sum256(body))
-		case "sum32":
-			var n uint32
-			for _, b := range body {
-				n += uint32(b)
-			}
-			sum = fmt.Sprintf("%08x", n)
-		}
-		says := strings.ToLower(strings.TrimSpace(vars[c.Kept]))
-		if c.Kept == "" {
-			n, ok := number(raw, c.Field)
-			if !ok {
-				return "it is too short for its checksum"
-			}
-			says = fmt.Sprintf("%08x", n)
-		}
-		if says != sum {
-			return fmt.Sprintf("its checksum is %s, it should be %s", sum, says)
-		}
-	}
-	return ""
 }

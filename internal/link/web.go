@@ -91,7 +91,7 @@ func (w *web) login() error {
 
 // root finds where RESTCONF begins (RFC 8040 §3.1).
 func (w *web) root() error {
-	raw, _, err := w.ask("GET", "/.well-known/host-meta", http.Header{"Accept": {"application/xrd+xml"}}, nil, []int{200})
+	raw, err := w.answer("GET", "/.well-known/host-meta", http.Header{"Accept": {"application/xrd+xml"}}, nil, []int{200})
 	if err != nil {
 		return fmt.Errorf("looking for the RESTCONF root: %w", err)
 	}
@@ -137,14 +137,9 @@ func (w *web) read(what string, src *dialect.Source, flaw func(string) string) (
 		method, body = "POST", b
 		header.Set("Content-Type", h.Get("Content-Type"))
 	}
-	raw, _, err := w.ask(method, path, header, body, nil)
-	if err != nil {
-		return "", w.s.cutOff(what, raw, err)
-	}
-	if wrong := flaw(string(raw)); wrong != "" {
-		return "", &Incomplete{what, wrong, string(raw[:min(len(raw), most)]), nil}
-	}
-	return string(raw), nil
+	to := w.s.taking()
+	err = w.ask(method, path, header, body, nil, to)
+	return w.s.judged(what, to, err, flaw)
 }
 
 // pathValue encodes a value for a path (RFC 3986), but for slashes of {root}.
@@ -172,7 +167,7 @@ func (w *web) step(st *dialect.Step) (string, error) {
 		}
 		header.Set("If-Match", tag)
 	}
-	raw, _, err := w.ask(method, path, header, body, st.Status)
+	raw, err := w.answer(method, path, header, body, st.Status)
 	return string(raw), err
 }
 
@@ -243,13 +238,20 @@ func (w *web) renew() error {
 	return w.login()
 }
 
-func (w *web) ask(method, path string, header http.Header, body []byte, status []int) ([]byte, *http.Response, error) {
+// answer asks and returns the answer.
+func (w *web) answer(method, path string, header http.Header, body []byte, status []int) ([]byte, error) {
+	to := new(flow)
+	err := w.ask(method, path, header, body, status, to)
+	return to.held.Bytes(), err
+}
+
+func (w *web) ask(method, path string, header http.Header, body []byte, status []int, to *flow) error {
 	if err := w.s.call.Guard(); err != nil {
-		return nil, nil, err
+		return err
 	}
 	req, err := http.NewRequestWithContext(w.s.ctx, method, w.base+path, bytes.NewReader(body))
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	req.Header = header.Clone()
 	switch c := w.s.call.Credential; w.s.d.Web.Auth {
@@ -260,22 +262,21 @@ func (w *web) ask(method, path string, header http.Header, body []byte, status [
 	}
 	res, err := w.client.Do(req)
 	if err != nil {
-		return nil, nil, w.trouble(err)
+		return w.trouble(err)
 	}
 	defer res.Body.Close()
-	raw, err := drain(w.s.ctx, res.Body, w.s.d.Answer, w.s.d.Idle, "reading the answer to "+method)
-	if err != nil {
-		return raw, res, err
+	if err := pour(w.s.ctx, res.Body, to, w.s.d.Answer, w.s.d.Idle, "reading the answer to "+method); err != nil {
+		return err
 	}
-	if res.ContentLength >= 0 && int64(len(raw)) != res.ContentLength {
-		return raw, res, ErrCut
+	if res.ContentLength >= 0 && to.size != res.ContentLength {
+		return ErrCut
 	}
 	if tag := res.Header.Get("ETag"); tag != "" {
 		w.etags[path] = tag
 	} else {
 		delete(w.etags, path)
 	}
-	return raw, res, w.judge(res, raw, status)
+	return w.judge(res, to.held.Bytes(), status)
 }
 
 // trouble sorts out why no answer came.

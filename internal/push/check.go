@@ -24,13 +24,13 @@ func (u *push) check() Report {
 	u.l.Step("pulling what runs now, to keep it")
 	err := u.v.Open(u.ctx)
 	if err == nil {
-		err = u.v.Fetch()
+		err = u.v.Fetch(u.ctx)
 	}
 	if err == nil && u.v.Identity.Factory && len(u.v.Names) == 0 {
 		// A first-run page stands in the way, and the preview said so.
 		u.l.Step("passing the first-run page")
 		if err = u.v.Session.PassFirstRun(); err == nil {
-			err = u.v.Fetch()
+			err = u.v.Fetch(u.ctx)
 		}
 	}
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 func (u *push) look() (f Facts) {
 	err := u.reopen(u.ctx)
 	if err == nil {
-		err = u.v.Fetch()
+		err = u.v.Fetch(u.owed)
 	}
 	u.close()
 	if err == nil {

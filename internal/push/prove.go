@@ -59,7 +59,7 @@ func (u *push) prove() (f Facts) {
 	u.steady()
 	u.regather(ctx)
 	u.v.Renew(core.AfterPush)
-	if err := u.v.Fetch(); err != nil {
+	if err := u.v.Fetch(ctx); err != nil {
 		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
 		f.Report = u.reported(err)
 		return f
@@ -102,7 +102,7 @@ func (u *push) saveStartup() Report {
 		u.res.Saved = true
 	}
 	u.v.Renew(core.AfterPush)
-	if err := u.v.Fetch(); err != nil {
+	if err := u.v.Fetch(u.owed); err != nil {
 		u.l.Trouble("the proof of startup could not be pulled: "+err.Error(), "")
 		return u.reported(err)
 	}

@@ -35,7 +35,7 @@ func (u *push) runsStaged() (bool, error) {
 	if err := u.reopen(u.owed); err != nil {
 		return false, err
 	}
-	if err := u.v.Fetch(); err != nil {
+	if err := u.v.Fetch(u.owed); err != nil {
 		return false, err
 	}
 	restart := u.p.Steps[len(u.p.Steps)-1]

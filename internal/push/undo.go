@@ -66,7 +66,7 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 		} // it went back by itself, or was never committed
 	}
 	u.v.Renew(core.AfterPush)
-	if err := u.v.Fetch(); err != nil {
+	if err := u.v.Fetch(ctx); err != nil {
 		return nil, err
 	}
 	raw, err := q.Content(ctx, u.before.ContentID)
@@ -90,7 +90,7 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 			return nil, err
 		}
 		u.v.Renew(core.AfterPush)
-		if err := u.v.Fetch(); err != nil {
+		if err := u.v.Fetch(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -146,7 +146,7 @@ func (u *push) savedBack() error {
 		u.l.Info("%s", answer)
 	}
 	u.v.Renew(core.AfterPush)
-	return u.v.Fetch()
+	return u.v.Fetch(u.owed)
 }
 
 // startupBack has startup hold again what it held before a staged push, when it
@@ -182,7 +182,7 @@ func (u *push) startupBack(ctx context.Context) error {
 		return err
 	}
 	u.v.Renew(core.AfterPush)
-	if err := u.v.Fetch(); err != nil {
+	if err := u.v.Fetch(ctx); err != nil {
 		return err
 	}
 	if !holds() {

@@ -93,7 +93,18 @@ func (s *Service) setBaseline(ctx context.Context, q *store.Q, v core.Version, o
 		if err != nil {
 			return err
 		}
+		base, err := q.VersionBaseline(ctx, d.ID, p.Name)
+		if err != nil {
+			return err
+		}
+		if base.Fingerprint == latest.Fingerprint {
+			continue
+		}
 		raw, err := q.Content(ctx, latest.ContentID)
+		if errors.Is(err, store.ErrLarge) {
+			d.Drifted = true
+			continue
+		}
 		if err != nil {
 			return err
 		}

@@ -219,7 +219,7 @@ func cutLines(text string, most int) string {
 func (s *Service) sentence(t store.Telling) string {
 	switch t.Event {
 	case core.TellChanged:
-		return fmt.Sprintf("%s %d (+%d −%d)%s", t.Part, t.Number, t.Added, t.Removed, by(t))
+		return fmt.Sprintf("%s %d%s%s", t.Part, t.Number, core.PlusMinus(t.Added, t.Removed), by(t))
 	case core.TellRecovered:
 		return "steady again; it was " + t.Was
 	case core.TellDrifted:

@@ -1,6 +1,7 @@
 package visit
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -15,7 +16,7 @@ import (
 
 // Fetch gets every part, each proved whole: those of the device, of its logical
 // elements, and of the devices it speaks for.
-func (v *Visit) Fetch() (err error) {
+func (v *Visit) Fetch(ctx context.Context) (err error) {
 	sess := v.Session
 	if v.Device.Member != "" {
 		sess = sess.For(v.Device.Member)
@@ -25,7 +26,7 @@ func (v *Visit) Fetch() (err error) {
 		return err
 	}
 	v.Names, v.Parts, v.Members, v.missing = partNames(v.Dialect, elements), map[string]link.Part{}, nil, nil
-	err = v.fetchParts(sess)
+	err = v.fetchParts(ctx, sess)
 	if err != nil && v.Identity.Factory {
 		// A first-run page may stand before everything else.
 		v.Log.Info("it has factory settings, and shows nothing of them: %v", err)
@@ -35,7 +36,7 @@ func (v *Visit) Fetch() (err error) {
 		return err
 	}
 	if v.Dialect.Members != nil && v.Device.Member == "" {
-		if err := v.fetchMembers(); err != nil {
+		if err := v.fetchMembers(ctx); err != nil {
 			return err
 		}
 	}
@@ -59,13 +60,13 @@ func partNames(dia *dialect.Dialect, elements []string) []string {
 
 // fetchParts gets the device's own parts. What a pull cannot have does not cost it the
 // others: that is told, and only the main part is indispensable.
-func (v *Visit) fetchParts(sess *link.Session) error {
+func (v *Visit) fetchParts(ctx context.Context, sess *link.Session) error {
 	if !v.pull {
-		return fetchParts(sess, v.Dialect, v.Names, v.Parts, v.Log)
+		return v.s.fetchParts(ctx, sess, v.Dialect, v.Names, v.Parts, v.Log)
 	}
 	var had []string
 	for _, name := range v.Names {
-		err := fetchParts(sess, v.Dialect, []string{name}, v.Parts, v.Log)
+		err := v.s.fetchParts(ctx, sess, v.Dialect, []string{name}, v.Parts, v.Log)
 		if err != nil && (name == v.Dialect.Main() || !ofPart(err)) {
 			return err
 		}
@@ -88,9 +89,9 @@ func ofPart(err error) bool {
 	return errors.As(err, &refused) && refused.Means == "refused" || errors.As(err, &part) && part.Err == nil
 }
 
-func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into map[string]link.Part, l *job.Log) error {
+func (s *Service) fetchParts(ctx context.Context, sess *link.Session, dia *dialect.Dialect, names []string, into map[string]link.Part, l *job.Log) error {
 	for _, name := range names {
-		p, err := sess.Fetch(name)
+		p, err := s.fetch(ctx, sess, dia.Doc(name), name)
 		if err != nil {
 			return err
 		}
@@ -99,7 +100,7 @@ func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into m
 		case p.Absent:
 			l.Info("%s: the device has none", name)
 		case dia.Doc(name).Opaque():
-			l.Info("%s: %d bytes, whole", name, len(p.Text))
+			l.Info("%s: %d bytes, whole", name, p.Size)
 		default:
 			l.Info("%s: %s, whole", name, core.Count(len(text.Lines(p.Text)), "line", "lines"))
 			if u := dia.Doc(name).Unread(p.Text); len(u) > 0 {
@@ -112,7 +113,7 @@ func fetchParts(sess *link.Session, dia *dialect.Dialect, names []string, into m
 
 // fetchMembers gets the parts of the devices that this one speaks for. One that
 // cannot be had is that device's trouble, not this one's.
-func (v *Visit) fetchMembers() error {
+func (v *Visit) fetchMembers(ctx context.Context) error {
 	all, err := v.Session.Members()
 	if err != nil {
 		return err
@@ -123,7 +124,7 @@ func (v *Visit) fetchMembers() error {
 	for _, m := range all {
 		one := &memberVisit{Member: m, dia: v.Dialect.Member(), parts: map[string]link.Part{}}
 		one.names = one.dia.PartNames()
-		one.err = fetchParts(v.Session.For(m.Name), one.dia, one.names, one.parts, v.s.Silent())
+		one.err = v.s.fetchParts(ctx, v.Session.For(m.Name), one.dia, one.names, one.parts, v.s.Silent())
 		if one.err != nil {
 			v.Log.Warn("%s: %v", m.Name, one.err)
 			var refused *link.Refused

@@ -46,7 +46,7 @@ func (k Kept) Summary() string {
 		case p.Number == 1:
 			said = append(said, fmt.Sprintf("%s 1, the first", p.Part))
 		default:
-			said = append(said, fmt.Sprintf("%s %d (+%d −%d)", p.Part, p.Number, p.Added, p.Removed))
+			said = append(said, fmt.Sprintf("%s %d%s", p.Part, p.Number, core.PlusMinus(p.Added, p.Removed)))
 		}
 	}
 	if m := k.Result.Members; m.Pulled+m.Failed > 0 {
@@ -201,7 +201,7 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	for _, name := range names {
 		kept := heads[name]
 		doc := dia.Doc(name)
-		settled[name] = doc.Settled(parts[name].Text)
+		settled[name] = settledOf(doc, parts[name])
 		p, version, err := v.keepPart(ctx, q, *d, kept, doc, pull, parts[name], settled[name], aside, l)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
@@ -216,7 +216,7 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 		}
 		k.Result.Parts, k.Versions[name] = append(k.Result.Parts, p), version
 		if aside == "" && !p.Absent && kept.Baseline != "" && kept.Baseline != version.ID {
-			off, err := v.s.Drifted(ctx, q, *d, doc, name, parts[name].Text)
+			off, err := v.s.drifted(ctx, q, *d, doc, name, parts[name])
 			if err != nil {
 				return err
 			}
@@ -304,7 +304,7 @@ func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *di
 		return false, err
 	}
 	part := dia.Main()
-	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(part).Settled(parts[part].Text))), nil
+	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(settledOf(dia.Doc(part), parts[part]))), nil
 }
 
 // judge tells whether what answered is what is expected there; if not, why the
@@ -434,13 +434,18 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 			l.Warn("%s shrank from %d to %d lines; have a look whether that was meant", name, was, next.Lines)
 		}
 	}
-	if next.ContentID, err = q.PutContent(ctx, []byte(got.Text), p.ID, p.Last); err != nil {
+	if l, is := got.Basin.(*large); is {
+		next.ContentID, err = q.PutSunk(ctx, l.sunk)
+	} else {
+		next.ContentID, err = q.PutContent(ctx, []byte(got.Text), p.ID, p.Last)
+	}
+	if err != nil {
 		return out, next, err
 	}
 	if err := q.AddVersion(ctx, p, &next, got.Passphrase); err != nil {
 		return out, next, err
 	}
-	next.Size = len(got.Text)
+	next.Size = int(got.Size)
 	out.VersionID, out.Number, out.New, out.Added, out.Removed = next.ID, next.Number, true, next.Added, next.Removed
 	if aside == "" && head.VersionID != "" {
 		err = q.Happen(ctx, core.VersionKept, d.ID, d.Name, pull.JobID, core.Happened{Part: name, VersionID: next.ID, Number: next.Number, Added: next.Added, Removed: next.Removed, By: cmp.Or(next.Author, next.Actor), Reason: next.Reason})
@@ -459,7 +464,20 @@ func unsaved(dia *dialect.Dialect, parts map[string]link.Part) bool {
 	if !ok || !both {
 		return false
 	}
-	return copied.Absent || !dia.Doc(follows).Equivalent(from.Text, copied.Text)
+	doc := dia.Doc(follows)
+	return copied.Absent || !(doc.Equivalent(from.Text, copied.Text) && (from.Basin == nil && copied.Basin == nil || settledOf(doc, from) == settledOf(doc, copied)))
+}
+
+// drifted tells whether what was fetched is not equivalent to its baseline.
+func (s *Service) drifted(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part string, now link.Part) (bool, error) {
+	if now.Basin == nil {
+		return s.Drifted(ctx, q, d, doc, part, now.Text)
+	}
+	base, err := q.VersionBaseline(ctx, d.ID, part)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return base.Fingerprint != s.Store.Keys().Hash("fingerprint", []byte(settledOf(doc, now))), err
 }
 
 // Drifted tells whether a part's text is not equivalent to its baseline.
@@ -472,6 +490,9 @@ func (s *Service) Drifted(ctx context.Context, q *store.Q, d core.Device, doc *d
 		return false, err
 	}
 	raw, err := q.Content(ctx, base.ContentID)
+	if errors.Is(err, store.ErrLarge) {
+		return true, nil // one is, and the other is not
+	}
 	if err != nil || doc.Equivalent(string(raw), now) {
 		return false, err
 	}

@@ -79,8 +79,8 @@ func (s *Service) Try(ctx context.Context, dia *dialect.Dialect, d core.Device, 
 		return out, err
 	}
 	for _, name := range partNames(dia, elements) {
-		p, err := sess.Fetch(name)
-		t := client.TriedPart{Name: name, Absent: p.Absent, Bytes: len(p.Text)}
+		p, err := sess.FetchLarge(name, func() link.Basin { return nowhere{} })
+		t := client.TriedPart{Name: name, Absent: p.Absent, Bytes: int(p.Size)}
 		switch {
 		case err != nil:
 			t.Trouble = err.Error()

@@ -176,7 +176,7 @@ func (v *Visit) whole(ctx context.Context) error {
 		if err == nil {
 			same, unsure := v.glance(ctx)
 			if err = unsure; err == nil && !same {
-				err = v.Fetch()
+				err = v.Fetch(ctx)
 			}
 			if err == nil {
 				return nil
