@@ -94,8 +94,15 @@ func leaves(c *gin.Context, name string) {
 }
 
 // brokenOff ends an answer that was begun and cannot be made good: whoever reads it sees that it
-// was cut.
+// was cut. Where nothing of it has left yet, it says why.
 func brokenOff(c *gin.Context, what string, err error) {
+	if !c.Writer.Written() {
+		for _, head := range []string{"Content-Disposition", "Content-Type", "Content-Length", "ETag"} {
+			c.Writer.Header().Del(head)
+		}
+		fail(c, problem(err))
+		return
+	}
 	slog.Error(what+" was broken off", "request", c.Writer.Header().Get("X-Request-Id"), "err", err)
 	panic(http.ErrAbortHandler)
 }
