@@ -637,7 +637,7 @@ func TestLargeFile(t *testing.T) {
 	}
 	raw := must(os.ReadFile(fmt.Sprintf("/proc/%d/status", w.proc.cmd.Process.Pid)))(t)
 	m := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(raw)
-	if kib := must(strconv.Atoi(string(m[1])))(t); kib > 300<<10 && servedBy(t) == bin {
+	if kib := must(strconv.Atoi(string(m[1])))(t); kib > 300<<10 && serving == bin {
 		t.Errorf("the service took %d MiB", kib>>10)
 	}
 }

@@ -158,7 +158,7 @@ func TestRelay(t *testing.T) {
 	stop()
 
 	// The program itself, at an address of its own; the service dies, and it says so.
-	cmd := exec.Command(filepath.Join(servedBy(t), "magpie"), "relay", "open", r1, "--at", real+":2222")
+	cmd := exec.Command(filepath.Join(serving, "magpie"), "relay", "open", r1, "--at", real+":2222")
 	cmd.Env = append(os.Environ(), "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir, "MAGPIE_URL="+w.url, "MAGPIE_TOKEN="+okonkwo.Token)
 	pipe, err := cmd.StdoutPipe()
 	if err != nil || cmd.Start() != nil {

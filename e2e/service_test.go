@@ -340,7 +340,7 @@ func TestAuditShowsTampering(t *testing.T) {
 // failsToStart starts the service and returns what it says on its way out.
 func failsToStart(t *testing.T, env []string, args ...string) string {
 	t.Helper()
-	cmd := exec.Command(filepath.Join(servedBy(t), "magpie"), append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)...)
+	cmd := exec.Command(filepath.Join(serving, "magpie"), append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)...)
 	cmd.Env = append(os.Environ(), env...)
 	out, err := cmd.CombinedOutput()
 	if err == nil || cmd.ProcessState.ExitCode() != 2 {

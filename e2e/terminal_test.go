@@ -48,7 +48,7 @@ func (w *world) atTerminal(t *testing.T, columns uint16, args ...string) *termin
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := &terminal{t: t, far: far, gone: make(chan struct{}), cmd: exec.Command(filepath.Join(servedBy(t), "magpie"), args...)}
+	x := &terminal{t: t, far: far, gone: make(chan struct{}), cmd: exec.Command(filepath.Join(serving, "magpie"), args...)}
 	x.cmd.Stdin, x.cmd.Stdout, x.cmd.Stderr = near, near, near
 	x.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	x.cmd.Env = append(os.Environ(), "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir, "TZ=UTC", "TERM=xterm", "MAGPIE_URL="+w.url, "MAGPIE_TOKEN="+w.admin.Token)

@@ -32,18 +32,6 @@ import (
 // services, which are built with the race detector where MAGPIE_RACE is set.
 var bin, serving string
 
-// racing are the tests in which most goes on at once: their services look for races. Those of all
-// others do where MAGPIE_RACE is "all" (make test-matrix); it takes several times the CPU.
-var racing = regexp.MustCompile(`Kill|Two|Cluster|Together|Told|Notice|Stop|Confirm|Session|Survive|Notifications|Relay|Attack|Planned|Swap|Leave|Twice|Queue|Scoped|Bounded`)
-
-// servedBy is the folder with the service's programs for a test.
-func servedBy(t testing.TB) string {
-	if os.Getenv("MAGPIE_RACE") == "all" || racing.MatchString(t.Name()) {
-		return serving
-	}
-	return bin
-}
-
 // isUp is where a service says that it answers.
 var isUp = regexp.MustCompile(`is up at (http://\S+)`)
 
@@ -212,7 +200,7 @@ func (w *world) serve() {
 	if w.dsn != "" {
 		env = append(env, "MAGPIE_DATABASE="+w.dsn)
 	}
-	w.proc = startProgram(w.top, env, filepath.Join(servedBy(w.top), w.name), append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
+	w.proc = startProgram(w.top, env, filepath.Join(serving, w.name), append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "data")}, w.extra...)...)
 	w.url = w.proc.waitFor(isUp)
 	known(w.url, w.name)
 	if w.admin == nil {
@@ -366,7 +354,7 @@ func (p *proc) said() string {
 
 func start(t testing.TB, env []string, args ...string) *proc {
 	t.Helper()
-	return startProgram(t, env, filepath.Join(servedBy(t), "magpie"), args...)
+	return startProgram(t, env, filepath.Join(serving, "magpie"), args...)
 }
 
 func startProgram(t testing.TB, env []string, name string, args ...string) *proc {
