@@ -461,6 +461,11 @@ func (c *Client) Diff(ctx context.Context, from, to string, lines int, all bool)
 	return call[Diff](c, ctx, "GET", "/diff", v, nil)
 }
 
+// DiffFile compares a version with a file that no service has. It takes the right to see secrets.
+func (c *Client) DiffFile(ctx context.Context, n NewFileDiff) (Diff, error) {
+	return call[Diff](c, ctx, "POST", "/file-diff", nil, n)
+}
+
 // Drift judges devices against their baselines.
 func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Drift, error) {
 	v := selected(selector)

@@ -310,6 +310,32 @@ type Diff struct {
 	Masked   bool   `json:"masked"`
 	Hunks    []Hunk `json:"hunks"`
 	Unified  string `json:"unified"`
+	// The same as what became of the entries, where both are read the same way.
+	Changes []EntryChange `json:"changes"`
+}
+
+// NewFileDiff asks for a version to be compared with a file, which is read as the version is.
+type NewFileDiff struct {
+	Ref       string    `json:"ref"`
+	Name      string    `json:"name"` // of the file
+	Text      string    `json:"text"` // what it holds
+	WrittenAt time.Time `json:"written_at,omitempty"`
+	FileFirst bool      `json:"file_first,omitempty"` // the file is what there was, the version what came of it
+	Context   int       `json:"context"`              // unchanged lines around each change
+	All       bool      `json:"all,omitempty"`        // also lines that change by themselves
+}
+
+// EntryChange is what became of one entry of a configuration.
+type EntryChange struct {
+	Kind     string `json:"kind" enum:"entry changes"` // added, removed, changed, moved, renamed
+	Path     string `json:"path,omitempty"`            // the blocks around it, or what it is about
+	From     string `json:"from,omitempty"`            // its line as it was
+	To       string `json:"to,omitempty"`              // and as it is
+	FromLine int    `json:"from_line,omitempty"`
+	ToLine   int    `json:"to_line,omitempty"`
+	More     int    `json:"more,omitempty"`    // lines below it that came, went or stayed the same along with it
+	Default  bool   `json:"default,omitempty"` // the side that stands on no line is what the device does by default
+	Near     string `json:"near,omitempty"`    // of what was moved: the line that it stands behind now
 }
 
 // Hunk is a group of changed lines with those around them.

@@ -293,18 +293,21 @@ func (b *browser) nameless() (out []string) {
 
 // walked goes through the page by Tab alone and lists what is wrong with that: controls
 // that are never reached, focus that cannot be seen (WCAG 2.2, 2.4.7) or lies under
-// something (2.4.11), and what is too small to be hit (2.5.8).
-func (b *browser) walked() (wrong []string) {
+// something (2.4.11), and what is too small to be hit (2.5.8). The bar above a page is the same on
+// all: with bar it is gone through, too.
+func (b *browser) walked(bar bool) (wrong []string) {
 	b.t.Helper()
-	total := js[int](b, `(() => {
+	total := js[int](b, fmt.Sprintf(`(() => {
   document.activeElement?.blur(); window.scrollTo(0, 0); window.getSelection().removeAllRanges()
-  const found = [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex]')].filter(e => e.tabIndex >= 0 && !e.disabled &&
+  const root = %v ? document : document.querySelector('main')
+  if (root !== document) { root.tabIndex = -1; root.focus({ preventScroll: true }) }
+  const found = [...root.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex]')].filter(e => e.tabIndex >= 0 && !e.disabled &&
     e.checkVisibility({visibilityProperty: true}) && !(e.type === 'radio' && !e.checked) && !e.closest('[inert]'))
   // Of a long list its first rows stand for all.
-  const few = found.slice(0, 60)
+  const few = found.slice(0, root === document ? 60 : 45)
   few.forEach(e => { e.dataset.awaited = e.innerText?.trim().split('\n')[0] || e.ariaLabel || e.name || e.tagName })
   return few.length
-})()`)
+})()`, bar))
 	for range total + 10 {
 		b.do(call(input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: "rawKeyDown", Key: "Tab", Code: "Tab", WindowsVirtualKeyCode: 9}))
 		fault := js[string](b, `(() => {

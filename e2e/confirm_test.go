@@ -216,38 +216,36 @@ func TestOwnUndo(t *testing.T) {
 	w := newWorld(t, 1, withFamilies("heron"))
 	w.pull("control-f1")
 	w.pull(r1)
-	for name, amend := range map[string][]string{
+	amends := map[string][]string{
 		"control-f1": {`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>outside</name><description>by hand</description></interface></interfaces>`},
 		r1:           {"lane quay1", "note \"by hand\""},
-	} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			w := w.on(t)
-			first := w.fleet.running(name)
-			w.fleet.amend(name, "okonkwo", amend...)
-			w.fleet.stow(name)
-			w.pull(name)
-			second := w.fleet.running(name)
-			j := w.parked(w.within("20s", name+"@1").ID)
-			if w.fleet.running(name) != first {
-				t.Error("it was not pushed")
-			}
-			w.fleet.faults(name, box.Faults{Down: true})
-			// A restart timer counts in minutes.
-			for end := time.Now().Add(100 * time.Second); w.fleet.running(name) != second; time.Sleep(200 * time.Millisecond) {
-				if time.Now().After(end) {
-					t.Fatalf("%s did not go back by itself", name)
-				}
-			}
-			if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" {
-				t.Errorf("it ended %s without having seen the device: %s", got.Outcome, got.Summary)
-			}
-			w.fleet.faults(name, box.Faults{})
-			if end := w.end(j.ID); end.Outcome != "undone" {
-				t.Errorf("%s: %s", end.Outcome, end.Summary)
-			}
-		})
 	}
+	alongside(t, []string{"control-f1", r1}, func(name string) string { return name }, func(t *testing.T, name string) {
+		w, amend := w.on(t), amends[name]
+		first := w.fleet.running(name)
+		w.fleet.amend(name, "okonkwo", amend...)
+		w.fleet.stow(name)
+		w.pull(name)
+		second := w.fleet.running(name)
+		j := w.parked(w.within("20s", name+"@1").ID)
+		if w.fleet.running(name) != first {
+			t.Error("it was not pushed")
+		}
+		w.fleet.faults(name, box.Faults{Down: true})
+		// A restart timer counts in minutes.
+		for end := time.Now().Add(100 * time.Second); w.fleet.running(name) != second; time.Sleep(200 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("%s did not go back by itself", name)
+			}
+		}
+		if got := must(w.admin.Job(ctx(t), j.ID))(t); got.State == "ended" {
+			t.Errorf("it ended %s without having seen the device: %s", got.Outcome, got.Summary)
+		}
+		w.fleet.faults(name, box.Faults{})
+		if end := w.end(j.ID); end.Outcome != "undone" {
+			t.Errorf("%s: %s", end.Outcome, end.Summary)
+		}
+	})
 }
 
 // TestChecks: what was good before a push and is bad after it takes a push with

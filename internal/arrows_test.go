@@ -44,7 +44,7 @@ func TestArrows(t *testing.T) {
 		m + "internal/history":  append(below, m+"internal/visit", m+"internal/history"),
 		m + "internal/routine":  append(below, m+"internal/visit"),
 		m + "internal/api":      append(below, m+"internal/visit", m+"internal/push", m+"internal/fleet", m+"internal/read", m+"internal/routine", m+"internal/history", m+"internal/said"),
-		m + "internal/cli":      {m + "internal/core/ref", m + "internal/dialect", m + "internal/run", m + "internal/trust", m + "client"},
+		m + "internal/cli":      {m + "internal/core/ref", m + "internal/core/diff", m + "internal/dialect", m + "internal/run", m + "internal/trust", m + "client"},
 		m + "internal/sim":      {m + "internal/sim"},
 		m + "cmd/magpie-sim":    {m + "internal/sim"},
 		m + "cmd/magpie":        {m + "internal/cli"},

@@ -329,8 +329,40 @@ func (s *Server) diff(c *gin.Context) {
 		return
 	}
 	cmp, err := s.Read.Compare(looker(c), from, to, lines, c.Query("all") == "true")
-	out := client.Diff{From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
-		Unsure: cmp.Unsure, Masked: !looker(c).Secrets, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
+	answer(c, 200, WireDiff(cmp, !looker(c).Secrets), err)
+}
+
+func (s *Server) fileDiff(c *gin.Context) {
+	var in client.NewFileDiff
+	if !readBody(c, &in) {
+		return
+	}
+	switch {
+	case in.Context < 0 || in.Context > 1_000_000:
+		fail(c, wrong("context", fmt.Sprintf("it is %d; it takes a number of lines", in.Context), ""))
+		return
+	case in.Name == "":
+		fail(c, wrong("name", "the file has none", "say what to call it"))
+		return
+	case !looker(c).Secrets:
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "by comparing texts of one's own with a version, its secrets could be guessed", Next: "ask somebody who may see secrets, or an admin for the right: magpie user edit NAME --secrets"})
+		return
+	}
+	side, ok := s.side(c, in.Ref, "ref")
+	if !ok || !side.Opaque() && !s.sawSide(c, side) {
+		return
+	}
+	cmp, err := s.Read.CompareFile(looker(c), side, read.File{Name: in.Name, Content: in.Text, At: in.WrittenAt}, in.FileFirst, in.Context, in.All)
+	answer(c, 200, WireDiff(cmp, false), err)
+}
+
+var wireEntryChange = wire.Make[client.EntryChange, read.EntryChange]()
+
+// WireDiff is a comparison as it goes over the wire.
+func WireDiff(cmp read.Comparison, masked bool) client.Diff {
+	from, to := cmp.From, cmp.To
+	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
+		Unsure: cmp.Unsure, Masked: masked, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {
 		w := client.Hunk{From: h.A, FromLen: h.ALen, To: h.B, ToLen: h.BLen, Block: h.Block, Lines: make([]client.DiffLine, len(h.Lines))}
@@ -342,7 +374,7 @@ func (s *Server) diff(c *gin.Context) {
 		}
 		out.Hunks[i] = w
 	}
-	answer(c, 200, out, err)
+	return out
 }
 
 var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences")

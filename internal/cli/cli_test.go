@@ -136,7 +136,7 @@ func TestReferences(t *testing.T) {
 // TestMarkedWords: colour marks just the words that differ, and nothing is lost.
 func TestMarkedWords(t *testing.T) {
 	a, out, errs := paper(true)
-	a.showDiff(client.Diff{From: "r1@1", To: "r1@2", Relation: "different", Added: 1, Removed: 1, SetAside: 1, Unified: "--- a\n+++ b\n@@ -1 +1 @@\n-x one\n+x two\n",
+	a.showDiff("lines", client.Diff{From: "r1@1", To: "r1@2", Relation: "different", Added: 1, Removed: 1, SetAside: 1, Unified: "--- a\n+++ b\n@@ -1 +1 @@\n-x one\n+x two\n",
 		Hunks: []client.Hunk{{From: 1, FromLen: 1, To: 1, ToLen: 1, Block: "lane q", Lines: []client.DiffLine{{Op: "remove", Text: "x one", Marks: [][2]int{{2, 5}}}, {Op: "add", Text: "x two", Marks: [][2]int{{2, 5}}}}}}})
 	if got := out.String(); !strings.Contains(got, "\x1b[33;7mone\x1b[0m") || !strings.Contains(got, "\x1b[36;7mtwo\x1b[0m") || !strings.Contains(got, "in lane q") {
 		t.Errorf("%q", got)

@@ -387,43 +387,11 @@ func (d *Doc) SettledBytes(raw []byte, at int64) []byte {
 // lines, secrets salted anew; bytes of an opaque file that say nothing.
 // Contents that agree in it are unchanged. Text the grammar cannot read is
 // returned as it is.
-func (d *Doc) Settled(src string) string {
-	if d.Part.Exact {
-		return src
-	}
-	if d.grammar == nil {
-		return string(d.SettledBytes([]byte(src), 0))
-	}
-	root, err := d.grammar.Parse(src)
-	if err != nil {
-		return src
-	}
-	lines := text.Lines(src)
-	says := d.Table.Settled(len(lines), root)
-	d.Table.Resalted(lines, root)
-	var out []string
-	for i, l := range lines {
-		if says[i] {
-			out = append(out, l)
-		}
-	}
-	return text.Join(out)
-}
+func (d *Doc) Settled(src string) string { return read(d, src).settled() }
 
 // Resalted returns a text's lines without the words that the device salts anew
 // each time.
-func (d *Doc) Resalted(lines []string, src string) []string {
-	if d.Part.Exact {
-		return lines
-	}
-	root, err := d.Tree(src)
-	if err != nil {
-		return lines
-	}
-	out := slices.Clone(lines)
-	d.Table.Resalted(out, root)
-	return out
-}
+func (d *Doc) Resalted(lines []string, src string) []string { return read(d, src).resalted(lines) }
 
 // Salted returns the lines of a text that hold words which the device salts anew
 // each time, as they stand.
@@ -438,38 +406,12 @@ func (d *Doc) Salted(src string) (out []string) {
 }
 
 // SettledLines tells of each line whether Settled keeps it.
-func (d *Doc) SettledLines(src string) []bool {
-	n := len(text.Lines(src))
-	if root, err := d.Tree(src); err == nil && !d.Part.Exact {
-		return d.Table.Settled(n, root)
-	}
-	all := make([]bool, n)
-	for i := range all {
-		all[i] = true
-	}
-	return all
-}
+func (d *Doc) SettledLines(src string) []bool { return read(d, src).settledLines() }
 
 // Equivalent compares two contents under the dialect's rules, and as they are
 // once settled where the grammar cannot read a side.
-func (d *Doc) Equivalent(a, b string) bool {
-	if a == b || d.Part.Exact {
-		return a == b
-	}
-	_, ta, errA := d.Parse(a)
-	_, tb, errB := d.Parse(b)
-	if errA != nil || errB != nil {
-		return d.Settled(a) == d.Settled(b)
-	}
-	return rules.Equivalent(ta, tb)
-}
+func (d *Doc) Equivalent(a, b string) bool { return read(d, a).equivalent(read(d, b)) }
 
 // Split makes a text ready to be compared: lines of different blocks are kept
 // apart.
-func (d *Doc) Split(src string) diff.Text {
-	t := diff.Split(src)
-	if root, err := d.Tree(src); err == nil {
-		t.Within = grammar.Enclosing(root, len(t.Lines))[1:]
-	}
-	return t
-}
+func (d *Doc) Split(src string) diff.Text { return read(d, src).split() }

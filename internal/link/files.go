@@ -73,6 +73,7 @@ func (s *Session) getFile(f *dialect.FilePlace, name string, to *flow) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
+		to.said = info.Size()
 		err = pour(s.ctx, r, to, s.d.Answer, s.d.Idle, what)
 		r.Close()
 		if err == nil && to.size != info.Size() {
@@ -101,6 +102,9 @@ func (s *Session) getFile(f *dialect.FilePlace, name string, to *flow) error {
 		r, err := c.Retr(name)
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, refusedFile(err))
+		}
+		if sized == nil {
+			to.said = size
 		}
 		err = pour(s.ctx, r, to, s.d.Answer, s.d.Idle, what)
 		if e := r.Close(); err == nil && e != nil {
@@ -268,6 +272,7 @@ func scpGet(ctx context.Context, client *ssh.Client, name string, to *flow, answ
 		if _, err := in.Write([]byte{0}); err != nil {
 			return ErrCut
 		}
+		to.said = size
 		if _, err := io.CopyN(to, r, size); err != nil {
 			return eofIsCut(err)
 		}

@@ -22,14 +22,27 @@ type Basin interface {
 	Drop()
 }
 
+// largest is how large a part may be that runs over.
+const largest = 8 << 30
+
 // flow takes what a device sends. What is larger than Limit runs over into a basin, where
-// it may; what proves that it is whole is followed as it comes.
+// it may and its size was said beforehand: by the device, or in the file itself. What proves
+// that it is whole is followed as it comes.
 type flow struct {
 	open  func() Basin // nil: more than Limit is too much
 	proof *proving     // of what runs over
 	held  bytes.Buffer
 	basin Basin
 	size  int64
+	said  int64 // the size that the device said; 0: none
+}
+
+// end is where it ends, by what was said of it; 0: nothing was.
+func (f *flow) end() int64 {
+	if f.said > 0 {
+		return f.said
+	}
+	return f.proof.end()
 }
 
 // anew forgets what came, for it comes once more.
@@ -37,7 +50,7 @@ func (f *flow) anew() {
 	if f.basin != nil {
 		f.basin.Drop()
 	}
-	f.held, f.basin, f.size = bytes.Buffer{}, nil, 0
+	f.held, f.basin, f.size, f.said = bytes.Buffer{}, nil, 0, 0
 	if f.proof != nil {
 		f.proof = newProving(f.proof.Whole)
 	}
@@ -54,11 +67,18 @@ func (f *flow) Write(p []byte) (int, error) {
 		return 0, ErrEndless
 	}
 	if f.basin == nil {
+		_, _ = f.proof.Write(f.held.Bytes())
+		if end := f.end(); end < f.size || end > largest {
+			return 0, ErrEndless
+		}
 		f.basin = f.open()
-		if _, err := io.MultiWriter(f.proof, f.basin).Write(f.held.Bytes()); err != nil {
+		if _, err := f.basin.Write(f.held.Bytes()); err != nil {
 			return 0, err
 		}
 		f.held.Truncate(most) // for a look, should it be of no use
+	}
+	if f.size > f.end() {
+		return 0, ErrEndless
 	}
 	return io.MultiWriter(f.proof, f.basin).Write(p)
 }
@@ -104,6 +124,18 @@ func (p *proving) Write(b []byte) (int, error) {
 	}
 	p.size += int64(len(b))
 	return len(b), nil
+}
+
+// end is where the file ends by its own length; 0: it does not say, or not yet.
+func (p *proving) end() int64 {
+	if p.Length == nil {
+		return 0
+	}
+	n, ok := number(p.length, *p.Length)
+	if !ok || n > largest {
+		return 0
+	}
+	return int64(n) + int64(p.Length.Counts)
 }
 
 // wrong tells what keeps what came from being whole, or "".

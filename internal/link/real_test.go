@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
+	"encoding/binary"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"hash"
 	"hash/crc32"
@@ -339,6 +341,37 @@ func files(t *testing.T, s *Session, over string, port int, dir string) {
 	}
 	if err := s.getFile(place, filepath.Join(dir, "large"), new(flow)); err == nil {
 		t.Errorf("%s: a file larger than is held was taken", over)
+	}
+}
+
+// TestEndless: a file runs over only as far as was said beforehand that it goes: by the device, or by the
+// file itself.
+func TestEndless(t *testing.T) {
+	length := dialect.Whole{Length: &dialect.Field{At: 0, Bytes: 4, Counts: 4}}
+	for _, c := range []struct {
+		what  string
+		whole dialect.Whole
+		said  int64
+		head  uint32 // the first four bytes
+		takes int64
+	}{
+		{"nothing is said", dialect.Whole{}, 0, 0, Limit},
+		{"the device says it", dialect.Whole{}, Limit + 5000, 0, Limit + 5000},
+		{"the file says it", length, 0, Limit + 5000, Limit + 5004},
+		{"the file says less than came", length, 0, 400, Limit},
+		{"more than is ever taken", dialect.Whole{}, 9 << 30, 0, Limit},
+	} {
+		basin := &basinOf{Hash: crc32.NewIEEE()}
+		f := &flow{open: func() Basin { return basin }, proof: newProving(c.whole), said: c.said}
+		chunk := make([]byte, 1000)
+		binary.BigEndian.PutUint32(chunk, c.head)
+		var err error
+		for err == nil && f.size < 3*Limit {
+			_, err = f.Write(chunk)
+		}
+		if taken := f.size - 1000; !errors.Is(err, ErrEndless) || taken > c.takes || taken < c.takes-1000 {
+			t.Errorf("%s: %d bytes were taken, not %d: %v", c.what, taken, c.takes, err)
+		}
 	}
 }
 

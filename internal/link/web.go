@@ -265,6 +265,7 @@ func (w *web) ask(method, path string, header http.Header, body []byte, status [
 		return w.trouble(err)
 	}
 	defer res.Body.Close()
+	to.said = max(res.ContentLength, 0)
 	if err := pour(w.s.ctx, res.Body, to, w.s.d.Answer, w.s.d.Idle, "reading the answer to "+method); err != nil {
 		return err
 	}

@@ -1,18 +1,17 @@
 package read
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
-	"magpie/internal/core/grammar"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
@@ -185,17 +184,6 @@ func (s *Service) sureness(ctx context.Context, q *store.Q, v core.Version, at t
 	return "", err
 }
 
-// How two texts relate, from closest to furthest.
-const (
-	Identical  = "identical"
-	Unchanged  = "unchanged"
-	Equivalent = "equivalent"
-	Different  = "different"
-)
-
-// Relations from closest to furthest.
-var Relations = []string{Identical, Unchanged, Equivalent, Different}
-
 // Comparison is two sides laid against each other, as an actor may see them.
 type Comparison struct {
 	From, To       Side
@@ -205,52 +193,130 @@ type Comparison struct {
 	SetAside       int // lines that change by themselves and were left out
 	Unsure         int // lines whose secrets could not be compared: salted anew, or not told
 	Unified        string
+	Changes        []EntryChange // the same as what became of the entries, where both are read the same way
+}
+
+// EntryChange is what became of one entry, as an actor may see it.
+type EntryChange struct {
+	Kind             string // one of rules.Kinds
+	Path             string // the blocks around it, outermost first, joined by " / "
+	From, To         string // its line as it was, and as it is
+	FromLine, ToLine int    // where they stand, from 1; 0: nowhere
+	More             int    // lines below it that came, went or stayed the same along with it
+	Default          bool   // the side that stands on no line is what the device does by default
+	Near             string // of what was moved: the line that it stands behind now
+}
+
+// said is an entry's line, with the text that belongs to it, and why it cannot be read.
+func said(it *rules.Item, mask func(it *rules.Item) string) string {
+	out := mask(it)
+	if len(it.Body) > 0 {
+		out += " " + strings.Join(it.Body, " ")
+	}
+	if it.Unread != "" {
+		out += " (cannot be read: " + it.Unread + ")"
+	}
+	return out
+}
+
+// changes says what became of the entries in words; each line as mask shows it.
+func changes(all []rules.Change, doc *dialect.Doc, mask func(it *rules.Item) string) []EntryChange {
+	out := make([]EntryChange, len(all))
+	for i, c := range all {
+		path := make([]string, len(c.Path))
+		for n, it := range c.Path {
+			path[n] = mask(it)
+		}
+		e := EntryChange{Kind: c.Kind, Path: strings.Join(path, " / "), More: c.More}
+		if c.From != nil {
+			e.From, e.FromLine = said(c.From, mask), c.From.Src
+		}
+		if c.To != nil {
+			e.To, e.ToLine = said(c.To, mask), c.To.Src
+		}
+		if c.Near != nil {
+			e.Near = mask(c.Near)
+		}
+		if it := cmp.Or(c.To, c.From); e.Path == "" && doc != nil {
+			e.Path = doc.Place(it)
+		}
+		if c.Default != "" && c.From == nil {
+			e.From, e.Default = c.Default, true
+		} else if c.Default != "" {
+			e.To, e.Default = c.Default, true
+		}
+		out[i] = e
+	}
+	return out
 }
 
 // Compare lays two sides against each other, with so many lines of context.
 // Lines that only changed by themselves are left out and counted, unless all
 // are wanted.
 func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool) (c Comparison, err error) {
+	mask := func(it *rules.Item) string { return it.Line }
+	if !actor.Secrets && from.doc != nil {
+		mask = s.Masker(from.doc.Dialect).Item
+	}
+	return compare(from, to, context, all, func(side Side) (string, error) { return s.Shown(actor, side) }, mask)
+}
+
+// CompareFiles lays two files against each other, which no service has. A nil Doc is of a text that no
+// dialect reads.
+func CompareFiles(from, to File, context int, all bool) (Comparison, error) {
+	return compare(from.side(), to.side(), context, all, func(side Side) (string, error) { return side.raw, nil }, func(it *rules.Item) string { return it.Line })
+}
+
+// CompareFile lays a side against a file, which is read as the side is; before it, where the file is
+// what there was first.
+func (s *Service) CompareFile(actor core.Actor, side Side, f File, first bool, context int, all bool) (Comparison, error) {
+	f.Doc = side.doc
+	if first {
+		return s.Compare(actor, f.side(), side, context, all)
+	}
+	return s.Compare(actor, side, f.side(), context, all)
+}
+
+// File is a text from a disk.
+type File struct {
+	Name    string
+	Content string
+	At      time.Time // when it was written
+	Doc     *dialect.Doc
+}
+
+func (f File) side() Side { return Side{Ref: f.Name, TakenAt: f.At, raw: f.Content, doc: f.Doc} }
+
+func compare(from, to Side, context int, all bool, show func(Side) (string, error), mask func(*rules.Item) string) (c Comparison, err error) {
 	if a, b := from.holds(), to.holds(); a != b {
 		return c, fmt.Errorf("%w: %s holds %s, %s holds %s", ErrNotComparable, from.Ref, a, to.Ref, b)
 	}
-	c = Comparison{From: from, To: to, Relation: relation(from, to)}
+	laid := dialect.Lay(from.doc, to.doc, from.raw, to.raw, all)
+	if laid.Relation == dialect.Different && from.sameSign(to) {
+		laid.Relation = dialect.Unchanged
+	}
+	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside}
 	if from.Opaque() || to.Opaque() {
 		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, from.Size(), to.Ref, to.Size(), c.Relation)
-		if c.Relation == Different {
+		if c.Relation == dialect.Different {
 			c.Removed, c.Added = 1, 1
 		}
 		return c, nil
 	}
-	c.Unsure = max(unsure(from), unsure(to))
-	shownA, err := s.Shown(actor, from)
+	c.Changes = changes(laid.Changes, from.doc, mask)
+	shownA, err := show(from)
 	if err != nil {
 		return c, err
 	}
-	shownB, err := s.Shown(actor, to)
+	shownB, err := show(to)
 	if err != nil {
 		return c, err
 	}
 	// Secrets are compared as they are and shown as the actor may see them.
-	a, b := from.split(all), to.split(all)
-	es := diff.Texts(a, b)
-	if !all {
-		es, c.SetAside = withoutNoise(es, from, to, c.Relation == Unchanged)
-	}
-	for _, e := range es {
-		c.Removed += e.End - e.Start
-		c.Added += e.To - e.From
-	}
+	a, b, es := laid.A, laid.B, laid.Edits
+	c.Added, c.Removed = laid.Lines()
 	a.Lines, b.Lines = diff.Split(shownA).Lines, diff.Split(shownB).Lines
-	blocks := func(d *dialect.Doc, shown string, lines int) []string {
-		if d != nil {
-			if root, err := d.Tree(shown); err == nil {
-				return grammar.Enclosing(root, lines)
-			}
-		}
-		return make([]string, lines+1)
-	}
-	blockA, blockB := blocks(from.doc, shownA, len(a.Lines)), blocks(to.doc, shownB, len(b.Lines))
+	blockA, blockB := dialect.Places(from.doc, shownA, len(a.Lines)), dialect.Places(to.doc, shownB, len(b.Lines))
 	enclosing := func(old bool, line int) string {
 		if old {
 			return blockA[line]
@@ -267,19 +333,6 @@ func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool
 	return c, err
 }
 
-// split makes a side ready to be compared. Words that the device salts anew each
-// time are not compared, unless all are wanted as they are.
-func (s Side) split(all bool) diff.Text {
-	if s.doc == nil {
-		return diff.Split(s.raw)
-	}
-	t := s.doc.Split(s.raw)
-	if !all {
-		t.Lines = s.doc.Resalted(t.Lines, s.raw)
-	}
-	return t
-}
-
 // holds tells whether an export holds everything or only what differs from the
 // defaults.
 func (s Side) holds() string {
@@ -293,64 +346,12 @@ func (s Side) holds() string {
 // lines.
 var ErrNotComparable = errors.New("these two cannot be compared line by line")
 
-// unsure counts the lines of a side whose secrets cannot be compared.
-func unsure(s Side) int {
-	if s.doc == nil {
-		return 0
-	}
-	_, top, err := s.doc.Parse(s.raw)
-	if err != nil {
-		return 0
-	}
-	return len(top.Unsure())
-}
-
 // sameSign tells whether the device itself says that two encrypted files hold
 // the same.
 func (a Side) sameSign(b Side) bool {
 	return a.Version != nil && b.Version != nil && a.Version.Fingerprint == b.Version.Fingerprint
 }
 
-// alike tells whether two sides are read the same way.
-func alike(a, b Side) bool {
-	return a.doc != nil && b.doc != nil && a.doc.Dialect.Dialect == b.doc.Dialect.Dialect && a.doc.Opaque() == b.doc.Opaque()
-}
-
-// withoutNoise drops edits in which each line of one side that says nothing
-// faces one of the other, and all edits of texts that are unchanged.
-func withoutNoise(es []diff.Edit, from, to Side, unchanged bool) (kept []diff.Edit, dropped int) {
-	if !alike(from, to) {
-		return es, 0
-	}
-	a, b := from.doc.SettledLines(from.raw), to.doc.SettledLines(to.raw)
-	for _, e := range es {
-		if unchanged {
-			dropped += max(e.End-e.Start, e.To-e.From)
-			continue
-		}
-		if n := e.End - e.Start; n == e.To-e.From && !slices.Contains(a[e.Start:e.End], true) && !slices.Contains(b[e.From:e.To], true) {
-			dropped += n
-			continue
-		}
-		kept = append(kept, e)
-	}
-	return kept, dropped
-}
-
 func sideName(s Side) string {
 	return s.Ref + "\t" + s.TakenAt.UTC().Format("2006-01-02 15:04:05 -0700")
-}
-
-func relation(a, b Side) string {
-	switch {
-	case a.raw == b.raw:
-		return Identical
-	case !alike(a, b):
-		return Different
-	case a.doc.Settled(a.raw) == b.doc.Settled(b.raw), a.sameSign(b):
-		return Unchanged
-	case a.doc.Equivalent(a.raw, b.raw):
-		return Equivalent
-	}
-	return Different
 }

@@ -248,10 +248,10 @@ func TestRelations(t *testing.T) {
 		from, to, relation string
 		hunks              bool
 	}{
-		{r1 + "@1", r1 + "@1", read.Identical, false},
-		{r1 + "@2", r1 + "@live", read.Unchanged, false},
-		{r1 + "@1", r1 + "@2", read.Different, true},
-		{r1 + "@1", r1 + "/startup@1", read.Unchanged, false},
+		{r1 + "@1", r1 + "@1", dialect.Identical, false},
+		{r1 + "@2", r1 + "@live", dialect.Unchanged, false},
+		{r1 + "@1", r1 + "@2", dialect.Different, true},
+		{r1 + "@1", r1 + "/startup@1", dialect.Unchanged, false},
 	} {
 		a, err1 := y.resolve(c.from)
 		b, err2 := y.resolve(c.to)

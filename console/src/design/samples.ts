@@ -30,6 +30,7 @@ export const diff: Diff = {
   from: 'skerrinsay-r1@3',
   to: 'skerrinsay-r1@4',
   relation: 'different',
+  changes: [],
   added: 1,
   removed: 1,
   set_aside: 2,

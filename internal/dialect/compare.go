@@ -1,0 +1,237 @@
+package dialect
+
+import (
+	"slices"
+
+	"magpie/internal/core/diff"
+	"magpie/internal/core/grammar"
+	"magpie/internal/core/rules"
+	"magpie/internal/core/text"
+)
+
+// How two texts relate, from closest to furthest.
+const (
+	Identical  = "identical"
+	Unchanged  = "unchanged"
+	Equivalent = "equivalent"
+	Different  = "different"
+)
+
+// Relations from closest to furthest.
+var Relations = []string{Identical, Unchanged, Equivalent, Different}
+
+// reading is a text as a dialect reads it, parsed once.
+type reading struct {
+	doc  *Doc // nil: no dialect reads it
+	src  string
+	root *grammar.Node // nil: it is not read as a tree
+	top  *rules.Item   // what it means, made when it is asked for
+	says []bool
+}
+
+// read parses a text. Of one that the grammar cannot read at all nothing is known but its lines.
+func read(d *Doc, src string) *reading {
+	r := &reading{doc: d, src: src}
+	if d != nil {
+		if root, err := d.Tree(src); err == nil {
+			r.root = root
+		}
+	}
+	return r
+}
+
+// means tells whether the text is compared by what it means, and not byte for byte.
+func (r *reading) means() bool { return r.root != nil && !r.doc.Part.Exact }
+
+// tree is what the text means; nil where it is not read as a tree.
+func (r *reading) tree() *rules.Item {
+	if r.top == nil && r.root != nil {
+		r.top = r.doc.Table.Resolve(r.root)
+	}
+	return r.top
+}
+
+// settledLines tells of each line whether it says something.
+func (r *reading) settledLines() []bool {
+	if r.says == nil {
+		n := len(text.Lines(r.src))
+		if r.means() {
+			r.says = r.doc.Table.Settled(n, r.root)
+		} else {
+			r.says = slices.Repeat([]bool{true}, n)
+		}
+	}
+	return r.says
+}
+
+// resalted are lines of the text without the words that the device salts anew each time.
+func (r *reading) resalted(lines []string) []string {
+	if !r.means() {
+		return lines
+	}
+	out := slices.Clone(lines)
+	r.doc.Table.Resalted(out, r.root)
+	return out
+}
+
+// settled is the text without what changes by itself.
+func (r *reading) settled() string {
+	switch {
+	case r.doc == nil || r.doc.Part.Exact:
+		return r.src
+	case r.doc.Opaque():
+		return string(r.doc.SettledBytes([]byte(r.src), 0))
+	case r.root == nil:
+		return r.src
+	}
+	lines := text.Lines(r.src)
+	says, all := r.settledLines(), r.resalted(lines)
+	out := make([]string, 0, len(lines))
+	for i, l := range all {
+		if says[i] {
+			out = append(out, l)
+		}
+	}
+	return text.Join(out)
+}
+
+// split makes the text ready to be compared: lines of different blocks are kept apart.
+func (r *reading) split() diff.Text {
+	t := diff.Split(r.src)
+	if r.root != nil {
+		t.Within = grammar.Enclosing(r.root, len(t.Lines))[1:]
+	}
+	return t
+}
+
+// equivalent compares under the dialect's rules, and as settled where a side is no tree.
+func (r *reading) equivalent(o *reading) bool {
+	if r.src == o.src || r.doc.Part.Exact {
+		return r.src == o.src
+	}
+	if r.root == nil || o.root == nil {
+		return r.settled() == o.settled()
+	}
+	return rules.Equivalent(r.tree(), o.tree())
+}
+
+// Alike tells whether two texts are read the same way.
+func Alike(a, b *Doc) bool {
+	return a != nil && b != nil && a.Dialect.Dialect == b.Dialect.Dialect && a.Opaque() == b.Opaque()
+}
+
+// Laid is one text laid against another.
+type Laid struct {
+	Relation string
+	A, B     diff.Text // as they are compared
+	Edits    []diff.Edit
+	SetAside int            // lines that change by themselves and were left out
+	Unsure   int            // lines whose secrets could not be compared: salted anew, or not told
+	Changes  []rules.Change // what became of the entries, where both are read the same way
+
+	a, b *reading
+}
+
+// Lay lays a text against another. Lines that only changed by themselves are left out and counted,
+// unless all are wanted. A nil Doc stands for a text that no dialect reads; opaque files have a
+// relation, and nothing else.
+func Lay(from, to *Doc, a, b string, all bool) Laid {
+	x := Laid{a: read(from, a), b: read(to, b)}
+	alike := Alike(from, to)
+	switch {
+	case a == b:
+		x.Relation = Identical
+	case !alike:
+		x.Relation = Different
+	case x.a.settled() == x.b.settled():
+		x.Relation = Unchanged
+	case x.a.equivalent(x.b):
+		x.Relation = Equivalent
+	default:
+		x.Relation = Different
+	}
+	if from != nil && from.Opaque() || to != nil && to.Opaque() {
+		return x
+	}
+	x.A, x.B = x.a.split(), x.b.split()
+	compared := [2]diff.Text{x.A, x.B}
+	if !all {
+		compared[0].Lines, compared[1].Lines = x.a.resalted(x.A.Lines), x.b.resalted(x.B.Lines)
+	}
+	x.Edits = diff.Texts(compared[0], compared[1])
+	if alike && !all {
+		x.quiet()
+	}
+	if alike {
+		for _, side := range []*reading{x.a, x.b} {
+			if top := side.tree(); top != nil {
+				x.Unsure = max(x.Unsure, len(top.Unsure()))
+			}
+		}
+		if x.a.means() && x.b.means() {
+			x.Changes = rules.Changes(x.a.tree(), x.b.tree())
+		}
+	}
+	return x
+}
+
+// quiet drops edits in which each line of one side that says nothing faces one of the other, and
+// all edits of texts that are unchanged.
+func (x *Laid) quiet() {
+	a, b := x.a.settledLines(), x.b.settledLines()
+	kept := x.Edits[:0]
+	for _, e := range x.Edits {
+		n := e.End - e.Start
+		switch {
+		case x.Relation == Unchanged:
+			x.SetAside += max(n, e.To-e.From)
+		case n == e.To-e.From && !slices.Contains(a[e.Start:e.End], true) && !slices.Contains(b[e.From:e.To], true):
+			x.SetAside += n
+		default:
+			kept = append(kept, e)
+		}
+	}
+	x.Edits = kept
+}
+
+// Lines counts the lines that came and went.
+func (x *Laid) Lines() (added, removed int) {
+	for _, e := range x.Edits {
+		removed += e.End - e.Start
+		added += e.To - e.From
+	}
+	return added, removed
+}
+
+// flat tells whether the text has no blocks at all.
+func (d *Doc) flat() bool {
+	g, is := d.grammar.(*grammar.Blocks)
+	return is && g.Flat
+}
+
+// Place is what a line is about that stands in no block, where a text has none: "port 7". Empty
+// elsewhere.
+func (d *Doc) Place(it *rules.Item) string {
+	if d.flat() && (it.Up == nil || it.Up.Up == nil) {
+		return it.Place()
+	}
+	return ""
+}
+
+// Places names what each line of a text stands in, from line 1: the blocks around it, or what a line
+// is about that stands in none. shown is the text as it is shown: with its secrets masked, or as it is.
+func Places(d *Doc, shown string, lines int) []string {
+	r := read(d, shown)
+	if r.root == nil {
+		return make([]string, lines+1)
+	}
+	out := grammar.Enclosing(r.root, lines)
+	if d.flat() {
+		for _, k := range r.root.Kids {
+			if k.Line > 0 && k.Line <= lines && out[k.Line] == "" {
+				out[k.Line] = d.Place(d.Table.Item(&rules.Item{}, k.Text, nil))
+			}
+		}
+	}
+	return out
+}
