@@ -1363,3 +1363,81 @@ type Exchange struct {
 	MS      int64  `json:"ms"`
 	Trouble string `json:"trouble,omitempty"`
 }
+
+// Found is a line, or a block, that a search found in what runs now.
+type Found struct {
+	Ref     string    `json:"ref" column:"2 version"`
+	Device  string    `json:"device" column:"1 device"`
+	Part    string    `json:"part"`
+	TakenAt time.Time `json:"taken_at"` // when that version was taken
+	Line    int       `json:"line"`
+	Path    string    `json:"path,omitempty" column:"3 in"` // the blocks around it, or what it is about
+	Text    string    `json:"text" column:"4 line"`         // with its secrets hidden, if not asked for
+	Origin  *Origin   `json:"origin,omitempty"`             // which version brought it in, where that was asked for
+}
+
+// SearchPage is a page of what was found.
+type SearchPage struct {
+	Items    []Found `json:"items"`
+	Next     string  `json:"next,omitempty"`
+	Texts    int     `json:"texts"`    // so many were searched
+	Unread   int     `json:"unread"`   // opaque parts and texts that no dialect reads, which were not
+	Distinct int     `json:"distinct"` // different lines of all texts
+}
+
+// Search is what is looked for.
+type Search struct {
+	Line     string   // lines that have it
+	In       string   // only in blocks that begin with it
+	Lacks    string   // blocks of that name which have no line with it
+	Regexp   bool     // all of these are expressions (RE2)
+	Selector []string // of these devices only
+	Part     string   // of this part only
+	AllParts bool     // also of parts that follow others, as startup follows running
+	Secrets  bool     // texts as they are: takes the right to see secrets, and is written down
+	Since    bool     // tell which version brought each line in
+}
+
+// Origin is the version that brought a line in.
+type Origin struct {
+	Ref     string    `json:"ref"`
+	Number  int       `json:"number"`
+	TakenAt time.Time `json:"taken_at"`
+	Author  string    `json:"author,omitempty"` // who changed the device, as it says
+	Actor   string    `json:"actor"`            // who had it pulled
+	Reason  string    `json:"reason" enum:"reasons"`
+	First   bool      `json:"first,omitempty"` // it is the oldest version there is: the line may be older
+}
+
+// LineOrigin is a line of a version, and where it came from.
+type LineOrigin struct {
+	Line int    `json:"line"`
+	Text string `json:"text"`
+	Path string `json:"path,omitempty"`
+	Origin
+}
+
+// Passed is a line that came or went.
+type Passed struct {
+	Came bool   `json:"came"`
+	Path string `json:"path,omitempty"` // the blocks around it, or what it is about
+	Text string `json:"text"`
+}
+
+// Together is one change that was made to one device or to many alike.
+type Together struct {
+	Versions []Version `json:"versions"` // that it brought, newest first
+	Devices  int       `json:"devices"`
+	Lines    []Passed  `json:"lines"` // what came and went; of a long one the first
+	Added    int       `json:"added"`
+	Removed  int       `json:"removed"`
+	From     time.Time `json:"from"`
+	To       time.Time `json:"to"`
+	By       []string  `json:"by"`
+}
+
+// TogetherPage is what changed in a span of time.
+type TogetherPage struct {
+	Items []Together `json:"items"`
+	More  bool       `json:"more"` // there were more versions than are looked at: choose a shorter span
+}

@@ -255,6 +255,10 @@ func problem(err error) *client.Problem {
 		return wrong(amiss.Field, amiss.Says, "")
 	case errors.Is(err, routine.ErrTold):
 		return say(409, "somebody is told there", "change or remove the rule first: magpie tell list")
+	case errors.Is(err, read.ErrIndexing):
+		return &client.Problem{Cause: err, Status: 503, Title: "not yet", Detail: err.Error(), Next: "texts are searched in memory only, and are read anew when the service has started; ask again in a moment"}
+	case errors.Is(err, read.ErrSearch):
+		return say(400, "not searched", "")
 	case errors.Is(err, routine.ErrNotTried):
 		return say(409, "not tried", "see how it stands: magpie tell messages")
 	case errors.Is(err, routine.ErrUnderWay):

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -357,13 +358,30 @@ func spanTime(c *cli.Command, name string) (string, error) {
 func (a *app) changes() *cli.Command {
 	return a.do("changes", "[SELECTOR…]", "what changed lately, on all devices or some, newest first", []cli.Flag{
 		&cli.StringFlag{Name: "since", Usage: "a `TIME`, like 2026-11-20, yesterday or --since=-7d; a week ago if not said"},
+		&cli.StringFlag{Name: "until", Usage: "a `TIME`; now if not said"},
+		&cli.BoolFlag{Name: "together", Usage: "with the lines, and what hit several devices alike as one; of a day if --since is not said"},
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
 	}, 0, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
 		since, err := spanTime(c, "since")
 		if err != nil {
 			return err
 		}
-		page, err := s.Changes(ctx, sel, since, "", c.Int("limit"))
+		until, err := spanTime(c, "until")
+		if err != nil {
+			return err
+		}
+		if c.Bool("together") {
+			page, err := s.Together(ctx, sel, since, until)
+			if err != nil {
+				return err
+			}
+			a.print(c, page, func() { a.together(page) })
+			if len(page.Items) == 0 {
+				a.tell("nothing changed\n")
+			}
+			return nil
+		}
+		page, err := s.FindVersions(ctx, sel, map[string]string{"since": since, "until": until, "limit": strconv.Itoa(c.Int("limit"))})
 		if err != nil {
 			return err
 		}

@@ -235,3 +235,98 @@ func Places(d *Doc, shown string, lines int) []string {
 	}
 	return out
 }
+
+// entries are what a document's elements and entries are called, outer ones first, with the lines of
+// each.
+func entries(root *grammar.Node, lines int) (out []Head) {
+	var walk func(n *grammar.Node) []int32
+	walk = func(n *grammar.Node) (all []int32) {
+		at := len(out)
+		if len(n.Kids) > 0 && n.Line > 0 {
+			out = append(out, Head{Name: n.Text})
+		}
+		if n.Line > 0 && n.Line <= lines {
+			all = append(all, int32(n.Line-1))
+		}
+		for _, k := range n.Kids {
+			all = append(all, walk(k)...)
+		}
+		slices.Sort(all)
+		all = slices.Compact(all)
+		if len(n.Kids) > 0 && n.Line > 0 {
+			out[at].Lines = all
+		}
+		return all
+	}
+	walk(root)
+	return out
+}
+
+// Comparable is a text as it is compared line by line: lines of different blocks are kept apart, and words
+// that the device salts anew each time are left out. A nil Doc stands for a text that no dialect reads.
+func Comparable(d *Doc, src string) diff.Text {
+	r := read(d, src)
+	t := r.split()
+	t.Lines = r.resalted(t.Lines)
+	return t
+}
+
+// Head is what lines are about that a block's own line does not name, with those lines (from 0), in
+// order: a port of a text without blocks, an entry of a document.
+type Head struct {
+	Name  string
+	Lines []int32
+}
+
+// Around tells for each line of a text which line (from 0) opens the block that it stands in, -1 where
+// it stands in none; and, of a text without blocks or a document, what its lines are about.
+func (d *Doc) Around(src string) (up []int32, heads []Head) {
+	up = make([]int32, len(text.Lines(src)))
+	for i := range up {
+		up[i] = -1
+	}
+	root, err := d.Tree(src)
+	if err != nil {
+		return up, nil
+	}
+	var walk func(n *grammar.Node)
+	walk = func(n *grammar.Node) {
+		own := int32(n.Line) - 1
+		for i := range n.Body {
+			if at := n.Line + i; n.Line > 0 && at < len(up) {
+				up[at] = own
+			}
+		}
+		if n.Last > n.Line && n.Last <= len(up) {
+			up[n.Last-1] = own
+		}
+		for _, k := range n.Kids {
+			if k.Line > 0 && k.Line <= len(up) && k.Line-1 > int(own) { // so that no way leads in a circle
+				up[k.Line-1] = own
+			}
+			walk(k)
+		}
+	}
+	walk(root)
+	if _, lines := d.grammar.(*grammar.Blocks); !lines {
+		return up, entries(root, len(up))
+	}
+	if !d.flat() {
+		return up, nil
+	}
+	at := map[string]int{}
+	for _, k := range root.Kids {
+		name := d.Place(d.Table.Item(&rules.Item{}, k.Text, nil))
+		if name == "" || k.Line == 0 {
+			continue
+		}
+		i, known := at[name]
+		if !known {
+			i = len(heads)
+			at[name] = i
+			heads = append(heads, Head{Name: name})
+		}
+		heads[i].Lines = append(heads[i].Lines, int32(k.Line-1))
+	}
+	return up, heads
+}

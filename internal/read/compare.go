@@ -56,6 +56,9 @@ func (s *Service) Hides(side Side) bool {
 	return err != nil || shown != side.raw
 }
 
+// Doc is how the text is read; nil where no dialect reads it.
+func (side Side) Doc() *dialect.Doc { return side.doc }
+
 // Opaque tells whether the text is no text.
 func (side Side) Opaque() bool { return side.doc != nil && side.doc.Opaque() }
 

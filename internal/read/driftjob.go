@@ -47,7 +47,9 @@ func Kinds(s *Service) []job.Kind {
 			}
 			return req, nil
 		},
-		Step: func(ctx context.Context, r *job.Run) { (&Service{s.On(r.Runtime)}).driftJob(ctx, r.Job, r.Log) },
+		Step: func(ctx context.Context, r *job.Run) {
+			(&Service{Service: s.On(r.Runtime)}).driftJob(ctx, r.Job, r.Log)
+		},
 		Recurs: &job.Recurs{Takes: []string{"live"},
 			Check: func(_ context.Context, _ *store.Q, with map[string]string) error { return liveSound(with["live"]) },
 			Begin: func(ctx context.Context, d job.Due) ([]core.Job, error) {

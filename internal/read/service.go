@@ -3,10 +3,20 @@
 // device only to look at what it runs now.
 package read
 
-import "magpie/internal/visit"
+import (
+	"magpie/internal/core/find"
+	"magpie/internal/store"
+	"magpie/internal/visit"
+)
 
 // Service reads for one instance.
-type Service struct{ *visit.Service }
+type Service struct {
+	*visit.Service
+	search *searcher
+	lines  originCache
+}
 
 // New makes it. Its kinds of jobs are registered by Register.
-func New(v *visit.Service) *Service { return &Service{v} }
+func New(v *visit.Service) *Service {
+	return &Service{Service: v, search: &searcher{index: find.New(), known: map[string]store.Newest{}, unread: map[string]bool{}, follows: map[string]bool{}}}
+}

@@ -58,6 +58,7 @@ type Instance struct {
 	visits  *visit.Service
 	pushes  *push.Service
 	fleet   *fleet.Service
+	looks   *read.Service
 	daily   *routine.Service
 	history *history.Service
 	Say     func(format string, args ...any) // tells the person who started it
@@ -117,10 +118,10 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 	if n.visits, err = visit.New(ctx, n.jobs, all); err == nil {
 		n.pushes = push.New(n.visits)
 		n.fleet = fleet.New(n.pushes)
-		looks := read.New(n.visits)
-		looks.Register()
+		n.looks = read.New(n.visits)
+		n.looks.Register()
 		n.daily = routine.New(n.visits)
-		n.daily.Room, n.daily.Differ = n.room, looks.Changed
+		n.daily.Room, n.daily.Differ = n.room, n.looks.Changed
 		n.history = history.New(n.visits, filepath.Join(c.Data, "spool"), Version)
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
@@ -428,7 +429,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	if err != nil {
 		return err
 	}
-	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: read.New(n.visits), Routine: n.daily, History: n.history, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies, Provider: n.Config.SignOn}
+	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: n.looks, Routine: n.daily, History: n.history, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies, Provider: n.Config.SignOn}
 	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	if n.Config.Syslog+n.Config.SyslogTLS != "" {
 		var config *tls.Config

@@ -59,6 +59,11 @@ func (q *Q) Versions(ctx context.Context, deviceID, part string, before, limit i
 	return list[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.number < ? ORDER BY v.number DESC LIMIT ?) picked ON picked.id = v.id ORDER BY v.number DESC`, deviceID, part, before, limit)
 }
 
+// VersionsThatCount lists a part's versions before a number, newest first, without those set aside.
+func (q *Q) VersionsThatCount(ctx context.Context, partID string, before, limit int) ([]core.Version, error) {
+	return list[core.Version](ctx, q.ext, versionColumns+`WHERE v.part_id = ? AND v.number < ? AND v.aside = '' ORDER BY v.number DESC LIMIT ?`, partID, before, limit)
+}
+
 // VersionByID returns one version.
 func (q *Q) VersionByID(ctx context.Context, id string) (core.Version, error) {
 	return get[core.Version](ctx, q.ext, versionColumns+`WHERE v.id = ?`, id)

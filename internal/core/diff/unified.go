@@ -233,6 +233,22 @@ func Texts(a, b Text) []Edit {
 	return edits(a.Lines, b.Lines, keyA, keyB, compare(x, y, n))
 }
 
+// Partners tells for each line of b (from 0) which line of a it is; -1: it came.
+func Partners(a, b Text) []int {
+	out := make([]int, len(b.Lines))
+	i, j := 0, 0
+	for _, e := range append(Texts(a, b), Edit{Start: len(a.Lines), End: len(a.Lines), From: len(b.Lines), To: len(b.Lines)}) {
+		for ; j < e.From; i, j = i+1, j+1 {
+			out[j] = i
+		}
+		for ; j < e.To; j++ {
+			out[j] = -1
+		}
+		i = e.End
+	}
+	return out
+}
+
 // keys are what lines are compared by.
 func keys(t Text, sameEnd bool) []string {
 	out := t.Lines

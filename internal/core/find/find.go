@@ -195,10 +195,9 @@ type Query struct {
 // Hit is a line of a text.
 type Hit struct {
 	Key  string
-	Line int    // from 0; -1: a block that has no line of its own
-	Text string // as who asked may see it
+	Line int    // from 0; of a block that has no line of its own the first of it
+	Text string // the line as who asked may see it, or what such a block is called
 	Path []string
-	Name string // of a block that has no line of its own
 }
 
 // Find lists what is found in the order of keys and lines, at most so many, from behind a place:
@@ -225,7 +224,7 @@ func (x *Index) Find(q Query, key string, line, most int, wanted func(key string
 			after = line
 		}
 		for _, h := range x.in(x.docs[k], q, m) {
-			if h.Line <= after && h.Name == "" || h.Name != "" && after >= h.Line && after != -2 {
+			if h.Line <= after {
 				continue
 			}
 			if len(out) == most {
@@ -247,6 +246,14 @@ func (x *Index) in(d *doc, q Query, m map[*Pattern]*matches) (out []Hit) {
 	is := func(p *Pattern, n int32) bool { return n != hidden && m[p].of(n) }
 	show := func(i int) Hit {
 		h := Hit{Line: i, Text: string(x.line(lines[i]))}
+		for _, head := range d.heads {
+			if _, there := slices.BinarySearch(head.lines, int32(i)); there {
+				h.Path = append(h.Path, string(x.line(head.name)))
+			}
+		}
+		if len(d.heads) > 0 {
+			return h
+		}
 		for up := d.up[i]; up >= 0; up = d.up[up] {
 			what := "…"
 			if lines[up] != hidden {
@@ -260,18 +267,13 @@ func (x *Index) in(d *doc, q Query, m map[*Pattern]*matches) (out []Hit) {
 	if q.In == nil {
 		for i, n := range lines {
 			if is(q.Line, n) {
-				h := show(i)
-				if h.Path == nil {
-					for _, head := range d.heads {
-						if _, there := slices.BinarySearch(head.lines, int32(i)); there {
-							h.Path = []string{string(x.line(head.name))}
-						}
-					}
-				}
-				out = append(out, h)
+				out = append(out, show(i))
 			}
 		}
 		return out
+	}
+	if len(d.heads) > 0 {
+		return x.inHeads(d, q, lines, is, show)
 	}
 	// Blocks: which lines open one that is meant, and what was seen below each.
 	seen := make([]bool, len(lines))
@@ -294,37 +296,41 @@ func (x *Index) in(d *doc, q Query, m map[*Pattern]*matches) (out []Hit) {
 	}
 	if q.Line == nil {
 		for i, n := range lines {
-			if x.opens(d, i) && is(q.In, n) && !seen[i] {
+			if is(q.In, n) && !seen[i] {
 				out = append(out, show(i))
 			}
 		}
 	}
+	return out
+}
+
+// inHeads is in for blocks that are called by no line of their own.
+func (x *Index) inHeads(d *doc, q Query, lines []int32, is func(*Pattern, int32) bool, show func(int) Hit) (out []Hit) {
+	told := map[int32]bool{}
 	for _, head := range d.heads {
 		if !is(q.In, head.name) {
 			continue
 		}
-		name, found := string(x.line(head.name)), false
+		found := false
 		for _, i := range head.lines {
-			if wants != nil && is(wants, lines[i]) {
+			switch {
+			case q.Line != nil && is(q.Line, lines[i]) && !told[i]:
+				told[i] = true
+				out = append(out, show(int(i)))
+			case q.Line == nil && q.Lacks != nil && is(q.Lacks, lines[i]):
 				found = true
-				if q.Line != nil {
-					h := show(int(i))
-					h.Path = []string{name}
-					out = append(out, h)
-				}
 			}
 		}
-		if q.Line == nil && !found {
-			out = append(out, Hit{Line: int(head.lines[0]), Text: name, Name: name})
+		if q.Line == nil && !found && !told[head.lines[0]] {
+			h := show(int(head.lines[0]))
+			h.Text, h.Path = string(x.line(head.name)), h.Path[:max(slices.Index(h.Path, string(x.line(head.name))), 0)]
+			told[head.lines[0]] = true
+			out = append(out, h)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Hit) int { return a.Line - b.Line })
 	return out
 }
-
-// opens tells whether a line may open a block: one that is found there need not have anything in
-// it.
-func (x *Index) opens(d *doc, i int) bool { return true }
 
 // matches remembers which distinct lines match.
 type matches struct {

@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/urfave/cli/v3"
+
+	"magpie/client"
+)
+
+func (a *app) search() *cli.Command {
+	return a.described(a.do("search", "[TEXT] [SELECTOR…]", "find lines in what runs now, or blocks that lack one", []cli.Flag{
+		&cli.StringFlag{Name: "in", Usage: "only in blocks that begin with `WORDS`, as in --in lane"},
+		&cli.StringFlag{Name: "lacks", Usage: "the blocks of --in that have no line with `TEXT`"},
+		&cli.BoolFlag{Name: "re", Usage: "these are expressions (RE2)"},
+		&cli.StringFlag{Name: "part", Usage: "of this `PART` only"},
+		&cli.BoolFlag{Name: "all-parts", Usage: "also of parts that follow others, as startup follows running"},
+		&cli.BoolFlag{Name: "since", Usage: "tell which version brought each line in"},
+		&cli.BoolFlag{Name: "secrets", Usage: "secrets as they are, which is written down"},
+		&cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"},
+		&cli.BoolFlag{Name: "count", Usage: "how many on each device, and no lines"},
+	}, 0, -1, a.searched), "The text is looked for as it stands in the newest versions of all devices, or of those of a SELECTOR. With --lacks there is no TEXT: magpie search --in lane --lacks sieve site=skerrinsay. "+
+		"Secrets are hidden and not found, if they are not asked for. Exit status 1: nothing was found. "+selecting)
+}
+
+func (a *app) searched(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	q := client.Search{In: c.String("in"), Lacks: c.String("lacks"), Regexp: c.Bool("re"), Part: c.String("part"), AllParts: c.Bool("all-parts"), Secrets: c.Bool("secrets"), Since: c.Bool("since")}
+	if q.Lacks == "" && len(got) > 0 {
+		q.Line, got = got[0], got[1:]
+	}
+	if q.Line == "" && q.In == "" {
+		return fmt.Errorf("usage: magpie search TEXT [SELECTOR…], or magpie search --in WORDS [--lacks TEXT] [SELECTOR…]")
+	}
+	q.Selector = got
+	var all client.SearchPage
+	for cursor := ""; ; cursor = all.Next {
+		most := 500
+		if !c.Bool("count") {
+			most = min(most, c.Int("limit")-len(all.Items))
+		}
+		page, err := s.Find(ctx, q, cursor, most)
+		if err != nil {
+			return err
+		}
+		page.Items = append(all.Items, page.Items...)
+		if all = page; all.Next == "" || !c.Bool("count") && len(all.Items) >= c.Int("limit") {
+			break
+		}
+	}
+	a.print(c, all, func() {
+		if c.Bool("count") {
+			a.counted(all.Items)
+		} else {
+			a.found(all.Items)
+		}
+	})
+	where := count(all.Texts, "text", "texts")
+	if all.Unread > 0 {
+		where += fmt.Sprintf("; %s not, being no text", count(all.Unread, "part was", "parts were"))
+	}
+	switch {
+	case len(all.Items) == 0:
+		a.tell("nothing was found in %s\n", where)
+		return errDiffers
+	case all.Next != "":
+		a.tell("%s\n", a.s.paint(faint, fmt.Sprintf("the first %d of more, in %s; --limit shows more, --count how many on each device", len(all.Items), where)))
+	default:
+		a.tell("%s\n", a.s.paint(faint, fmt.Sprintf("%s on %s, in %s", count(len(all.Items), "hit", "hits"), count(devicesOf(all.Items), "device", "devices"), where)))
+	}
+	return nil
+}
+
+func devicesOf(all []client.Found) int {
+	seen := map[string]bool{}
+	for _, f := range all {
+		seen[f.Device] = true
+	}
+	return len(seen)
+}
+
+// found shows hits by the version they are in, each with the blocks around it.
+func (a *app) found(all []client.Found) {
+	version, path := "", ""
+	digits := 1
+	for _, f := range all {
+		digits = max(digits, len(fmt.Sprint(f.Line)))
+	}
+	for _, f := range all {
+		if f.Ref != version {
+			a.s.printf("%s %s\n", a.s.paint(strong, f.Ref), a.s.paint(faint, "taken "+when(f.TakenAt)))
+			version, path = f.Ref, ""
+		}
+		if f.Path != path {
+			if path = f.Path; path != "" {
+				a.s.printf("  %*s %s\n", digits, "", a.s.paint(faint, path))
+			}
+		}
+		came := ""
+		if f.Origin != nil {
+			came = "  " + a.s.paint(faint, cameIn(*f.Origin))
+		}
+		indent := ""
+		if path != "" {
+			indent = "  "
+		}
+		a.s.printf("  %s %s%s%s\n", a.s.paint(faint, fmt.Sprintf("%*d", digits, f.Line)), indent, strings.TrimSpace(f.Text), came)
+	}
+}
+
+// cameIn says with which version a line came.
+func cameIn(o client.Origin) string {
+	by := o.Author
+	if by == "" {
+		by = o.Actor
+	}
+	if o.First {
+		return fmt.Sprintf("since %s or earlier (version %d, the oldest there is)", when(o.TakenAt), o.Number)
+	}
+	return fmt.Sprintf("since %s (version %d) by %s, %s", when(o.TakenAt), o.Number, by, o.Reason)
+}
+
+// counted shows how many hits there are on each device.
+func (a *app) counted(all []client.Found) {
+	var rows [][]cell
+	n := 0
+	for i, f := range all {
+		if n++; i+1 == len(all) || all[i+1].Ref != f.Ref {
+			rows = append(rows, []cell{{f.Ref, strong}, {fmt.Sprint(n), plain}, {when(f.TakenAt), plain}})
+			n = 0
+		}
+	}
+	if len(rows) > 0 {
+		a.s.table([]string{"version", "hits", "taken"}, rows)
+	}
+}
+
+func (a *app) origin() *cli.Command {
+	return a.do("origin", "REF [TEXT]", "which version brought each line in, or those with a text", nil, 1, 2, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		which, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		all, err := s.Origins(ctx, which)
+		if err != nil {
+			return err
+		}
+		if len(got) == 2 {
+			var some []client.LineOrigin
+			for _, l := range all {
+				if strings.Contains(l.Text, got[1]) {
+					some = append(some, l)
+				}
+			}
+			if all = some; len(all) == 0 {
+				a.tell("no line of %s has %q\n", which, got[1])
+				return errDiffers
+			}
+		}
+		a.print(c, all, func() {
+			wide := [3]int{len("version"), len("taken"), len("by")}
+			var rows [][3]string
+			for i, l := range all {
+				version, taken, by := fmt.Sprint(l.Number), when(l.TakenAt), l.Author
+				if by == "" {
+					by = l.Actor
+				}
+				if l.First {
+					version, by = "≤"+version, ""
+				}
+				if i > 0 && all[i-1].Number == l.Number && all[i-1].Line == l.Line-1 { // as the line above
+					version, taken, by = "", "", ""
+				}
+				rows = append(rows, [3]string{version, taken, by})
+				for k, w := range rows[i] {
+					wide[k] = max(wide[k], runewidth.StringWidth(w))
+				}
+			}
+			row := func(style string, w [3]string, line, text string) {
+				for k, word := range w {
+					w[k] = word + strings.Repeat(" ", wide[k]-runewidth.StringWidth(word))
+				}
+				a.s.printf("%s  %s  %s  %s  %s\n", a.s.paint(style, w[0]), a.s.paint(faint, w[1]), a.s.paint(faint, w[2]), a.s.paint(faint, fmt.Sprintf("%5s", line)), text)
+			}
+			row(faint, [3]string{"version", "taken", "by"}, "line", a.s.paint(faint, "text"))
+			for i, l := range all {
+				row(strong, rows[i], fmt.Sprint(l.Line), l.Text)
+			}
+		})
+		return nil
+	})
+}
+
+// together shows what changed, what hit several devices alike as one.
+func (a *app) together(page client.TogetherPage) {
+	for _, t := range page.Items {
+		devices := []string{}
+		for _, v := range t.Versions {
+			devices = append(devices, v.Ref)
+		}
+		by := ""
+		if len(t.By) > 0 {
+			by = " by " + strings.Join(t.By, ", ")
+		}
+		span := when(t.To)
+		if !t.From.Equal(t.To) {
+			span = when(t.From) + " to " + when(t.To)
+		}
+		head := devices[0]
+		if t.Devices > 1 {
+			head = fmt.Sprintf("%d devices alike", t.Devices)
+		} else if len(devices) > 1 {
+			head = strings.Join(devices, " ")
+		}
+		a.s.printf("%s  %s%s\n", a.s.paint(strong, head), a.s.paint(faint, span), a.s.paint(faint, by))
+		if t.Devices > 1 {
+			few := devices[:min(len(devices), 6)]
+			more := ""
+			if len(few) < len(devices) {
+				more = fmt.Sprintf(" and %d more", len(devices)-len(few))
+			}
+			a.s.printf("  %s%s\n", strings.Join(few, " "), more)
+		}
+		if len(t.Lines) == 0 {
+			a.s.printf("  %s\n", a.s.paint(faint, "the first version, or no text"))
+		}
+		path := ""
+		for i, l := range t.Lines {
+			if l.Path != path {
+				if path = l.Path; path != "" {
+					a.s.printf("  %s\n", a.s.paint(faint, "in "+path))
+				}
+			}
+			if i == 12 {
+				a.s.printf("  %s\n", a.s.paint(faint, fmt.Sprintf("… +%d −%d in all", t.Added, t.Removed)))
+				break
+			}
+			if l.Came {
+				a.s.printf("  %s\n", a.s.paint(added, "+"+l.Text))
+			} else {
+				a.s.printf("  %s\n", a.s.paint(removed, "-"+l.Text))
+			}
+		}
+	}
+	if page.More {
+		a.s.printf("%s\n", a.s.paint(faint, "and older ones: choose a shorter span"))
+	}
+}

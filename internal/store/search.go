@@ -1,0 +1,28 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Newest is a part's newest version that counts, as a search needs it.
+type Newest struct {
+	PartID    string    `db:"part_id"`
+	DeviceID  string    `db:"device_id"`
+	Device    string    `db:"device"`
+	Part      string    `db:"part"`
+	VersionID string    `db:"version_id"`
+	Number    int       `db:"number"`
+	ContentID string    `db:"content_id"`
+	TakenAt   time.Time `db:"taken_at"`
+	ChangedAt time.Time `db:"changed_at"` // when the part's row was written, by the database's clock
+}
+
+// NewestOf lists the newest versions of the parts whose rows were written since a time, by the
+// database's clock; of all, where that is zero.
+func (q *Q) NewestOf(ctx context.Context, since time.Time) ([]Newest, error) {
+	return list[Newest](ctx, q.ext, `SELECT p.id AS part_id, p.device_id, d.name AS device, p.name AS part, v.id AS version_id, v.number, v.content_id, v.taken_at, p.changed_at
+		FROM parts p JOIN devices d ON d.id = p.device_id JOIN versions v ON v.part_id = p.id
+		AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND w.aside = '')
+		WHERE d.removed_at IS NULL AND p.changed_at >= ? ORDER BY d.name, p.name`, since.UTC())
+}
