@@ -300,6 +300,8 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/settings?tab=audit", "Prove that it is whole"},
 		{"/devices/workshop-g1", "archive"},
 		{"/devices/dunvarrow-r1", "other hardware answers"},
+		{"/search?tab=lines&line=note&in=lane", "texts searched"},
+		{"/search?tab=changes&since=-30d", "by mwilks"},
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},
@@ -356,11 +358,11 @@ func TestConsolePagesFit(t *testing.T) {
 	b.open("/")
 	b.see("port-asterly-r1")
 	var order []string
-	for range 10 {
+	for range 11 {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}
-	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Compare|Snapshots|Schedules|Telling|Jobs|Settings|") {
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Search|Compare|Snapshots|Schedules|Telling|Jobs|Settings|") {
 		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.

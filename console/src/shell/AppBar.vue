@@ -26,8 +26,8 @@ const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to }))
     <div class="wing h-1"></div>
     <a href="#main" class="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-paper focus:p-2">Skip to the page</a>
     <nav aria-label="Main" class="mx-auto flex max-w-[1800px] items-center gap-x-3 px-3 py-1.5 sm:px-5">
-      <RouterLink to="/" class="flex items-center gap-2 font-semibold whitespace-nowrap text-ink no-underline">
-        <img src="/favicon.svg" alt="" class="size-5" />Steady Magpie
+      <RouterLink to="/" aria-label="Steady Magpie" class="flex items-center gap-2 font-semibold whitespace-nowrap text-ink no-underline">
+        <img src="/favicon.svg" alt="" class="size-5" /><span class="md:hidden lg:inline">Steady Magpie</span>
       </RouterLink>
       <span class="hidden items-center gap-x-1 md:flex lg:gap-x-3">
         <RouterLink v-for="p in places" :key="p.to" :to="p.to" class="bar">{{ p.label }}</RouterLink>

@@ -1,6 +1,7 @@
 // The pages that one goes to by name: in the bar, by key and in the palette.
 export const places = [
   { to: '/', label: 'Fleet', key: 'f' },
+  { to: '/search', label: 'Search', key: 'q' },
   { to: '/compare', label: 'Compare', key: 'c' },
   { to: '/snapshots', label: 'Snapshots', key: 's' },
   { to: '/schedules', label: 'Schedules', key: 'd' },
