@@ -469,6 +469,7 @@ func (c *Client) DiffFile(ctx context.Context, n NewFileDiff) (Diff, error) {
 // Drift judges devices against their baselines.
 func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Drift, error) {
 	v := selected(selector)
+	v.Set("since", "true")
 	if live {
 		v.Set("live", "true")
 	}

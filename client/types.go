@@ -375,6 +375,7 @@ type Drift struct {
 	Running     string       `json:"running,omitempty"`
 	Differences []Difference `json:"differences"`
 	Trouble     string       `json:"trouble,omitempty" column:"4 trouble"`
+	Since       *Origin      `json:"since,omitempty"` // the version since which it has been off its baseline, without a break
 }
 
 // Touched is a hint that something was written lately and is worth asking for again.

@@ -148,9 +148,56 @@ func TestSearch(t *testing.T) {
 	if out, _, _ := w.cli("origin", r1, "otherwise"); !strings.Contains(out, "mwilks") || !strings.Contains(out, `  note "otherwise"`) {
 		t.Errorf("%s", out)
 	}
+	// A device that was renamed is found by its name; one that was taken out is not.
+	must(w.admin.EditDevice(ctx(t), other, client.NewDevice{Name: "renamed-r1"}))(t)
+	if got := find(w.admin, client.Search{Line: "192.0.2.99"}); !strings.Contains(got, "renamed-r1@") || strings.Contains(got, other+"@") {
+		t.Errorf("after it was renamed: %s", got)
+	}
+	if err := w.admin.RemoveDevice(ctx(t), "renamed-r1"); err != nil {
+		t.Fatal(err)
+	}
+	if got := find(w.admin, client.Search{Line: "192.0.2.99"}); strings.Contains(got, "renamed-r1") || !strings.Contains(got, r1) {
+		t.Errorf("after it was taken out: %s", got)
+	}
 	w.kill()
 	w.serve()
 	if got := find(w.admin, client.Search{Line: "otherwise"}); !strings.Contains(got, r1+"@4") {
 		t.Errorf("after a restart: %s", got)
+	}
+}
+
+// TestDriftedSince: since which version a device has been off its baseline without a break, and by whom.
+func TestDriftedSince(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	must(w.admin.Baselines(ctx(t), client.NewBaselines{Selector: []string{r1}, Which: "1"}))(t)
+	since := func() client.Origin {
+		t.Helper()
+		d := must(w.admin.Drift(ctx(t), []string{r1}, false))(t)
+		if len(d) != 1 || d[0].Since == nil {
+			return client.Origin{}
+		}
+		return *d[0].Since
+	}
+	if o := since(); o.Number != 0 {
+		t.Errorf("it is steady, and drifted since %+v", o)
+	}
+	before := ""
+	for _, l := range must(w.admin.Origins(ctx(t), r1))(t) {
+		if l.Path == "lane quay1" && strings.Contains(l.Text, "note ") {
+			before = strings.TrimSpace(l.Text)
+		}
+	}
+	for n, step := range []struct{ by, note string }{{"mwilks", `note "one"`}, {"okonkwo", `note "two"`}, {"okonkwo", before}, {"bo", `note "three"`}} {
+		w.fleet.amend(r1, step.by, "lane quay1", step.note)
+		w.pull(r1)
+		want := []client.Origin{{Number: 2, Author: "mwilks"}, {Number: 2, Author: "mwilks"}, {}, {Number: 5, Author: "bo"}}[n]
+		if o := since(); o.Number != want.Number || o.Author != want.Author || o.First {
+			t.Errorf("after step %d: since version %d by %s, expected %d by %s", n+1, o.Number, o.Author, want.Number, want.Author)
+		}
+	}
+	if out, _, status := w.cli("drift", r1); status != 1 || !strings.Contains(out, "(version 5) by bo") {
+		t.Errorf("%d: %s", status, out)
 	}
 }

@@ -72,7 +72,7 @@ func TestSecretsStayHidden(t *testing.T) {
 	filled := map[string][]string{
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
-		"/drift": {"", "?live=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
+		"/drift": {"", "?live=true", "?since=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
 		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/proposals": {""}, "/retention": {""}, "/retention-preview": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/snapshot-diff": {"?from=all-of-it"}, "/targets": {""}, "/backups": {""}, "/copies": {"?ref=" + r1}, "/own-recipient": {""}, "/worksheet": {"?selector=all", "?selector=all&as=csv"}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
 		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/search": {"?line=note", "?in=lane&lacks=sieve", "?line=word", "?line=.%2B&regexp=true&all_parts=true&limit=500&since=true"}, "/origins": {"?ref=" + r1, "?ref=" + r1 + "@1"}, "/fleet-changes": {"", "?since=2026-01-01"}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}

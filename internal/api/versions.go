@@ -377,7 +377,7 @@ func WireDiff(cmp read.Comparison, masked bool) client.Diff {
 	return out
 }
 
-var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences")
+var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since")
 
 func (s *Server) drift(c *gin.Context) {
 	live := c.Query("live") == "true"
@@ -413,6 +413,17 @@ func (s *Server) drift(c *gin.Context) {
 			}
 			one := wireDrift(j)
 			one.Device, one.Differences = d.Name, visit.SeenBy(actor(c), j.Differences)
+			if c.Query("since") == "true" {
+				since, err := s.Read.DriftedSince(c.Request.Context(), j)
+				if err != nil {
+					fail(c, problem(err))
+					return
+				}
+				if since != nil {
+					o := wireOrigin(*since)
+					one.Since = &o
+				}
+			}
 			out.Items = append(out.Items, one)
 		}
 	}

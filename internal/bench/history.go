@@ -167,7 +167,7 @@ func keepAll(ctx context.Context, dsn string, master seal.Master, texts [][]stri
 			return 0, 0, err
 		}
 	}
-	for n := range rounds {
+	for n := range texts[0] {
 		now = at.AddDate(0, 0, n)
 		for d := range texts {
 			err := s.Tx(ctx, who, func(q *store.Q) error {
@@ -251,36 +251,47 @@ func million(dsn string) error {
 
 var isServed = regexp.MustCompile(`is up at (\S+)`)
 
-// reads measures reading versions of a million beside git show of the repository, and lists.
-func reads(dir, dsn, key, repo string, texts [][]string, at time.Time) error {
-	ctx, data := context.Background(), filepath.Join(dir, "history")
+// signedIn starts a service on a data folder and a database, and signs in; pid is its process.
+func signedIn(data, dsn, key string) (c *client.Client, pid int, stop func(), err error) {
+	ctx := context.Background()
 	cmd := exec.Command("bin/magpie", "serve", "--listen", "127.0.0.1:0", "--data", data)
 	cmd.Env = append(os.Environ(), "MAGPIE_DATABASE="+dsn, "MAGPIE_MASTER_KEY_FILE="+key)
 	said, err := cmd.StderrPipe()
 	if err != nil {
-		return err
+		return nil, 0, func() {}, err
 	}
 	if err := cmd.Start(); err != nil {
-		return err
+		return nil, 0, func() {}, err
 	}
-	defer func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }()
+	stop = func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }
 	address, err := waitFor(said, isServed)
 	if err != nil {
-		return err
+		return nil, 0, func() {}, err
 	}
 	word, err := os.ReadFile(filepath.Join(data, "admin.password"))
 	if err != nil {
-		return err
+		return nil, 0, stop, err
 	}
-	c := &client.Client{URL: address}
+	c = &client.Client{URL: address}
 	g, err := c.Login(ctx, client.Login{User: "admin", Password: strings.TrimSpace(string(word))})
 	if err != nil {
-		return err
+		return nil, 0, stop, err
 	}
 	c.Token = g.Token
 	if _, err := c.SetOwnPassword(ctx, client.NewPassword{Old: strings.TrimSpace(string(word)), New: "words of the bench"}); err != nil {
+		return nil, 0, stop, err
+	}
+	return c, cmd.Process.Pid, stop, nil
+}
+
+// reads measures reading versions of a million beside git show of the repository, and lists.
+func reads(dir, dsn, key, repo string, texts [][]string, at time.Time) error {
+	ctx := context.Background()
+	c, _, stop, err := signedIn(filepath.Join(dir, "history"), dsn, key)
+	if err != nil {
 		return err
 	}
+	defer stop()
 	env := append(os.Environ(), "MAGPIE_URL="+c.URL, "MAGPIE_TOKEN="+c.Token)
 	fmt.Printf("\nReading one version, best of 7: of %d by the service, of %d by git show.\n%-12s %14s %14s %14s %11s\n", keepers*rounds*(copiesOf+1), keepers*rounds, "version", "the API", "magpie show", "git show", "API/git")
 	for _, x := range []struct {

@@ -4,31 +4,17 @@
 package main
 
 import (
-	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strings"
-	"sync"
 	"time"
-	"unsafe"
-
-	"magpie/internal/core/diff"
 )
 
 func main() {
-	if len(os.Args) == 4 && os.Args[1] == "diff" {
-		if err := unified(os.Args[2], os.Args[3], os.Stdout); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(2)
-		}
-		return
-	}
 	if len(os.Args) == 4 && os.Args[1] == "pull" {
 		if err := pullAll(os.Args[2], os.Args[3]); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -42,27 +28,6 @@ func main() {
 	}
 }
 
-// unified is our side of the race: read two files, compare, write. A process
-// that lives this short needs no garbage collector.
-func unified(a, b string, out io.Writer) error {
-	debug.SetGCPercent(-1)
-	var sides [2]diff.Text
-	var errs [2]error
-	var wg sync.WaitGroup
-	for i, name := range []string{a, b} {
-		wg.Go(func() {
-			raw, err := os.ReadFile(name)
-			sides[i], errs[i] = diff.Split(unsafe.String(unsafe.SliceData(raw), len(raw))), err
-		})
-	}
-	wg.Wait()
-	if err := errors.Join(errs[:]...); err != nil {
-		return err
-	}
-	x, y := sides[0], sides[1]
-	return diff.Unified(out, a, b, x, y, diff.Texts(x, y), 3, nil)
-}
-
 func all() error {
 	dir, err := os.MkdirTemp("", "magpie-bench-")
 	if err != nil {
@@ -72,7 +37,7 @@ func all() error {
 	for _, part := range []struct {
 		name    string
 		measure func(dir string) error
-	}{{"diff", differences}, {"pulls", pulls}, {"console", consoleFigures}, {"lines", sendingLines}, {"learn", learning}, {"history", histories}} {
+	}{{"diff", differences}, {"pulls", pulls}, {"console", consoleFigures}, {"lines", sendingLines}, {"learn", learning}, {"history", histories}, {"search", searches}} {
 		if len(os.Args) > 1 && os.Args[1] != part.name {
 			continue
 		}
@@ -83,19 +48,12 @@ func all() error {
 	return nil
 }
 
-// differences races our comparison against what an engineer would type.
+// differences races the program, as users run it, against what an engineer would type.
 func differences(dir string) error {
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
 	fmt.Println("Differences of two configurations of 200,000 lines; wall time of a whole process, best of 7;")
 	fmt.Println("edits are lines removed plus lines added.")
 	fmt.Printf("%-18s %-28s %9s %9s %9s\n", "texts", "program", "time", "edits", "times ours")
-	for _, c := range []struct {
-		name string
-		a, b []string
-	}{pair("1% changed", 0.01), pair("30% changed", 0.3), different()} {
+	for _, c := range []texts{pair("1% changed", 0.01), pair("30% changed", 0.3), different(), moved(), duplicates()} {
 		fa, fb := filepath.Join(dir, "a"), filepath.Join(dir, "b")
 		for f, lines := range map[string][]string{fa: c.a, fb: c.b} {
 			if err := os.WriteFile(f, []byte(strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
@@ -107,7 +65,7 @@ func differences(dir string) error {
 			name string
 			args []string
 		}{
-			{"ours", []string{self, "diff", fa, fb}},
+			{"magpie diff", []string{"bin/magpie", "diff", fa, fb}},
 			{"diff -u", []string{"diff", "-u", fa, fb}},
 			{"git diff --histogram", []string{"git", "diff", "--no-index", "--histogram", fa, fb}},
 		} {
@@ -121,7 +79,11 @@ func differences(dir string) error {
 			fmt.Printf("%-18s %-28s %7.0fms %9d %9.2f\n", c.name, r.name, float64(took.Microseconds())/1000, edits, float64(took)/float64(ours))
 		}
 	}
-	return nil
+	took, _, err := race([]string{"bin/magpie", "--version"})
+	if err == nil {
+		fmt.Printf("of which the program needs to start: %.0f ms\n", float64(took.Microseconds())/1000)
+	}
+	return err
 }
 
 // race runs a command seven times and returns its best time and the length of
@@ -190,4 +152,27 @@ func different() texts {
 		a[i], b[i] = fmt.Sprintf("%s a%d", a[i], i), fmt.Sprintf("%s b%d", b[i], i)
 	}
 	return texts{"wholly different", a, b}
+}
+
+// moved is a text of which a third stands elsewhere.
+func moved() texts {
+	a := config(rand.New(rand.NewPCG(5, 6)), 200_000)
+	third := len(a) / 3
+	return texts{"a moved block", a, slices.Concat(a[third:2*third], a[:third], a[2*third:])}
+}
+
+// duplicates are texts of few different lines, of which one in fifty was changed.
+func duplicates() texts {
+	r := rand.New(rand.NewPCG(7, 8))
+	a := make([]string, 200_000)
+	for i := range a {
+		a[i] = fmt.Sprintf("  mtu %d", 1400+r.IntN(8)*100)
+	}
+	b := slices.Clone(a)
+	for i := range b {
+		if r.IntN(50) == 0 {
+			b[i] = fmt.Sprintf("  mtu %d", 1400+r.IntN(8)*100)
+		}
+	}
+	return texts{"many duplicates", a, b}
 }

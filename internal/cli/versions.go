@@ -297,6 +297,9 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 		}
 		a.s.printf("%s  %s: %s runs %s off its baseline %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
 			d.Running, count(len(d.Differences), "line", "lines"), d.Baseline)
+		if d.Since != nil {
+			a.s.printf("  %s\n", a.s.paint(faint, cameIn(*d.Since)))
+		}
 		a.residuals(d.Differences)
 		a.s.printf("  see it: magpie diff %s %s    put it right: magpie push %s\n\n", d.Baseline, d.Running, d.Baseline)
 	}

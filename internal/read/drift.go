@@ -7,6 +7,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 )
@@ -20,6 +21,9 @@ type Drift struct {
 	Running     string
 	Differences []visit.Difference
 	Trouble     string
+
+	base, now Side
+	other     bool // the baseline was taken from other hardware
 }
 
 // JudgedParts lists the parts of a device that have a baseline, or its main one
@@ -69,5 +73,51 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 	if len(out.Differences) > 0 {
 		out.State = core.Drifted
 	}
+	out.base, out.now, out.other = base, now, other
 	return out, nil
+}
+
+// farthest is how many versions drift is followed back.
+const farthest = 500
+
+// DriftedSince finds the oldest version of those, without a break up to now, that are not equivalent to
+// the baseline. Nothing, where it is not drifted, or what was looked at live is the first.
+func (s *Service) DriftedSince(ctx context.Context, d Drift) (*Origin, error) {
+	base, first, other := d.base, d.now.Version, d.other
+	if d.State != core.Drifted || base.Large() || d.now.Large() {
+		return nil, nil
+	}
+	q, partID, number := s.Store.As(job.Service), base.Version.PartID, 1<<30
+	if first != nil { // otherwise what is live was not kept, and what was kept last is looked at first
+		number = first.Number
+	}
+	for looked := 0; looked < farthest; {
+		older, err := q.VersionsThatCount(ctx, partID, number, 50)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range older {
+			raw, err := q.Content(ctx, v.ContentID)
+			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrLarge) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			off, err := s.DifferencesOf(base.doc, string(raw), base.raw, other)
+			if err != nil || len(off) == 0 {
+				return originOf(first), nil
+			}
+			first = &v
+		}
+		if len(older) < 50 {
+			break
+		}
+		looked, number = looked+len(older), older[len(older)-1].Number
+	}
+	o := originOf(first)
+	if o != nil {
+		o.First = true
+	}
+	return o, nil
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sync"
-	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
@@ -13,28 +11,6 @@ import (
 	"magpie/internal/job"
 	"magpie/internal/store"
 )
-
-// Origin is the version that brought a line in.
-type Origin struct {
-	Ref     string
-	Number  int
-	TakenAt time.Time
-	Author  string // who changed the device, as it says
-	Actor   string // who had it pulled
-	Reason  string
-	First   bool // it is the oldest version there is: the line may be older
-}
-
-// originCache remembers where the lines of the versions asked for last came from: a version never
-// changes.
-type originCache struct {
-	mu    sync.Mutex
-	by    map[string][]Origin
-	order []string
-}
-
-// mostOrigins is of how many versions it is remembered.
-const mostOrigins = 400
 
 // Origins tells for each line of a side which version brought it in.
 func (s *Service) Origins(ctx context.Context, actor core.Actor, side Side) ([]Origin, error) {
@@ -48,10 +24,7 @@ func (s *Service) Origins(ctx context.Context, actor core.Actor, side Side) ([]O
 }
 
 func (s *Service) origins(ctx context.Context, q *store.Q, versionID string) ([]Origin, error) {
-	s.lines.mu.Lock()
-	known, is := s.lines.by[versionID]
-	s.lines.mu.Unlock()
-	if is {
+	if known, is := s.lines.of(versionID); is {
 		return known, nil
 	}
 	v, err := q.VersionByID(ctx, versionID)
@@ -62,19 +35,7 @@ func (s *Service) origins(ctx context.Context, q *store.Q, versionID string) ([]
 	if err != nil {
 		return nil, err
 	}
-	s.lines.mu.Lock()
-	defer s.lines.mu.Unlock()
-	if s.lines.by == nil {
-		s.lines.by = map[string][]Origin{}
-	}
-	if s.lines.by[versionID] == nil {
-		s.lines.order = append(s.lines.order, versionID)
-	}
-	s.lines.by[versionID] = all
-	if len(s.lines.order) > mostOrigins {
-		delete(s.lines.by, s.lines.order[0])
-		s.lines.order = s.lines.order[1:]
-	}
+	s.lines.keep(versionID, all)
 	return all, nil
 }
 
@@ -108,7 +69,8 @@ func (s *Service) traced(ctx context.Context, v core.Version) ([]Origin, error) 
 	}
 	left := len(at)
 	settle := func(i int, v core.Version, first bool) {
-		out[i] = Origin{Ref: v.Ref(), Number: v.Number, TakenAt: v.TakenAt, Author: v.Author, Actor: v.Actor, Reason: v.Reason, First: first}
+		out[i] = *originOf(&v)
+		out[i].First = first
 		at[i] = -1
 		left--
 	}

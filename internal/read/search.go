@@ -20,12 +20,6 @@ import (
 	"magpie/internal/store"
 )
 
-// ErrSearch is returned for a search that cannot be made as it is asked for.
-var ErrSearch = errors.New("this cannot be searched for")
-
-// ErrIndexing is returned while the texts are being read for the first search.
-var ErrIndexing = errors.New("the texts are still being read")
-
 // SearchRequest asks for lines of what runs now, or for blocks.
 type SearchRequest struct {
 	Line     string // lines that have it
@@ -62,22 +56,6 @@ type SearchResult struct {
 	Distinct int    // different lines in all
 }
 
-// searcher keeps the newest texts in memory, so that none is on a disk but sealed.
-type searcher struct {
-	mu      sync.Mutex // held while the index is read or written
-	index   *find.Index
-	known   map[string]store.Newest // by key
-	unread  map[string]bool         // keys of parts that cannot be searched
-	follows map[string]bool         // keys of parts that follow another
-	upTo    time.Time               // rows of parts written before that are known
-	whole   time.Time               // when all of them were looked at last
-	rules   string                  // the dialects as they were then
-	made    chan struct{}           // closed when the first reading has ended
-	begun   bool
-	done    int // texts read so far, and how many there are
-	all     int
-}
-
 // resync is after how long all texts are looked at again: for devices that were renamed or taken out.
 const resync = 5 * time.Minute
 
@@ -99,6 +77,29 @@ func (s *Service) Search(ctx context.Context, actor core.Actor, r SearchRequest)
 	if err := s.indexed(ctx); err != nil {
 		return out, err
 	}
+	return s.searchOnce(ctx, actor, r, q, false)
+}
+
+// current tells whether the devices of hits are there, by those names.
+func (s *Service) current(ctx context.Context, rows []store.Newest) (bool, error) {
+	var ids []string
+	for _, n := range rows {
+		if !slices.Contains(ids, n.DeviceID) {
+			ids = append(ids, n.DeviceID)
+		}
+	}
+	names, err := s.Store.As(job.Service).NamesNow(ctx, ids)
+	for _, n := range rows {
+		if err == nil && names[n.DeviceID] != n.Device {
+			return false, nil
+		}
+	}
+	return true, err
+}
+
+// searchOnce looks into the index; again: it was brought up to date just now, since devices were renamed
+// or taken out.
+func (s *Service) searchOnce(ctx context.Context, actor core.Actor, r SearchRequest, q find.Query, again bool) (out SearchResult, err error) {
 	var only map[string]bool
 	if !r.Selector.All() {
 		all, err := s.Store.As(actor).Devices(ctx, r.Selector)
@@ -139,6 +140,14 @@ func (s *Service) Search(ctx context.Context, actor core.Actor, r SearchRequest)
 		rows[i] = x.known[h.Key]
 	}
 	x.mu.Unlock()
+	if current, err := s.current(ctx, rows); err != nil {
+		return out, err
+	} else if !current && !again {
+		if err := s.reindex(ctx); err != nil {
+			return out, err
+		}
+		return s.searchOnce(ctx, actor, r, q, true)
+	}
 	for i, h := range hits {
 		n := rows[i]
 		f := Found{Ref: ref.Version{Device: n.Device, Part: n.Part, Which: "number", Number: n.Number}.String(), Device: n.Device, Part: n.Part, TakenAt: n.TakenAt, Line: h.Line + 1, Text: h.Text, Path: strings.Join(h.Path, " / ")}
@@ -222,7 +231,7 @@ func (s *Service) indexed(ctx context.Context) error {
 			err := s.reindex(context.WithoutCancel(ctx))
 			x.mu.Lock()
 			defer x.mu.Unlock()
-			if err != nil {
+			if x.failed = err; err != nil {
 				x.begun = false
 			}
 			close(x.made)
@@ -241,7 +250,9 @@ func (s *Service) indexed(ctx context.Context) error {
 	}
 	switch {
 	case whole.IsZero(): // it was read just now
-		return nil
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		return x.failed
 	case s.Now().Sub(whole) > resync || rules != s.reading():
 		return s.reindex(ctx)
 	}

@@ -4,8 +4,6 @@
 package read
 
 import (
-	"magpie/internal/core/find"
-	"magpie/internal/store"
 	"magpie/internal/visit"
 )
 
@@ -18,5 +16,5 @@ type Service struct {
 
 // New makes it. Its kinds of jobs are registered by Register.
 func New(v *visit.Service) *Service {
-	return &Service{Service: v, search: &searcher{index: find.New(), known: map[string]store.Newest{}, unread: map[string]bool{}, follows: map[string]bool{}}}
+	return &Service{Service: v, search: newSearcher()}
 }

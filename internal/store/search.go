@@ -18,6 +18,26 @@ type Newest struct {
 	ChangedAt time.Time `db:"changed_at"` // when the part's row was written, by the database's clock
 }
 
+// NamesNow are the names of devices by their ids, without those that were taken out.
+func (q *Q) NamesNow(ctx context.Context, ids []string) (map[string]string, error) {
+	out := map[string]string{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	query, args, err := in(`SELECT id, name FROM devices WHERE removed_at IS NULL AND id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := list[struct {
+		ID   string `db:"id"`
+		Name string `db:"name"`
+	}](ctx, q.ext, query, args...)
+	for _, r := range rows {
+		out[r.ID] = r.Name
+	}
+	return out, err
+}
+
 // NewestOf lists the newest versions of the parts whose rows were written since a time, by the
 // database's clock; of all, where that is zero.
 func (q *Q) NewestOf(ctx context.Context, since time.Time) ([]Newest, error) {

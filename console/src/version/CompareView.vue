@@ -10,6 +10,7 @@ import DiffPane from '../design/DiffPane.vue'
 import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import { useSession } from '../session'
+import EntryList from './EntryList.vue'
 
 // Two texts laid against each other, with what was left out of it said.
 const props = defineProps<{ from: string; to: string; low?: boolean }>()
@@ -36,7 +37,10 @@ const { data, error, isLoading } = useQuery({
 })
 const roomy = useMediaQuery('(min-width: 900px)')
 const chosen = useLocalStorage('compare as', 'unified')
-const layout = computed({ get: () => (roomy.value ? chosen.value : 'unified'), set: (v) => (chosen.value = v) })
+const layout = computed({
+  get: () => (roomy.value || chosen.value !== 'beside' ? chosen.value : 'unified'),
+  set: (v) => (chosen.value = v),
+})
 const hidden = computed(() => {
   const n = data.value?.set_aside ?? 0
   return n ? `${n} ${n === 1 ? 'line that changes by itself is' : 'lines that change by themselves are'} hidden` : ''
@@ -45,14 +49,16 @@ const words = computed(() => {
   const d = data.value
   if (!d) return ''
   if (d.relation === 'identical') return 'The two are identical.'
+  if (d.relation === 'unchanged' && !hidden.value) return 'They say the same.'
   if (d.relation === 'unchanged') return `The same, but for ${hidden.value.replace(/ (is|are) hidden$/, '')}.`
   if (d.relation === 'equivalent') return 'Written differently, and meaning the same.'
   return `${d.removed} removed, ${d.added} added.`
 })
-const layouts = [
+const layouts = computed(() => [
   { value: 'unified', label: 'Unified' },
-  { value: 'beside', label: 'Side by side' },
-]
+  ...(roomy.value ? [{ value: 'beside', label: 'Side by side' }] : []),
+  { value: 'entries', label: 'Entries' },
+])
 </script>
 
 <template>
@@ -76,9 +82,12 @@ const layouts = [
       >
     </div>
     <p v-for="s in [data.from_sure, data.to_sure].filter(Boolean)" :key="s" class="mb-2 text-faded">{{ s }}</p>
-    <DiffPane v-if="data.hunks.length" :diff="data" :beside="layout === 'beside'" :low="low">
+    <EntryList v-if="data.hunks.length && layout === 'entries'" :diff="data" :low="low">
+      <template #deeds><ChoiceBar v-model="layout" label="Laid out" :choices="layouts" /></template>
+    </EntryList>
+    <DiffPane v-else-if="data.hunks.length" :diff="data" :beside="layout === 'beside'" :low="low">
       <template #deeds>
-        <ChoiceBar v-if="roomy" v-model="layout" label="Laid out" :choices="layouts" />
+        <ChoiceBar v-model="layout" label="Laid out" :choices="layouts" />
         <button type="button" class="button is-small" @click="whole = !whole">{{ whole ? 'Fold' : 'Unfold' }}</button>
         <CopyButton small :text="() => data!.unified">Copy as patch</CopyButton>
       </template>
