@@ -337,6 +337,8 @@ func TestConsolePagesFit(t *testing.T) {
 		switch p.path {
 		case "/schedules":
 			b.shot("console-schedules")
+		case "/search?tab=lines&line=note&in=lane":
+			b.shot("console-search")
 		case "/telling?tab=messages":
 			b.shot("console-telling")
 		}

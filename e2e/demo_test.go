@@ -119,6 +119,8 @@ func TestCommandLine(t *testing.T) {
 		{"diff r9@as-built @live", 0, "the same but for"},
 		{"diff r9 r9/startup", 0, "written differently and mean the same|the same but for"},
 		{"diff r9", 2, "there is only one version"},
+		{"search --in lane --lacks sieve kind=router", 0, "r9@1 "},
+		{"changes --together --since=-7d", 0, "r9@1"},
 		{"drift r9", 0, `r9 +steady +r9@1`},
 		{"push r9@as-built", 0, "nothing to send"},
 		{"push r9@as-built --method rplace", 2, `does not offer method "rplace"`},

@@ -23,7 +23,8 @@ type terminal struct {
 	far  *os.File
 	said lockedBuffer
 	cmd  *exec.Cmd
-	gone chan struct{}
+	gone chan struct{} // closed when the program has ended
+	read chan struct{} // closed when all that it wrote was read
 }
 
 // atTerminal runs the command line as a person does, in a terminal of so many
@@ -48,7 +49,7 @@ func (w *world) atTerminal(t *testing.T, columns uint16, args ...string) *termin
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := &terminal{t: t, far: far, gone: make(chan struct{}), cmd: exec.Command(filepath.Join(serving, "magpie"), args...)}
+	x := &terminal{t: t, far: far, gone: make(chan struct{}), read: make(chan struct{}), cmd: exec.Command(filepath.Join(serving, "magpie"), args...)}
 	x.cmd.Stdin, x.cmd.Stdout, x.cmd.Stderr = near, near, near
 	x.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	x.cmd.Env = append(os.Environ(), "HOME="+w.dir, "XDG_CONFIG_HOME="+w.dir, "TZ=UTC", "TERM=xterm", "MAGPIE_URL="+w.url, "MAGPIE_TOKEN="+w.admin.Token)
@@ -57,9 +58,10 @@ func (w *world) atTerminal(t *testing.T, columns uint16, args ...string) *termin
 	}
 	near.Close()
 	go func() {
+		defer close(x.read)
 		buf := make([]byte, 4096)
 		for {
-			n, err := far.Read(buf)
+			n, err := far.Read(buf) // an error when nobody has the other end any more
 			_, _ = x.said.Write(buf[:max(n, 0)])
 			if err != nil {
 				return
@@ -91,7 +93,10 @@ func (x *terminal) ends() int {
 	case <-time.After(30 * time.Second):
 		x.t.Fatalf("it does not end:\n%s", x.said.String())
 	}
-	time.Sleep(50 * time.Millisecond) // the last of what it wrote
+	select {
+	case <-x.read:
+	case <-time.After(10 * time.Second): // somebody else has the terminal
+	}
 	return x.cmd.ProcessState.ExitCode()
 }
 
