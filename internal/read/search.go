@@ -256,11 +256,11 @@ func (s *Service) indexed(ctx context.Context) error {
 	case s.Now().Sub(whole) > resync || rules != s.reading():
 		return s.reindex(ctx)
 	}
-	rows, err := s.Store.As(job.Service).NewestOf(ctx, upTo.Add(-overlap))
+	rows, looked, err := s.Store.As(job.Service).NewestOf(ctx, upTo.Add(-overlap))
 	if err != nil {
 		return err
 	}
-	return s.take(ctx, rows)
+	return s.take(ctx, rows, looked)
 }
 
 // reading tells the dialects apart by which texts are read.
@@ -275,7 +275,7 @@ func (s *Service) reading() string {
 // reindex looks at all texts, and forgets those that are gone.
 func (s *Service) reindex(ctx context.Context) error {
 	x, rules, now := s.search, s.reading(), s.Now()
-	rows, err := s.Store.As(job.Service).NewestOf(ctx, time.Unix(0, 0))
+	rows, looked, err := s.Store.As(job.Service).NewestOf(ctx, time.Unix(0, 0))
 	if err != nil {
 		return err
 	}
@@ -294,7 +294,7 @@ func (s *Service) reindex(ctx context.Context) error {
 	}
 	x.all, x.done = len(rows), 0
 	x.mu.Unlock()
-	if err := s.take(ctx, rows); err != nil {
+	if err := s.take(ctx, rows, looked); err != nil {
 		return err
 	}
 	x.mu.Lock()
@@ -303,16 +303,14 @@ func (s *Service) reindex(ctx context.Context) error {
 	return nil
 }
 
-// take reads the texts that are not known yet.
-func (s *Service) take(ctx context.Context, rows []store.Newest) error {
+// take reads the texts that are not known yet, of those whose rows were looked at then.
+func (s *Service) take(ctx context.Context, rows []store.Newest, looked time.Time) error {
 	x := s.search
 	x.mu.Lock()
-	rows = slices.DeleteFunc(rows, func(n store.Newest) bool {
-		if n.ChangedAt.After(x.upTo) {
-			x.upTo = n.ChangedAt
-		}
-		return x.known[key(n)].VersionID == n.VersionID
-	})
+	rows = slices.DeleteFunc(rows, func(n store.Newest) bool { return x.known[key(n)].VersionID == n.VersionID })
+	if len(rows) == 0 {
+		x.upTo = looked
+	}
 	x.mu.Unlock()
 	if len(rows) == 0 {
 		return nil
@@ -373,6 +371,11 @@ func (s *Service) take(ctx context.Context, rows []store.Newest) error {
 	}
 	close(next)
 	hands.Wait()
+	if failed == nil {
+		x.mu.Lock()
+		x.upTo = looked
+		x.mu.Unlock()
+	}
 	return failed
 }
 

@@ -15,7 +15,6 @@ type Newest struct {
 	Number    int       `db:"number"`
 	ContentID string    `db:"content_id"`
 	TakenAt   time.Time `db:"taken_at"`
-	ChangedAt time.Time `db:"changed_at"` // when the part's row was written, by the database's clock
 }
 
 // NamesNow are the names of devices by their ids, without those that were taken out.
@@ -38,11 +37,15 @@ func (q *Q) NamesNow(ctx context.Context, ids []string) (map[string]string, erro
 	return out, err
 }
 
-// NewestOf lists the newest versions of the parts whose rows were written since a time, by the
-// database's clock; of all, where that is zero.
-func (q *Q) NewestOf(ctx context.Context, since time.Time) ([]Newest, error) {
-	return list[Newest](ctx, q.ext, `SELECT p.id AS part_id, p.device_id, d.name AS device, p.name AS part, v.id AS version_id, v.number, v.content_id, v.taken_at, p.changed_at
+// NewestOf lists the newest versions of the parts whose rows were written since a time, and tells when
+// it looked; both by the database's clock.
+func (q *Q) NewestOf(ctx context.Context, since time.Time) (all []Newest, looked time.Time, err error) {
+	if looked, err = get[time.Time](ctx, q.ext, `SELECT NOW(6)`); err != nil {
+		return nil, looked, err
+	}
+	all, err = list[Newest](ctx, q.ext, `SELECT p.id AS part_id, p.device_id, d.name AS device, p.name AS part, v.id AS version_id, v.number, v.content_id, v.taken_at
 		FROM parts p JOIN devices d ON d.id = p.device_id JOIN versions v ON v.part_id = p.id
 		AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND w.aside = '')
 		WHERE d.removed_at IS NULL AND p.changed_at >= ? ORDER BY d.name, p.name`, since.UTC())
+	return all, looked, err
 }
