@@ -112,14 +112,14 @@ func (a *app) found(all []client.Found) {
 
 // cameIn says with which version a line came.
 func cameIn(o client.Origin) string {
-	by := o.Author
-	if by == "" {
-		by = o.Actor
-	}
 	if o.First {
 		return fmt.Sprintf("since %s or earlier (version %d, the oldest there is)", when(o.TakenAt), o.Number)
 	}
-	return fmt.Sprintf("since %s (version %d) by %s, %s", when(o.TakenAt), o.Number, by, o.Reason)
+	since := fmt.Sprintf("since %s (version %d)", when(o.TakenAt), o.Number)
+	if o.Author == "" { // the device does not say who changed it
+		return since + ", pulled " + o.Reason
+	}
+	return since + " by " + o.Author
 }
 
 // counted shows how many hits there are on each device.
@@ -164,9 +164,6 @@ func (a *app) origin() *cli.Command {
 			var rows [][3]string
 			for i, l := range all {
 				version, taken, by := fmt.Sprint(l.Number), when(l.TakenAt), l.Author
-				if by == "" {
-					by = l.Actor
-				}
 				if l.First {
 					version, by = "≤"+version, ""
 				}

@@ -42,7 +42,7 @@ const pieces = (text: string) => {
         >
         <span v-if="f.origin" class="col-start-2 text-sm whitespace-nowrap text-faded sm:col-start-auto"
           ><template v-if="f.origin.first"><TimeMark :at="f.origin.taken_at" /> or before</template
-          ><template v-else>since <TimeMark :at="f.origin.taken_at" />, {{ f.origin.author || f.origin.actor }}</template></span
+          ><template v-else>since <TimeMark :at="f.origin.taken_at" />{{ f.origin.author ? ', ' + f.origin.author : '' }}</template></span
         >
       </li>
     </ul>
