@@ -77,12 +77,7 @@ func (s *Server) export(c *gin.Context) {
 	}
 	leaves(c, name)
 	if err := s.History.Write(ctx, a, x, c.Writer); err != nil {
-		if !c.Writer.Written() {
-			c.Header("Content-Disposition", "")
-			fail(c, exportProblem(err))
-			return
-		}
-		brokenOff(c, "an export", err)
+		brokenOff(c, "an export", err, exportProblem)
 	}
 }
 
@@ -94,13 +89,13 @@ func leaves(c *gin.Context, name string) {
 }
 
 // brokenOff ends an answer that was begun and cannot be made good: whoever reads it sees that it
-// was cut. Where nothing of it has left yet, it says why.
-func brokenOff(c *gin.Context, what string, err error) {
+// was cut. Where nothing of it has left yet, it says why, in the words of said.
+func brokenOff(c *gin.Context, what string, err error, said func(error) *client.Problem) {
 	if !c.Writer.Written() {
 		for _, head := range []string{"Content-Disposition", "Content-Type", "Content-Length", "ETag"} {
 			c.Writer.Header().Del(head)
 		}
-		fail(c, problem(err))
+		fail(c, said(err))
 		return
 	}
 	slog.Error(what+" was broken off", "request", c.Writer.Header().Get("X-Request-Id"), "err", err)

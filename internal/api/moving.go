@@ -55,12 +55,7 @@ func (s *Server) handOver(c *gin.Context) {
 	}
 	leaves(c, "magpie_"+s.Clock().UTC().Format("20060102T150405Z")+".devices.age")
 	if err := s.History.HandOver(ctx, a, devices, in.Recipients, c.Writer); err != nil {
-		if !c.Writer.Written() {
-			c.Header("Content-Disposition", "")
-			fail(c, exportProblem(err))
-			return
-		}
-		brokenOff(c, "handing devices over", err)
+		brokenOff(c, "handing devices over", err, exportProblem)
 	}
 }
 

@@ -168,6 +168,6 @@ func (s *Server) backupFile(c *gin.Context) {
 	}
 	leaves(c, "magpie_"+s.Clock().UTC().Format("20060102T150405Z")+"_"+kind+".backup.age")
 	if _, err := s.History.WriteBackup(ctx, a, !in.Settings, to, s.Version, c.Writer); err != nil {
-		brokenOff(c, "a backup", err)
+		brokenOff(c, "a backup", err, problem)
 	}
 }

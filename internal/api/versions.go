@@ -240,7 +240,7 @@ func (s *Server) versionText(c *gin.Context) {
 			return
 		}
 		if err := s.Read.Write(c.Request.Context(), actor(c), side, c.Writer); err != nil {
-			brokenOff(c, "the file of "+side.Ref, err)
+			brokenOff(c, "the file of "+side.Ref, err, problem)
 		}
 		return
 	}

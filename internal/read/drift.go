@@ -7,7 +7,6 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
-	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 )
@@ -87,37 +86,23 @@ func (s *Service) DriftedSince(ctx context.Context, d Drift) (*Origin, error) {
 	if d.State != core.Drifted || base.Large() || d.now.Large() {
 		return nil, nil
 	}
-	q, partID, number := s.Store.As(job.Service), base.Version.PartID, 1<<30
+	number := 1 << 30
 	if first != nil { // otherwise what is live was not kept, and what was kept last is looked at first
 		number = first.Number
 	}
-	for looked := 0; looked < farthest; {
-		older, err := q.VersionsThatCount(ctx, partID, number, 50)
-		if err != nil {
-			return nil, err
+	looked, broken := 0, false
+	err := s.back(ctx, base.Version.PartID, number, func(v core.Version, raw string) bool {
+		off, err := s.DifferencesOf(base.doc, raw, base.raw, other)
+		if broken = err != nil || len(off) == 0; broken {
+			return false
 		}
-		for _, v := range older {
-			raw, err := q.Content(ctx, v.ContentID)
-			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrLarge) {
-				continue
-			}
-			if err != nil {
-				return nil, err
-			}
-			off, err := s.DifferencesOf(base.doc, string(raw), base.raw, other)
-			if err != nil || len(off) == 0 {
-				return originOf(first), nil
-			}
-			first = &v
-		}
-		if len(older) < 50 {
-			break
-		}
-		looked, number = looked+len(older), older[len(older)-1].Number
+		first = &v
+		looked++
+		return looked < farthest
+	})
+	since := originOf(first)
+	if since != nil {
+		since.First = !broken
 	}
-	o := originOf(first)
-	if o != nil {
-		o.First = true
-	}
-	return o, nil
+	return since, err
 }

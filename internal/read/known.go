@@ -2,11 +2,12 @@ package read
 
 import (
 	"errors"
+	"sync"
+	"time"
+
 	"magpie/internal/core"
 	"magpie/internal/core/find"
 	"magpie/internal/store"
-	"sync"
-	"time"
 )
 
 // ErrSearch is returned for a search that cannot be made as it is asked for.

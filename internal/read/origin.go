@@ -51,17 +51,11 @@ func (s *Service) traced(ctx context.Context, v core.Version) ([]Origin, error) 
 	if dia := s.DialectOf(d); dia != nil {
 		doc = dia.Doc(v.Part)
 	}
-	read := func(v core.Version) (diff.Text, error) {
-		raw, err := q.Content(ctx, v.ContentID)
-		if err != nil {
-			return diff.Text{}, err
-		}
-		return dialect.Comparable(doc, string(raw)), nil
-	}
-	now, err := read(v)
+	raw, err := q.Content(ctx, v.ContentID)
 	if err != nil {
 		return nil, err
 	}
+	now := dialect.Comparable(doc, string(raw))
 	out := make([]Origin, len(now.Lines))
 	at := make([]int, len(now.Lines)) // where each line stands in now; -1: it was traced
 	for i := range at {
@@ -74,38 +68,24 @@ func (s *Service) traced(ctx context.Context, v core.Version) ([]Origin, error) 
 		at[i] = -1
 		left--
 	}
-	for before := v.Number; left > 0; {
-		older, err := q.VersionsThatCount(ctx, v.PartID, before, 50)
-		if err != nil {
-			return nil, err
-		}
-		for _, o := range older {
-			was, err := read(o)
-			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrLarge) {
+	err = s.back(ctx, v.PartID, v.Number, func(o core.Version, raw string) bool {
+		was := dialect.Comparable(doc, raw)
+		partner := diff.Partners(was, now)
+		for i, line := range at {
+			if line < 0 {
 				continue
 			}
-			if err != nil {
-				return nil, err
-			}
-			back := diff.Partners(was, now)
-			for i, line := range at {
-				if line < 0 {
-					continue
-				}
-				if back[line] < 0 {
-					settle(i, v, false)
-				} else {
-					at[i] = back[line]
-				}
-			}
-			if v, now = o, was; left == 0 {
-				return out, nil
+			if partner[line] < 0 {
+				settle(i, v, false)
+			} else {
+				at[i] = partner[line]
 			}
 		}
-		if len(older) < 50 {
-			break
-		}
-		before = older[len(older)-1].Number
+		v, now = o, was
+		return left > 0
+	})
+	if err != nil {
+		return nil, err
 	}
 	for i, line := range at {
 		if line >= 0 {
@@ -113,4 +93,33 @@ func (s *Service) traced(ctx context.Context, v core.Version) ([]Origin, error) 
 		}
 	}
 	return out, nil
+}
+
+// back goes from a part's version before a number back to its first, as long as more is wanted. Those that
+// were set aside, and those that cannot be read or held, are passed over.
+func (s *Service) back(ctx context.Context, partID string, number int, more func(v core.Version, raw string) bool) error {
+	const page = 50
+	q := s.Store.As(job.Service)
+	for {
+		older, err := q.VersionsThatCount(ctx, partID, number, page)
+		if err != nil {
+			return err
+		}
+		for _, v := range older {
+			raw, err := q.Content(ctx, v.ContentID)
+			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrLarge) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			if !more(v, string(raw)) {
+				return nil
+			}
+		}
+		if len(older) < page {
+			return nil
+		}
+		number = older[page-1].Number
+	}
 }

@@ -57,14 +57,9 @@ func New() *Index {
 	return &Index{seed: maphash.MakeSeed(), cells: make([]int32, 1<<10), docs: map[string]*doc{}}
 }
 
-// Len is how many texts there are, Lines how many lines they have, Distinct how many of those
-// differ.
+// Len is how many texts there are, Distinct how many different lines they have.
 func (x *Index) Len() int      { return len(x.docs) }
-func (x *Index) Lines() int    { return x.held }
 func (x *Index) Distinct() int { return len(x.ends) }
-
-// Has tells whether there is a text of a key.
-func (x *Index) Has(key string) bool { return x.docs[key] != nil }
 
 // line is a distinct line without its newline.
 func (x *Index) line(n int32) []byte {
@@ -109,13 +104,14 @@ func (x *Index) Put(key string, t Text) {
 	x.Drop(key)
 	d := &doc{lines: x.numbers(t.Lines), up: slices.Clone(t.Up)}
 	for i, l := range t.Masked {
-		if d.masked == nil && l != t.Lines[i] {
+		if l == t.Lines[i] {
+			continue
+		}
+		if d.masked == nil {
 			d.masked = slices.Clone(d.lines)
 		}
-		if d.masked != nil {
-			if d.masked[i] = hidden; l != "" || t.Lines[i] == "" {
-				d.masked[i] = x.number(l)
-			}
+		if d.masked[i] = hidden; l != "" {
+			d.masked[i] = x.number(l)
 		}
 	}
 	for _, h := range t.Heads {
