@@ -22,7 +22,7 @@ func TestWhatMeansNothing(t *testing.T) {
 		"two that follow":                       {"parts: {a: {mode: top, command: l, follows: running, whole: {last: x}}, b: {mode: top, command: l, follows: running, whole: {last: x}}}", "parts", "2 parts follow others"},
 		"merging JSON":                          {"reach: {transport: https, port: 443}\nweb: {auth: basic}\ngrammar: {form: json}\nchange: {methods: [merge]}", "change.methods[0]", "cannot be previewed"},
 		"saving by a command without a mode":    {"change: {save: {command: keep}}", "change.save", "needs the mode"},
-		"saving by both":                        {"change: {save: {mode: top, command: keep, steps: [{mode: top, type: a}]}}", "change.save", "oneOf"},
+		"saving by both":                        {"change: {save: {mode: top, command: keep, steps: [{mode: top, type: a}]}}", "change.save", "takes one of command and steps"},
 	} {
 		var base, over any
 		if err := yaml.Unmarshal([]byte(around), &base); err != nil {

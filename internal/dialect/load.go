@@ -1,7 +1,6 @@
 package dialect
 
 import (
-	"bytes"
 	"cmp"
 	_ "embed"
 	"encoding/json"
@@ -10,25 +9,16 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
-	"github.com/santhosh-tekuri/jsonschema/v6"
-	"golang.org/x/text/language"
-	"golang.org/x/text/message"
 
 	"magpie/internal/core/change"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
 )
-
-// Schema is the published JSON Schema (draft 2020-12) of dialect files.
-//
-//go:embed schema.json
-var Schema []byte
 
 // Problem is one thing wrong in a dialect file.
 type Problem struct {
@@ -63,28 +53,6 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// schema is compiled when the first dialect is read: a command line reads none.
-var schema = sync.OnceValue(func() *jsonschema.Schema {
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
-	if err != nil {
-		panic(err)
-	}
-	c := jsonschema.NewCompiler()
-	c.RegisterFormat(&jsonschema.Format{Name: "re2", Validate: func(v any) error {
-		s, ok := v.(string)
-		if !ok {
-			return nil
-		}
-		_, err := regexp.Compile(strings.ReplaceAll(s, "{host}", "x"))
-		return err
-	}})
-	c.AssertFormat()
-	if err := c.AddResource("dialect.json", doc); err != nil {
-		panic(err)
-	}
-	return c.MustCompile("dialect.json")
-})
-
 // Load reads and checks a dialect file. The error is of type Problems.
 func Load(name string, source []byte) (*Dialect, error) {
 	l := loader{name: name, text: string(source)}
@@ -102,20 +70,19 @@ func Load(name string, source []byte) (*Dialect, error) {
 	if bad := l.plain(l.root); bad != nil {
 		return nil, bad
 	}
-	var any any
-	if err := yaml.Unmarshal(source, &any); err != nil {
+	var file any
+	if err := yaml.Unmarshal(source, &file); err != nil {
 		return nil, l.syntax(err)
 	}
-	raw, err := json.Marshal(any)
+	raw, err := json.Marshal(file)
 	if err != nil {
 		return nil, Problems{{File: name, Line: 1, Column: 1, Text: err.Error()}}
 	}
-	value, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
-	if err != nil {
+	var value any
+	if err := json.Unmarshal(raw, &value); err != nil {
 		return nil, Problems{{File: name, Line: 1, Column: 1, Text: err.Error()}}
 	}
-	if err := schema().Validate(value); err != nil {
-		l.invalid(err.(*jsonschema.ValidationError))
+	if language().check(language(), nil, value, l.at); len(l.found) > 0 {
 		return nil, l.sorted()
 	}
 	d := &Dialect{Source: string(source)}
@@ -126,7 +93,7 @@ func Load(name string, source []byte) (*Dialect, error) {
 	if len(l.found) == 0 {
 		l.warn(d)
 	}
-	l.variants(d, any)
+	l.variants(d, file)
 	if len(l.found) > 0 {
 		return nil, l.sorted()
 	}
@@ -148,10 +115,10 @@ func (l *loader) variants(d *Dialect, file any) {
 		raw, err := json.Marshal(merged)
 		if err == nil {
 			var value any
-			if value, err = jsonschema.UnmarshalJSON(bytes.NewReader(raw)); err == nil {
+			if err = json.Unmarshal(raw, &value); err == nil {
 				l.where = under(at, "sets")
-				if bad := schema().Validate(value); bad != nil {
-					l.invalid(bad.(*jsonschema.ValidationError))
+				found := len(l.found)
+				if language().check(language(), nil, value, l.at); len(l.found) > found {
 					l.where = nil
 					continue
 				}
@@ -308,17 +275,6 @@ func (l *loader) locate(path []string) (line, column int) {
 		n = next
 	}
 	return line, column
-}
-
-func (l *loader) invalid(e *jsonschema.ValidationError) {
-	if len(e.Causes) == 0 {
-		text := e.ErrorKind.LocalizedString(message.NewPrinter(language.English))
-		l.at(e.InstanceLocation, "%s", text)
-		return
-	}
-	for _, c := range e.Causes {
-		l.invalid(c)
-	}
 }
 
 // compile checks what a schema cannot and makes what the rest of the program
