@@ -6,6 +6,8 @@ TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftp
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
 export DEBIAN_FRONTEND = noninteractive
+# Programs that need no library of the machine they run on.
+export CGO_ENABLED = 0
 
 .PHONY: demo test test-race test-matrix build bench check check-console needs needs-test fuzz
 
@@ -47,14 +49,14 @@ test: needs-test build check check-console
 # and half of that to build everything once more. The core, the dialects, the push machine and
 # the benchmarks have no goroutines.
 test-race: needs-test build
-	go test -race -timeout 20m $$(go list ./... | grep -v '/e2e\|/internal/core/\|/internal/dialect$$\|/internal/push$$\|/internal/bench$$')
-	MAGPIE_RACE=1 go test -count=1 -timeout 40m -parallel $(ATONCE) ./e2e
+	CGO_ENABLED=1 go test -race -timeout 20m $$(go list ./... | grep -v '/e2e\|/internal/core/\|/internal/dialect$$\|/internal/push$$\|/internal/bench$$')
+	CGO_ENABLED=1 MAGPIE_RACE=1 go test -count=1 -timeout 40m -parallel $(ATONCE) ./e2e
 
 # Every family, by every method, with every fault of its simulator; and a whole minute of change
 # notices.
 test-matrix: needs-test build
 	MAGPIE_MATRIX=all go test ./internal/core/change -count=1 -timeout 20m
-	MAGPIE_RACE=1 MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
+	CGO_ENABLED=1 MAGPIE_RACE=1 MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
 
 # The console's files as its formatter has them, no line over 140 characters; and the
 # API's description before a strict linter and two makers of clients.

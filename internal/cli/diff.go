@@ -105,7 +105,7 @@ func (a *app) diffFiles(c *cli.Command, one, other string) error {
 	if name == "" && c.String("part") != "" {
 		return errors.New("--part says which part of a dialect the files are; name that with --dialect")
 	}
-	if name == "" && c.String("as") == "lines" && !a.s.colour && !c.Bool("json") {
+	if name == "" && c.String("as") == "lines" && !a.s.colour && a.s.raw != nil && !c.Bool("json") {
 		return a.diffPlain(one, other, c.Int("context"))
 	}
 	var doc *dialect.Doc
@@ -164,11 +164,7 @@ func (a *app) diffWithFile(ctx context.Context, c *cli.Command, got []string) er
 
 // diffPlain compares two files as they stand, and writes what differs as it is found.
 func (a *app) diffPlain(one, other string, context int) error {
-	from, err := run.File(one, nil)
-	if err != nil {
-		return err
-	}
-	to, err := run.File(other, nil)
+	from, to, x, y, err := run.Files(one, other)
 	if err != nil {
 		return err
 	}
@@ -179,9 +175,8 @@ func (a *app) diffPlain(one, other string, context int) error {
 	named := func(name string, at time.Time) string {
 		return name + "\t" + at.In(zone()).Format("2006-01-02 15:04:05 -0700")
 	}
-	x, y := diff.Split(from.Content), diff.Split(to.Content)
 	es := diff.Texts(x, y)
-	if err := diff.Unified(a.s.out, named(one, from.At), named(other, to.At), x, y, es, context, nil); err != nil {
+	if err := diff.Unified(a.s.raw, named(one, from.At), named(other, to.At), x, y, es, context, nil); err != nil {
 		return err
 	}
 	gone, came := 0, 0

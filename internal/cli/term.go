@@ -104,6 +104,9 @@ func visible(s string) string {
 }
 
 func steers(r rune) bool {
+	if ' ' <= r && r < 0x7f {
+		return false
+	}
 	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029')
 }
 

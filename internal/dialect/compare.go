@@ -74,6 +74,14 @@ func (r *reading) resalted(lines []string) []string {
 	return out
 }
 
+// salted is a text that is compared without them.
+func (r *reading) salted(t diff.Text) diff.Text {
+	if !r.means() {
+		return t
+	}
+	return t.With(r.resalted(t.Lines()))
+}
+
 // settled is the text without what changes by itself.
 func (r *reading) settled() string {
 	switch {
@@ -99,7 +107,7 @@ func (r *reading) settled() string {
 func (r *reading) split() diff.Text {
 	t := diff.Split(r.src)
 	if r.root != nil {
-		t.Within = grammar.Enclosing(r.root, len(t.Lines))[1:]
+		t.Within = grammar.Enclosing(r.root, t.Len())[1:]
 	}
 	return t
 }
@@ -156,7 +164,7 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 	x.A, x.B = x.a.split(), x.b.split()
 	compared := [2]diff.Text{x.A, x.B}
 	if !all {
-		compared[0].Lines, compared[1].Lines = x.a.resalted(x.A.Lines), x.b.resalted(x.B.Lines)
+		compared[0], compared[1] = x.a.salted(x.A), x.b.salted(x.B)
 	}
 	x.Edits = diff.Texts(compared[0], compared[1])
 	if alike && !all {
@@ -266,9 +274,7 @@ func entries(root *grammar.Node, lines int) (out []Head) {
 // that the device salts anew each time are left out. A nil Doc stands for a text that no dialect reads.
 func Comparable(d *Doc, src string) diff.Text {
 	r := read(d, src)
-	t := r.split()
-	t.Lines = r.resalted(t.Lines)
-	return t
+	return r.salted(r.split())
 }
 
 // Head is what lines are about that a block's own line does not name, with those lines (from 0), in

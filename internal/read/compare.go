@@ -316,17 +316,17 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 		return c, err
 	}
 	// Secrets are compared as they are and shown as the actor may see them.
-	a, b, es := laid.A, laid.B, laid.Edits
+	es := laid.Edits
 	c.Added, c.Removed = laid.Lines()
-	a.Lines, b.Lines = diff.Split(shownA).Lines, diff.Split(shownB).Lines
-	blockA, blockB := dialect.Places(from.doc, shownA, len(a.Lines)), dialect.Places(to.doc, shownB, len(b.Lines))
+	a, b := diff.Split(shownA), diff.Split(shownB)
+	blockA, blockB := dialect.Places(from.doc, shownA, a.Len()), dialect.Places(to.doc, shownB, b.Len())
 	enclosing := func(old bool, line int) string {
 		if old {
 			return blockA[line]
 		}
 		return blockB[line]
 	}
-	c.Hunks = diff.Hunks(a.Lines, b.Lines, es, context, enclosing)
+	c.Hunks = diff.Hunks(a, b, es, context, enclosing)
 	for i := range c.Hunks {
 		c.Hunks[i].Mark()
 	}

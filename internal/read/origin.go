@@ -56,8 +56,8 @@ func (s *Service) traced(ctx context.Context, v core.Version) ([]Origin, error) 
 		return nil, err
 	}
 	now := dialect.Comparable(doc, string(raw))
-	out := make([]Origin, len(now.Lines))
-	at := make([]int, len(now.Lines)) // where each line stands in now; -1: it was traced
+	out := make([]Origin, now.Len())
+	at := make([]int, now.Len()) // where each line stands in now; -1: it was traced
 	for i := range at {
 		at[i] = i
 	}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,9 +10,12 @@ import (
 	"magpie/client"
 	"magpie/dialects"
 	"magpie/internal/api"
+	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
 	"magpie/internal/dialect"
 	"magpie/internal/read"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // FileDialect is how a part's files are read: by a dialect that ships, by its name, or by one in a
@@ -55,6 +59,26 @@ func CompareFiles(from, to read.File, context int, all bool) (client.Diff, error
 	return api.WireDiff(c, false), nil
 }
 
+// Files reads two files that no dialect reads side by side, and makes them ready to be compared.
+func Files(one, other string) (from, to read.File, x, y diff.Text, err error) {
+	var both errgroup.Group
+	prepare := func(path string, f *read.File, t *diff.Text) {
+		both.Go(func() (err error) {
+			if *f, err = File(path, nil); err == nil {
+				*t = diff.Split(f.Content)
+				t.Hash()
+			}
+			return err
+		})
+	}
+	prepare(one, &from, &x)
+	prepare(other, &to, &y)
+	return from, to, x, y, both.Wait()
+}
+
+// mostCompared is how large a file can be that is compared.
+const mostCompared = 1<<31 - 2
+
 // File reads a file to be compared, as doc says.
 func File(path string, doc *dialect.Doc) (f read.File, err error) {
 	info, err := os.Stat(path)
@@ -64,6 +88,16 @@ func File(path string, doc *dialect.Doc) (f read.File, err error) {
 	if err != nil {
 		return f, err
 	}
-	raw, err := os.ReadFile(path)
-	return read.File{Name: path, Content: string(raw), At: info.ModTime(), Doc: doc}, err
+	if info.Size() > mostCompared {
+		return f, fmt.Errorf("%s has %d bytes; files of up to %d are compared", path, info.Size(), mostCompared)
+	}
+	in, err := os.Open(path)
+	if err != nil {
+		return f, err
+	}
+	defer in.Close()
+	var text strings.Builder // what is read becomes the text, and is not copied once more
+	text.Grow(int(info.Size()))
+	_, err = io.Copy(&text, io.LimitReader(in, mostCompared))
+	return read.File{Name: path, Content: text.String(), At: info.ModTime(), Doc: doc}, err
 }

@@ -92,12 +92,12 @@ func (s *Service) exactly(doc *dialect.Doc, have, want string) ([]Difference, er
 		}
 		return l
 	}
-	for _, e := range diff.Lines(a.Lines, b.Lines) {
+	for _, e := range diff.Lines(a.Lines(), b.Lines()) {
 		for i := e.Start; i < e.End; i++ {
-			out = append(out, Difference{Block: within(a, i), Have: shown(a.Lines[i]), HaveMasked: shown(masked[have][i])})
+			out = append(out, Difference{Block: within(a, i), Have: shown(a.Line(i)), HaveMasked: shown(masked[have][i])})
 		}
 		for i := e.From; i < e.To; i++ {
-			out = append(out, Difference{Block: within(b, i), Want: shown(b.Lines[i]), WantMasked: shown(masked[want][i])})
+			out = append(out, Difference{Block: within(b, i), Want: shown(b.Line(i)), WantMasked: shown(masked[want][i])})
 		}
 	}
 	if len(out) == 0 {

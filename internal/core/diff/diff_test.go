@@ -57,7 +57,7 @@ func TestCases(t *testing.T) {
 		if got := cost(es); got != c.edits {
 			t.Errorf("%s: script of %d, want %d: %v", c.name, got, c.edits, es)
 		}
-		if got := apply(a.Lines, b.Lines, es); !slices.Equal(got, b.Lines) {
+		if got := apply(a.Lines(), b.Lines(), es); !slices.Equal(got, b.Lines()) {
 			t.Errorf("%s: the edits lead to %q", c.name, got)
 		}
 		patchLeadsThere(t, c.name, c.a, c.b)
@@ -198,13 +198,13 @@ func FuzzPatchingOneSideYieldsTheOther(f *testing.F) {
 	f.Fuzz(func(t *testing.T, a, b string) {
 		ta, tb := Split(a), Split(b)
 		es := Texts(ta, tb)
-		if got := apply(ta.Lines, tb.Lines, es); !slices.Equal(got, tb.Lines) {
+		if got := apply(ta.Lines(), tb.Lines(), es); !slices.Equal(got, tb.Lines()) {
 			t.Fatalf("%q -> %q: edits lead to %q", a, b, got)
 		}
-		for _, h := range Hunks(ta.Lines, tb.Lines, es, 2, nil) {
+		for _, h := range Hunks(ta, tb, es, 2, nil) {
 			h.Mark()
 			for _, l := range h.Lines {
-				if l.Op != Add && (l.A < 1 || ta.Lines[l.A-1] != l.Text) || l.Op != Remove && tb.Lines[l.B-1] != l.Text {
+				if l.Op != Add && (l.A < 1 || ta.Line(l.A-1) != l.Text) || l.Op != Remove && tb.Line(l.B-1) != l.Text {
 					t.Fatalf("hunk line %+v is not in the texts", l)
 				}
 				for _, m := range l.Marks {
@@ -227,10 +227,43 @@ func TestHunkNamesItsBlocks(t *testing.T) {
 	}
 	in := func(_ bool, line int) string { return a[(line-1)/3*3] }
 	for lanes, want := range map[int]string{1: "lane 0", 2: "lane 0; lane 1", 4: "lane 0; lane 1; lane 2; lane 3", 6: "lane 0; lane 1; lane 2; lane 3; …"} {
-		old := append(slices.Clone(a[:3*lanes]), "end")
-		now := append(slices.Clone(b[:3*lanes]), "end")
-		if got := Hunks(old, now, Lines(old, now), 3, in); len(got) != 1 || got[0].Block != want {
+		old := Split(strings.Join(append(slices.Clone(a[:3*lanes]), "end"), "\n"))
+		now := Split(strings.Join(append(slices.Clone(b[:3*lanes]), "end"), "\n"))
+		if got := Hunks(old, now, Texts(old, now), 3, in); len(got) != 1 || got[0].Block != want {
 			t.Errorf("%d lanes: %+v", lanes, got)
+		}
+	}
+}
+
+// TestVeryLongTexts walks the road of runs that both texts have once: the edits lead there, and are
+// no more than were made.
+func TestVeryLongTexts(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 2))
+	for _, kinds := range []int{2, 8, 1 << 30} {
+		var a, b strings.Builder
+		made := 0
+		for i := range 3 * long {
+			line := fmt.Sprintf("  mtu %d\n", r.IntN(kinds))
+			switch a.WriteString(line); r.IntN(200) {
+			case 0: // gone
+				made++
+			case 1:
+				fmt.Fprintf(&b, "%slane %d\n", line, i)
+				made++
+			case 2:
+				fmt.Fprintf(&b, "  mtu %d\n", r.IntN(kinds))
+				made += 2
+			default:
+				b.WriteString(line)
+			}
+		}
+		x, y := Split(a.String()), Split(strings.TrimSuffix(b.String(), "\n"))
+		es := Texts(x, y)
+		if got := apply(x.Lines(), y.Lines(), es); !slices.Equal(got, y.Lines()) {
+			t.Errorf("of %d kinds of line: the edits do not lead to the second text", kinds)
+		}
+		if got := cost(es); got > made+2 {
+			t.Errorf("of %d kinds of line: %d lines of edits where %d were made", kinds, got, made)
 		}
 	}
 }

@@ -1,10 +1,10 @@
 package diff
 
 import (
-	"bufio"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -109,18 +109,18 @@ func (h Hunk) walk(es []Edit, line func(op Op, i, j int)) {
 // Hunks groups edits with so many lines of context. enclosing, if not nil,
 // names the block around a line of the new text (from 1), or of the old one
 // where only removals are left.
-func Hunks(a, b []string, es []Edit, context int, enclosing func(old bool, line int) string) []Hunk {
+func Hunks(a, b Text, es []Edit, context int, enclosing func(old bool, line int) string) []Hunk {
 	var out []Hunk
 	for _, g := range groups(es, context) {
-		h := frame(g, len(a), len(b), context, enclosing)
+		h := frame(g, a.Len(), b.Len(), context, enclosing)
 		h.walk(g, func(op Op, i, j int) {
 			switch op {
 			case Same:
-				h.Lines = append(h.Lines, Line{Op: op, Text: a[i], A: i + 1, B: j + 1})
+				h.Lines = append(h.Lines, Line{Op: op, Text: a.Line(i), A: i + 1, B: j + 1})
 			case Remove:
-				h.Lines = append(h.Lines, Line{Op: op, Text: a[i], A: i + 1})
+				h.Lines = append(h.Lines, Line{Op: op, Text: a.Line(i), A: i + 1})
 			case Add:
-				h.Lines = append(h.Lines, Line{Op: op, Text: b[j], B: j + 1})
+				h.Lines = append(h.Lines, Line{Op: op, Text: b.Line(j), B: j + 1})
 			}
 		})
 		// A range of no lines names the line before it.
@@ -164,10 +164,11 @@ func Unified(out io.Writer, oldName, newName string, a, b Text, es []Edit, conte
 	if len(es) == 0 {
 		return nil
 	}
-	w := bufio.NewWriterSize(out, 1<<16)
-	fmt.Fprintf(w, "--- %s\n+++ %s\n", oldName, newName)
+	lenA, lenB := a.Len(), b.Len()
+	const full = 1 << 16
+	buf := fmt.Appendf(make([]byte, 0, 2*full), "--- %s\n+++ %s\n", oldName, newName)
 	for _, g := range groups(es, context) {
-		h := frame(g, len(a.Lines), len(b.Lines), context, enclosing)
+		h := frame(g, lenA, lenB, context, enclosing)
 		fromA, fromB := h.A, h.B
 		if h.ALen == 0 {
 			fromA--
@@ -175,95 +176,40 @@ func Unified(out io.Writer, oldName, newName string, a, b Text, es []Edit, conte
 		if h.BLen == 0 {
 			fromB--
 		}
-		fmt.Fprintf(w, "@@ -%s +%s @@", span(fromA, h.ALen), span(fromB, h.BLen))
+		buf = append(span(append(span(append(buf, "@@ -"...), fromA, h.ALen), " +"...), fromB, h.BLen), " @@"...)
 		if h.Block != "" {
-			w.WriteString(" " + h.Block)
+			buf = append(append(buf, ' '), h.Block...)
 		}
-		w.WriteByte('\n')
+		buf = append(buf, '\n')
+		var err error
 		h.walk(g, func(op Op, i, j int) {
-			w.WriteByte(byte(op))
+			buf = append(buf, byte(op))
+			last := false
 			if op == Add {
-				w.WriteString(b.Lines[j])
+				buf, last = append(buf, b.Line(j)...), !b.Ended && j == lenB-1
 			} else {
-				w.WriteString(a.Lines[i])
+				buf, last = append(buf, a.Line(i)...), !a.Ended && i == lenA-1
 			}
-			w.WriteByte('\n')
-			if op != Add && i == len(a.Lines)-1 && !a.Ended || op == Add && j == len(b.Lines)-1 && !b.Ended {
-				w.WriteString("\\ No newline at end of file\n")
+			if buf = append(buf, '\n'); last {
+				buf = append(buf, "\\ No newline at end of file\n"...)
+			}
+			if len(buf) >= full && err == nil {
+				_, err = out.Write(buf)
+				buf = buf[:0]
 			}
 		})
-	}
-	return w.Flush()
-}
-
-func span(start, n int) string {
-	if n == 1 {
-		return fmt.Sprint(start)
-	}
-	return fmt.Sprintf("%d,%d", start, n)
-}
-
-// Text is one side of a comparison of whole texts.
-type Text struct {
-	Lines []string
-	Ended bool // it ends in a newline
-	// Within says, for each line, what it stands in. Lines that stand in
-	// different things do not match, however alike they are. Nil: all match.
-	Within []string
-}
-
-// Split makes a Text of s. A last line without its newline differs from the
-// same line with one, so it is given a mark of its own while comparing.
-func Split(s string) Text {
-	if s == "" {
-		return Text{Ended: true}
-	}
-	lines := strings.Split(s, "\n")
-	if lines[len(lines)-1] == "" {
-		return Text{Lines: lines[:len(lines)-1], Ended: true}
-	}
-	return Text{Lines: lines}
-}
-
-// Texts returns the edits between two texts, a missing last newline counting
-// as a difference.
-func Texts(a, b Text) []Edit {
-	keyA, keyB := keys(a, a.Ended == b.Ended), keys(b, a.Ended == b.Ended)
-	x, y, n := intern(keyA, keyB)
-	return edits(a.Lines, b.Lines, keyA, keyB, compare(x, y, n))
-}
-
-// Partners tells for each line of b (from 0) which line of a it is; -1: it came.
-func Partners(a, b Text) []int {
-	out := make([]int, len(b.Lines))
-	i, j := 0, 0
-	for _, e := range append(Texts(a, b), Edit{Start: len(a.Lines), End: len(a.Lines), From: len(b.Lines), To: len(b.Lines)}) {
-		for ; j < e.From; i, j = i+1, j+1 {
-			out[j] = i
-		}
-		for ; j < e.To; j++ {
-			out[j] = -1
-		}
-		i = e.End
-	}
-	return out
-}
-
-// keys are what lines are compared by.
-func keys(t Text, sameEnd bool) []string {
-	out := t.Lines
-	if t.Within != nil {
-		out = make([]string, len(t.Lines))
-		for i, l := range t.Lines {
-			out[i] = l
-			if t.Within[i] != "" {
-				out[i] = l + "\x00" + t.Within[i]
-			}
+		if err != nil {
+			return err
 		}
 	}
-	if !sameEnd && !t.Ended && len(out) > 0 {
-		out = append([]string{}, out...)
-		out[len(out)-1] += "\x00\x00"
+	_, err := out.Write(buf)
+	return err
+}
+
+func span(buf []byte, start, n int) []byte {
+	buf = strconv.AppendInt(buf, int64(start), 10)
+	if n != 1 {
+		buf = strconv.AppendInt(append(buf, ','), int64(n), 10)
 	}
-	return out
+	return buf
 }

@@ -20,8 +20,7 @@ func Words(a, b string) (inA, inB []Span) {
 		}
 		return out
 	}
-	x, y, n := intern(cut(a, ta), cut(b, tb))
-	c := compare(x, y, n)
+	_, _, c := differ(Text{lines: cut(a, ta), Ended: true}, Text{lines: cut(b, tb), Ended: true})
 	same := 0
 	for i, t := range ta {
 		if !c.a[i] && a[t.Start] != ' ' {
