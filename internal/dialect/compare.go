@@ -57,6 +57,10 @@ func (r *reading) settledLines() []bool {
 		n := len(text.Lines(r.src))
 		if r.means() {
 			r.says = r.doc.Table.Settled(n, r.root)
+			by, _ := r.hushed()
+			for i, own := range by {
+				r.says[i] = r.says[i] && own == 0
+			}
 		} else {
 			r.says = slices.Repeat([]bool{true}, n)
 		}
@@ -134,10 +138,18 @@ type Laid struct {
 	A, B     diff.Text // as they are compared
 	Edits    []diff.Edit
 	SetAside int            // lines that change by themselves and were left out
+	Noise    int            // lines that differ and that rules of somebody's own call noise
+	By       []Hid          // how many each of those rules hid
 	Unsure   int            // lines whose secrets could not be compared: salted anew, or not told
 	Changes  []rules.Change // what became of the entries, where both are read the same way
 
 	a, b *reading
+}
+
+// Hid is how many lines a rule of somebody's own left out.
+type Hid struct {
+	Rule  string
+	Lines int
 }
 
 // Lay lays a text against another. Lines that only changed by themselves are left out and counted,
@@ -183,30 +195,81 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 	return x
 }
 
-// quiet drops edits in which each line of one side that says nothing faces one of the other, and
-// all edits of texts that are unchanged.
+// quiet says which lines say nothing, counts those that changed, and drops all edits of texts that are
+// unchanged. What changes by itself is left out where all of an edit does; what somebody's own rules
+// call noise, always.
 func (x *Laid) quiet() {
-	a, b := x.a.settledLines(), x.b.settledLines()
-	kept := x.Edits[:0]
+	noiseA, names := x.a.hushed()
+	noiseB, _ := x.b.hushed()
+	x.A.Silent, x.B.Silent = silent(x.a.settledLines()), silent(x.b.settledLines())
+	hidden := make([]int, len(names)+1)
 	for _, e := range x.Edits {
-		n := e.End - e.Start
-		switch {
-		case x.Relation == Unchanged:
-			x.SetAside += max(n, e.To-e.From)
-		case n == e.To-e.From && !slices.Contains(a[e.Start:e.End], true) && !slices.Contains(b[e.From:e.To], true):
-			x.SetAside += n
-		default:
-			kept = append(kept, e)
+		if gone, came := e.Loud(x.A, x.B); gone+came > 0 && x.Relation != Unchanged {
+			speak(x.A.Silent, noiseA, e.Start, e.End)
+			speak(x.B.Silent, noiseB, e.From, e.To)
+		}
+		gone, came := e.Loud(x.A, x.B)
+		own := tally(hidden, noiseA, e.Start, e.End) + tally(hidden, noiseB, e.From, e.To)
+		x.Noise += own
+		if own == 0 {
+			x.SetAside += max(e.End-e.Start-gone, e.To-e.From-came)
 		}
 	}
-	x.Edits = kept
+	for i, name := range names {
+		if n := hidden[i+1]; n > 0 {
+			x.By = append(x.By, Hid{name, n})
+		}
+	}
+	if x.Relation == Unchanged {
+		x.Edits = nil
+	}
 }
 
-// Lines counts the lines that came and went.
+// speak has the lines of an edit say something again that are no noise.
+func speak(silent []bool, noise []int, from, to int) {
+	for i := from; i < to && silent != nil; i++ {
+		silent[i] = noise != nil && noise[i] > 0
+	}
+}
+
+// tally counts lines by the rule that calls them noise.
+func tally(by, noise []int, from, to int) (n int) {
+	for i := from; i < to && noise != nil; i++ {
+		if noise[i] > 0 {
+			by[noise[i]]++
+			n++
+		}
+	}
+	return n
+}
+
+// hushed tells of each line the rule of somebody's own that calls it noise, counted from 1. Nil: there
+// are no such rules.
+func (r *reading) hushed() (by []int, names []string) {
+	if !r.means() || !r.doc.Table.Quiets() {
+		return nil, nil
+	}
+	return r.doc.Table.Hushed(len(text.Lines(r.src)), r.root)
+}
+
+// silent are the lines that say nothing; nil: there are none.
+func silent(says []bool) []bool {
+	if !slices.Contains(says, false) {
+		return nil
+	}
+	out := make([]bool, len(says))
+	for i, s := range says {
+		out[i] = !s
+	}
+	return out
+}
+
+// Lines counts the lines that came and went, and say something.
 func (x *Laid) Lines() (added, removed int) {
 	for _, e := range x.Edits {
-		removed += e.End - e.Start
-		added += e.To - e.From
+		gone, came := e.Loud(x.A, x.B)
+		removed += gone
+		added += came
 	}
 	return added, removed
 }

@@ -294,6 +294,18 @@ func (d *Dialect) Doc(part string) *Doc {
 	return &Doc{d, &Part{}, d.grammar}
 }
 
+// With is how the part is read where people have rules of their own: what they call noise does not count.
+// It is for comparing: what becomes a version, and what is proved, goes by the dialect alone.
+func (d *Doc) With(own []rules.Own) *Doc {
+	if d.Opaque() || d.Part.Exact || !slices.ContainsFunc(own, func(o rules.Own) bool { return o.Kind == rules.Noise }) {
+		return d
+	}
+	out, dia := *d, *d.Dialect
+	dia.Table = dia.Table.With(own)
+	out.Dialect = &dia
+	return &out
+}
+
 // Media is the media type of the part's contents, and the ending of their files.
 func (d *Doc) Media() (media, ending string) {
 	switch {

@@ -319,6 +319,7 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	es := laid.Edits
 	c.Added, c.Removed = laid.Lines()
 	a, b := diff.Split(shownA), diff.Split(shownB)
+	a.Silent, b.Silent = laid.A.Silent, laid.B.Silent
 	blockA, blockB := dialect.Places(from.doc, shownA, a.Len()), dialect.Places(to.doc, shownB, b.Len())
 	enclosing := func(old bool, line int) string {
 		if old {

@@ -18,6 +18,9 @@ type Text struct {
 	// Within says, for each line, what it stands in. Lines that stand in
 	// different things do not match, however alike they are. Nil: all match.
 	Within []string
+	// Silent are the lines that say nothing: they are compared, and no change of theirs
+	// is shown. Nil: all say something.
+	Silent []bool
 }
 
 // Split makes a Text of s, of less than 2 GiB. A last line without its newline differs from the
@@ -110,6 +113,9 @@ func (t *Text) Hash() {
 
 // plain tells whether lines are what stands in the text, wherever that is.
 func (t *Text) plain() bool { return t.lines == nil && t.Within == nil }
+
+// says tells whether a line says something.
+func (t *Text) says(i int) bool { return t.Silent == nil || !t.Silent[i] }
 
 // within is what a line stands in.
 func (t *Text) within(i int) string {

@@ -34,28 +34,60 @@ type Line struct {
 	Marks []Span // what differs from the facing line
 }
 
-// groups gathers edits whose contexts touch.
-func groups(es []Edit, context int) (out [][]Edit) {
-	for i := 0; i < len(es); {
-		j := i + 1
-		for j < len(es) && es[j].Start-es[j-1].End <= 2*context {
-			j++
+// Loud counts the lines of an edit that say something: those that went, and those that came.
+func (e Edit) Loud(a, b Text) (gone, came int) {
+	for i := e.Start; i < e.End; i++ {
+		if a.says(i) {
+			gone++
 		}
-		out = append(out, es[i:j])
-		i = j
+	}
+	for j := e.From; j < e.To; j++ {
+		if b.says(j) {
+			came++
+		}
+	}
+	return gone, came
+}
+
+// group is a run of edits, from one index to before another, whose contexts touch. Edits in the
+// midst of it may say nothing; the first and the last do.
+type group struct{ from, to int }
+
+// groups gathers edits whose contexts touch.
+func groups(a, b Text, es []Edit, context int) (out []group) {
+	for i, e := range es {
+		if gone, came := e.Loud(a, b); gone+came == 0 {
+			continue
+		}
+		if n := len(out); n > 0 && e.Start-es[out[n-1].to-1].End <= 2*context {
+			out[n-1].to = i + 1
+		} else {
+			out = append(out, group{i, i + 1})
+		}
 	}
 	return out
 }
 
 // frame is a hunk without its lines.
-func frame(es []Edit, lenA, lenB, context int, enclosing func(bool, int) string) Hunk {
-	first, last := es[0], es[len(es)-1]
+func (g group) frame(a, b Text, es []Edit, context int, enclosing func(bool, int) string) Hunk {
+	first, last := es[g.from], es[g.to-1]
 	lead := min(context, first.Start, first.From)
-	trail := min(context, lenA-last.End, lenB-last.To)
-	h := Hunk{A: first.Start - lead + 1, B: first.From - lead + 1,
-		ALen: last.End + trail - (first.Start - lead), BLen: last.To + trail - (first.From - lead)}
+	trail := min(context, a.Len()-last.End, b.Len()-last.To)
+	// Unchanged lines reach to the next edit that says nothing: beyond it lines do not face each other.
+	if g.from > 0 {
+		lead = min(lead, first.Start-es[g.from-1].End)
+	}
+	if g.to < len(es) {
+		trail = min(trail, es[g.to].Start-last.End)
+	}
+	h := Hunk{A: first.Start - lead + 1, B: first.From - lead + 1, ALen: last.End + trail - (first.Start - lead)}
+	h.BLen = h.ALen
+	for _, e := range es[g.from:g.to] {
+		gone, came := e.Loud(a, b)
+		h.BLen += came - gone
+	}
 	if enclosing != nil {
-		h.Block = blocks(es, enclosing)
+		h.Block = blocks(a, b, es[g.from:g.to], enclosing)
 	}
 	return h
 }
@@ -64,7 +96,7 @@ func frame(es []Edit, lenA, lenB, context int, enclosing func(bool, int) string)
 const mostBlocks = 4
 
 // blocks names those that edits stand in, each once, in their order.
-func blocks(es []Edit, enclosing func(old bool, line int) string) string {
+func blocks(a, b Text, es []Edit, enclosing func(old bool, line int) string) string {
 	var named []string
 	name := func(old bool, line int) (more bool) {
 		if b := enclosing(old, line); b != "" && !slices.Contains(named, b) {
@@ -73,12 +105,12 @@ func blocks(es []Edit, enclosing func(old bool, line int) string) string {
 		return len(named) <= mostBlocks
 	}
 	for _, e := range es {
-		old, from, to := false, e.From, e.To
+		old, from, to, t := false, e.From, e.To, b
 		if from == to {
-			old, from, to = true, e.Start, e.End
+			old, from, to, t = true, e.Start, e.End, a
 		}
 		for i := from; i < to; i++ {
-			if !name(old, i+1) {
+			if t.says(i) && !name(old, i+1) {
 				return strings.Join(named[:mostBlocks], "; ") + "; …"
 			}
 		}
@@ -86,19 +118,35 @@ func blocks(es []Edit, enclosing func(old bool, line int) string) string {
 	return strings.Join(named, "; ")
 }
 
-// walk calls line for every line of a hunk, with its places from 0.
-func (h Hunk) walk(es []Edit, line func(op Op, i, j int)) {
+// walk calls line for every line of a hunk, with its places from 0. Lines that say nothing stay as
+// they were, where they face any with their place there, -1 otherwise; those that came are left out.
+func (h Hunk) walk(a, b Text, es []Edit, line func(op Op, i, j int)) {
 	i, j := h.A-1, h.B-1
 	end := i + h.ALen
 	for _, e := range es {
 		for ; i < e.Start; i, j = i+1, j+1 {
 			line(Same, i, j)
 		}
+		silent := j
 		for ; i < e.End; i++ {
-			line(Remove, i, j)
+			if a.says(i) {
+				line(Remove, i, j)
+				continue
+			}
+			for silent < e.To && b.says(silent) {
+				silent++
+			}
+			if silent < e.To {
+				line(Same, i, silent)
+				silent++
+			} else {
+				line(Same, i, -1)
+			}
 		}
 		for ; j < e.To; j++ {
-			line(Add, i, j)
+			if b.says(j) {
+				line(Add, i, j)
+			}
 		}
 	}
 	for ; i < end; i, j = i+1, j+1 {
@@ -111,9 +159,9 @@ func (h Hunk) walk(es []Edit, line func(op Op, i, j int)) {
 // where only removals are left.
 func Hunks(a, b Text, es []Edit, context int, enclosing func(old bool, line int) string) []Hunk {
 	var out []Hunk
-	for _, g := range groups(es, context) {
-		h := frame(g, a.Len(), b.Len(), context, enclosing)
-		h.walk(g, func(op Op, i, j int) {
+	for _, g := range groups(a, b, es, context) {
+		h := g.frame(a, b, es, context, enclosing)
+		h.walk(a, b, es[g.from:g.to], func(op Op, i, j int) {
 			switch op {
 			case Same:
 				h.Lines = append(h.Lines, Line{Op: op, Text: a.Line(i), A: i + 1, B: j + 1})
@@ -159,7 +207,8 @@ func (h *Hunk) Mark() {
 }
 
 // Unified writes the edits in the unified format that patch reads
-// (POSIX.1-2024, diff -u), with so many lines of context.
+// (POSIX.1-2024, diff -u), with so many lines of context. Applied to the old text
+// it makes the new one, but for lines that say nothing: those stay as they were.
 func Unified(out io.Writer, oldName, newName string, a, b Text, es []Edit, context int, enclosing func(old bool, line int) string) error {
 	if len(es) == 0 {
 		return nil
@@ -167,8 +216,8 @@ func Unified(out io.Writer, oldName, newName string, a, b Text, es []Edit, conte
 	lenA, lenB := a.Len(), b.Len()
 	const full = 1 << 16
 	buf := fmt.Appendf(make([]byte, 0, 2*full), "--- %s\n+++ %s\n", oldName, newName)
-	for _, g := range groups(es, context) {
-		h := frame(g, lenA, lenB, context, enclosing)
+	for _, g := range groups(a, b, es, context) {
+		h := g.frame(a, b, es, context, enclosing)
 		fromA, fromB := h.A, h.B
 		if h.ALen == 0 {
 			fromA--
@@ -182,7 +231,7 @@ func Unified(out io.Writer, oldName, newName string, a, b Text, es []Edit, conte
 		}
 		buf = append(buf, '\n')
 		var err error
-		h.walk(g, func(op Op, i, j int) {
+		h.walk(a, b, es[g.from:g.to], func(op Op, i, j int) {
 			buf = append(buf, byte(op))
 			last := false
 			if op == Add {

@@ -71,6 +71,8 @@ type Table struct {
 	Quotes   string         // pairs that make one word of a text with blanks, like `""<>`; empty: double quotes
 	Withheld *regexp.Regexp // what stands where the device does not tell a secret; nil: it always does
 	Denial   string         // the word before a line that says the opposite of it; empty: there is none
+
+	noise []Own // what people say is none of it worth looking at; see With
 }
 
 // Words cuts a line into words as the table's configurations do.
@@ -374,7 +376,7 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 		if k.Unread != "" {
 			it = t.unread(up, k, seen)
 		}
-		if it.Rule != nil && it.Rule.Volatile {
+		if it.Rule != nil && it.Rule.Volatile || t.noise != nil && t.hushed(it) > 0 {
 			continue
 		}
 		if old := seen[it.ID]; old != nil {

@@ -1,0 +1,187 @@
+package rules
+
+import (
+	"fmt"
+	"strings"
+
+	"magpie/internal/core/grammar"
+)
+
+// What a rule of somebody's own says of the lines on its path.
+const (
+	Noise   = "noise"    // they do not count, in comparisons and for drift
+	Must    = "must"     // they have to be there
+	MustNot = "must-not" // they must not be there
+)
+
+// OwnKinds are what rules of one's own can say.
+var OwnKinds = []string{Noise, Must, MustNot}
+
+// Own is a rule that people made for devices of theirs, beside those of the dialect.
+type Own struct {
+	Name string
+	Kind string // one of OwnKinds
+	Path string // as in Rule
+
+	rule *Rule
+}
+
+// Compile reads the rule's path.
+func (o *Own) Compile() error {
+	o.rule = &Rule{Path: o.Path}
+	return o.rule.Compile()
+}
+
+// With is the table with rules of one's own, compiled, that say which lines are noise.
+func (t *Table) With(own []Own) *Table {
+	out := *t
+	for _, o := range own {
+		if o.Kind == Noise {
+			out.noise = append(out.noise, o)
+		}
+	}
+	return &out
+}
+
+// Quiets tells whether any rule says that some lines are noise.
+func (t *Table) Quiets() bool { return len(t.noise) > 0 }
+
+// hushed is the rule that says of an item that it is noise, counted from 1; 0: none does.
+func (t *Table) hushed(it *Item) int {
+	for i, o := range t.noise {
+		if o.rule.Fits(it) {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// Hushed tells of each of a text's lines the rule that says it is noise, counted from 1, and the names
+// of the rules. root is the text parsed.
+func (t *Table) Hushed(lines int, root *grammar.Node) (by []int, names []string) {
+	by = make([]int, lines)
+	for _, o := range t.noise {
+		names = append(names, o.Name)
+	}
+	var walk func(up *Item, n *grammar.Node, above int)
+	walk = func(up *Item, n *grammar.Node, above int) {
+		for _, k := range n.Kids {
+			it := t.item(up, k.Text, k.Body, k.Ident)
+			own := above
+			if own == 0 {
+				own = t.hushed(it)
+			}
+			mark := func(line int) {
+				if own > 0 && line >= 1 && line <= lines {
+					by[line-1] = own
+				}
+			}
+			for i := range len(k.Body) + 1 {
+				mark(k.Line + i)
+			}
+			mark(k.Last)
+			for _, s := range k.Spans {
+				mark(s.Line)
+			}
+			walk(it, k, own)
+		}
+	}
+	walk(&Item{}, root, 0)
+	return by, names
+}
+
+// Matches lists the items of a tree that the rule's path leads to.
+func (o *Own) Matches(top *Item) (out []*Item) {
+	o.each(top, len(o.rule.segs), func(it *Item) { out = append(out, it) })
+	return out
+}
+
+// each calls met for what the first so many segments of the path lead to.
+func (o *Own) each(top *Item, depth int, met func(it *Item)) {
+	var walk func(it *Item, at int)
+	walk = func(it *Item, at int) {
+		if at == depth {
+			met(it)
+			return
+		}
+		for _, k := range it.Kids {
+			if fits(o.rule.segs[at], k.words) {
+				walk(k, at+1)
+			}
+		}
+	}
+	walk(top, 0)
+}
+
+// Breaches lists what keeps a tree from being as the rule wants it: lines that must not be there, and, for
+// each block that the path leads to, the line that must be and is not. A block without which no line can be
+// there is missed itself, where the path names it outright.
+func (o *Own) Breaches(t *Table, top *Item) (out []Difference) {
+	switch o.Kind {
+	case MustNot:
+		for _, it := range o.Matches(top) {
+			out = append(out, Difference{Block: blockOf(it), Have: it.Line, item: it})
+		}
+	case Must:
+		last := len(o.rule.segs) - 1
+		// The blocks that are named outright have to be there; of the others each has to have the line.
+		missing := func(up *Item, at int) {
+			line := o.segment(at)
+			it := t.Item(up, line, nil)
+			if it.AtDefault() && up.Kid(it.ID) == nil {
+				return // the device does it without being told
+			}
+			d := Difference{Want: line, item: it}
+			if up.Up != nil {
+				d.Block = up.Path()
+			}
+			out = append(out, d)
+		}
+		var walk func(it *Item, at int)
+		walk = func(it *Item, at int) {
+			found := false
+			for _, k := range it.Kids {
+				if fits(o.rule.segs[at], k.words) {
+					if found = true; at < last {
+						walk(k, at+1)
+					}
+				}
+			}
+			if !found && (at == last || o.outright(at)) {
+				missing(it, at)
+			}
+		}
+		walk(top, 0)
+	}
+	return out
+}
+
+func blockOf(it *Item) string {
+	if it.Up == nil || it.Up.Up == nil {
+		return ""
+	}
+	return it.Up.Path()
+}
+
+// outright tells whether a segment of the path leaves no word open.
+func (o *Own) outright(at int) bool {
+	for _, tok := range o.rule.segs[at] {
+		if tok.capture != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// segment is a segment of the path as it is written.
+func (o *Own) segment(at int) string { return strings.TrimSpace(strings.Split(o.Path, " / ")[at]) }
+
+// Sound tells what is wrong with the rule; nil: nothing is.
+func (o *Own) Sound() error {
+	for _, k := range OwnKinds {
+		if o.Kind == k {
+			return o.Compile()
+		}
+	}
+	return fmt.Errorf("a rule says %s, not %q", strings.Join(OwnKinds, ", "), o.Kind)
+}
