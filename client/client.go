@@ -476,6 +476,37 @@ func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Dri
 	return all[Drift](c, ctx, "/drift", v)
 }
 
+// Acknowledge says that what differs on devices is known, until a time.
+func (c *Client) Acknowledge(ctx context.Context, n NewAcknowledgement) (Acknowledged, error) {
+	return call[Acknowledged](c, ctx, "POST", "/acknowledgements", nil, n)
+}
+
+// Unacknowledge has acknowledged drift count again.
+func (c *Client) Unacknowledge(ctx context.Context, selector []string) (Acknowledged, error) {
+	return call[Acknowledged](c, ctx, "DELETE", "/acknowledgements", selected(selector), nil)
+}
+
+// Rules lists what people say of lines.
+func (c *Client) Rules(ctx context.Context) ([]Rule, error) {
+	return all[Rule](c, ctx, "/rules", nil)
+}
+
+// Rule returns a rule with the lines that it speaks of now.
+func (c *Client) Rule(ctx context.Context, name string) (RuleFinds, error) {
+	return call[RuleFinds](c, ctx, "GET", "/rules/"+url.PathEscape(name), nil, nil)
+}
+
+// SetRule says of lines that they do not count, have to be there, or must not.
+func (c *Client) SetRule(ctx context.Context, name string, n NewRule) (Rule, error) {
+	return call[Rule](c, ctx, "PUT", "/rules/"+url.PathEscape(name), nil, n)
+}
+
+// RemoveRule takes a rule away.
+func (c *Client) RemoveRule(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/rules/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
 // NewPreview asks what a push would do; the job's Preview names it when done.
 func (c *Client) NewPreview(ctx context.Context, p NewPreview) (Job, error) {
 	return call[Job](c, ctx, "POST", "/previews", nil, p)

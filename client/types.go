@@ -69,6 +69,7 @@ type Device struct {
 	State        string     `json:"state" enum:"device states" column:"2 state"`
 	Since        *time.Time `json:"since,omitempty"` // when it came into its state
 	Drifted      bool       `json:"drifted"`
+	Acknowledged *time.Time `json:"acknowledged_until,omitempty"` // until when all its drift is acknowledged
 	Unsaved      bool       `json:"unsaved"`
 	Apart        *Apart     `json:"apart,omitempty"` // of one that is unsaved: what its dialect calls that
 	Trouble      string     `json:"trouble,omitempty" column:"0 what is wrong, or what to do"`
@@ -306,12 +307,20 @@ type Diff struct {
 	Added    int    `json:"added"`
 	Removed  int    `json:"removed"`
 	SetAside int    `json:"set_aside"` // lines that change by themselves and were left out
+	Noise    int    `json:"noise"`     // lines that rules of one's own call noise and that were left out
+	Hidden   []Hid  `json:"hidden"`    // how many each of those rules left out
 	Unsure   int    `json:"unsure"`    // lines whose secrets could not be compared
 	Masked   bool   `json:"masked"`
 	Hunks    []Hunk `json:"hunks"`
 	Unified  string `json:"unified"`
 	// The same as what became of the entries, where both are read the same way.
 	Changes []EntryChange `json:"changes"`
+}
+
+// Hid is how many lines a rule of one's own left out of a comparison.
+type Hid struct {
+	Rule  string `json:"rule"`
+	Lines int    `json:"lines"`
 }
 
 // NewFileDiff asks for a version to be compared with a file, which is read as the version is.
@@ -364,9 +373,10 @@ type Difference struct {
 	Have  string `json:"have,omitempty"`
 	Want  string `json:"want,omitempty"`
 	Order bool   `json:"order,omitempty"`
+	Rule  string `json:"rule,omitempty"` // the rule of one's own that misses the line, or does not want it
 }
 
-// Drift is how a device stands to its baseline.
+// Drift is how a device stands to its baseline, and to what people want of its lines.
 type Drift struct {
 	Device      string       `json:"device" column:"1 device"`
 	Part        string       `json:"part"`
@@ -375,7 +385,72 @@ type Drift struct {
 	Running     string       `json:"running,omitempty"`
 	Differences []Difference `json:"differences"`
 	Trouble     string       `json:"trouble,omitempty" column:"4 trouble"`
-	Since       *Origin      `json:"since,omitempty"` // the version since which it has been off its baseline, without a break
+	Since       *Origin      `json:"since,omitempty"`        // the version since which it has been off, without a break
+	Noise       int          `json:"noise,omitempty"`        // lines off the baseline that rules of one's own leave aside
+	Unsure      int          `json:"unsure,omitempty"`       // secrets that could not be compared
+	Known       *Known       `json:"acknowledged,omitempty"` // somebody knows of all that differs
+}
+
+// Rule is what people say of lines of devices of theirs.
+type Rule struct {
+	Name      string    `json:"name" column:"1 rule"`
+	Kind      string    `json:"kind" enum:"rule kinds" column:"2 says"` // noise: they do not count; must: they have to be there; must-not
+	Path      string    `json:"path" column:"3 lines"`                  // in the words of the dialect, as its own rules have them
+	Selector  []string  `json:"selector" column:"4 of"`
+	Dialect   string    `json:"dialect" column:"5 dialect"`
+	Note      string    `json:"note,omitempty" column:"0 note"`
+	ChangedBy string    `json:"changed_by"`
+	ChangedAt time.Time `json:"changed_at"`
+	Job       string    `json:"job,omitempty"` // that judges its devices anew
+}
+
+// NewRule is what a rule is to be.
+type NewRule struct {
+	Kind     string   `json:"kind" enum:"rule kinds"`
+	Path     string   `json:"path"`
+	Selector []string `json:"selector"`
+	Dialect  string   `json:"dialect,omitempty"` // that of all its devices, where they have one
+	Note     string   `json:"note,omitempty"`
+}
+
+// RuleFinds is what a rule comes to in what devices run.
+type RuleFinds struct {
+	Rule    Rule       `json:"rule"`
+	Looked  int        `json:"looked"`  // devices that were looked at
+	Devices int        `json:"devices"` // devices with such lines
+	Lines   int        `json:"lines"`   // the lines; the first 500 are listed
+	Items   []RuleLine `json:"items"`
+	Unread  []string   `json:"unread"` // devices that could not be looked at
+}
+
+// RuleLine is a line that a rule hides, misses or does not want.
+type RuleLine struct {
+	Device string `json:"device" column:"1 device"`
+	Block  string `json:"block,omitempty" column:"2 in"`
+	Line   string `json:"line" column:"3 line"`
+	Lacks  bool   `json:"lacks,omitempty"` // it is not there, and should be
+}
+
+// NewAcknowledgement says that drift is known.
+type NewAcknowledgement struct {
+	Selector []string  `json:"selector"`
+	Reason   string    `json:"reason"`
+	Until    time.Time `json:"until"` // when it counts again
+}
+
+// Acknowledged is what was acknowledged, or counts again.
+type Acknowledged struct {
+	Parts   []string  `json:"parts"`
+	Skipped []Skipped `json:"skipped"`
+}
+
+// Known is somebody's word that drift is known, until a time. It covers the lines that differed when it was
+// given: of others it is drift.
+type Known struct {
+	Reason string    `json:"reason"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+	Until  time.Time `json:"until"`
 }
 
 // Touched is a hint that something was written lately and is worth asking for again.

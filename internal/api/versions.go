@@ -15,6 +15,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
+	"magpie/internal/dialect"
 	"magpie/internal/read"
 	"magpie/internal/store"
 	"magpie/internal/visit"
@@ -359,9 +360,11 @@ func (s *Server) fileDiff(c *gin.Context) {
 var wireEntryChange = wire.Make[client.EntryChange, read.EntryChange]()
 
 // WireDiff is a comparison as it goes over the wire.
+var wireHid = wire.Make[client.Hid, dialect.Hid]()
+
 func WireDiff(cmp read.Comparison, masked bool) client.Diff {
 	from, to := cmp.From, cmp.To
-	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside,
+	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside, Noise: cmp.Noise, Hidden: wire.List(wireHid, cmp.By),
 		Unsure: cmp.Unsure, Masked: masked, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {
@@ -375,57 +378,4 @@ func WireDiff(cmp read.Comparison, masked bool) client.Diff {
 		out.Hunks[i] = w
 	}
 	return out
-}
-
-var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since")
-
-func (s *Server) drift(c *gin.Context) {
-	live := c.Query("live") == "true"
-	if live && !actor(c).May(core.Operator) {
-		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at devices live takes the role operator", Next: "leave live out to judge by the newest versions"})
-		return
-	}
-	devs, next, ok := s.devicePage(c)
-	if !ok {
-		return
-	}
-	if live {
-		if err := s.wrote(c.Request.Context(), actor(c), "looked at live", cut(c.Query("selector"), 200), fmt.Sprintf("drift of %d devices", len(devs))); err != nil {
-			fail(c, problem(err))
-			return
-		}
-	}
-	out := client.Page[client.Drift]{Items: []client.Drift{}, Next: next}
-	for _, d := range devs {
-		parts, err := s.Read.JudgedParts(c.Request.Context(), actor(c), d)
-		if err != nil {
-			fail(c, problem(err))
-			return
-		}
-		for _, part := range parts {
-			j, err := s.Read.Drift(c.Request.Context(), actor(c), d, part, live)
-			if err != nil {
-				fail(c, problem(err))
-				return
-			}
-			if actor(c).Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
-				return
-			}
-			one := wireDrift(j)
-			one.Device, one.Differences = d.Name, visit.SeenBy(actor(c), j.Differences)
-			if c.Query("since") == "true" {
-				since, err := s.Read.DriftedSince(c.Request.Context(), j)
-				if err != nil {
-					fail(c, problem(err))
-					return
-				}
-				if since != nil {
-					o := wireOrigin(*since)
-					one.Since = &o
-				}
-			}
-			out.Items = append(out.Items, one)
-		}
-	}
-	c.JSON(200, out)
 }

@@ -121,7 +121,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.serve(), a.demo(), a.login(), a.logout(), a.status(),
-			a.device(), a.credential(), a.dialect(), a.pull(), a.notice(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.search(), a.origin(), a.drift(), a.changes(), a.push(), a.swap(), a.restore(), a.snapshot(), a.export(), a.worksheet(), a.takeIn(), a.retention(), a.target(), a.backup(), a.key(), a.schedule(), a.telling(), a.recipient(), a.mail(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
+			a.device(), a.credential(), a.dialect(), a.pull(), a.notice(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.search(), a.origin(), a.drift(), a.acknowledge(), a.rule(), a.changes(), a.push(), a.swap(), a.restore(), a.snapshot(), a.export(), a.worksheet(), a.takeIn(), a.retention(), a.target(), a.backup(), a.key(), a.schedule(), a.telling(), a.recipient(), a.mail(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
 			a.job(), a.user(), a.token(), a.session(), a.audit(), a.man(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {

@@ -249,10 +249,22 @@ func (a *app) showDiff(as string, d client.Diff) {
 			note += fmt.Sprintf("; %s not shown (--all shows them)", count(d.SetAside, "line that changes by itself", "lines that change by themselves"))
 		}
 	}
+	if d.Noise > 0 {
+		note += "; " + noiseOf(d)
+	}
 	if d.Unsure > 0 {
 		note += fmt.Sprintf("; %s could not be compared: the device shows it otherwise each time, or not at all", count(d.Unsure, "secret", "secrets"))
 	}
 	a.tell("%s\n", a.s.paint(faint, note))
+}
+
+// noiseOf says which rules left lines out, and how many.
+func noiseOf(d client.Diff) string {
+	var by []string
+	for _, h := range d.Hidden {
+		by = append(by, fmt.Sprintf("%d by rule %s", h.Lines, h.Rule))
+	}
+	return fmt.Sprintf("%s of noise not shown: %s (--all shows them)", count(d.Noise, "line", "lines"), strings.Join(by, ", "))
 }
 
 // inZone writes the times in a comparison's header as they read here.

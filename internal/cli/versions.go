@@ -260,59 +260,6 @@ func (a *app) mark() *cli.Command {
 	})
 }
 
-func (a *app) drift() *cli.Command {
-	return a.do("drift", "[SELECTOR…]", "judge devices against their baselines", []cli.Flag{
-		&cli.BoolFlag{Name: "live", Usage: "look at the devices now, instead of at their newest versions"},
-	}, 0, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
-		all, err := s.Drift(ctx, sel, c.Bool("live"))
-		if err != nil {
-			return err
-		}
-		drifted, unknown := 0, 0
-		for _, d := range all {
-			switch d.State {
-			case "drifted":
-				drifted++
-			case "not known":
-				unknown++
-			}
-		}
-		a.print(c, all, func() { a.showDrift(all, drifted) })
-		switch {
-		case drifted > 0:
-			return errDiffers
-		case unknown > 0:
-			return fmt.Errorf("%s could not be judged", count(unknown, "device", "devices"))
-		}
-		return nil
-	})
-}
-
-func (a *app) showDrift(all []client.Drift, drifted int) {
-	var others []client.Drift
-	for _, d := range all {
-		if d.State != "drifted" {
-			others = append(others, d)
-			continue
-		}
-		a.s.printf("%s  %s: %s runs %s off its baseline %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
-			d.Running, count(len(d.Differences), "line", "lines"), d.Baseline)
-		if d.Since != nil {
-			a.s.printf("  %s\n", a.s.paint(faint, cameIn(*d.Since)))
-		}
-		a.residuals(d.Differences)
-		a.s.printf("  see it: magpie diff %s %s    put it right: magpie push %s\n\n", d.Baseline, d.Running, d.Baseline)
-	}
-	if len(others) > 0 {
-		list(a.s, others, cells[client.Drift]{
-			"state":    func(d client.Drift) cell { return cell{d.State, stateStyle(d.State)} },
-			"baseline": func(d client.Drift) cell { return cell{d.Baseline, faint} }})
-	}
-	if len(all) == 0 {
-		a.s.printf("No device is in that state.\n")
-	}
-}
-
 // residuals shows lines that differ: + is there and should not be, − is missing.
 func (a *app) residuals(rs []client.Difference) {
 	block := "\x00"
@@ -327,15 +274,19 @@ func (a *app) residuals(rs []client.Difference) {
 		if block != "" {
 			pad += "  "
 		}
+		rule := ""
+		if r.Rule != "" {
+			rule = a.s.paint(faint, "   rule "+r.Rule)
+		}
 		switch {
 		case r.Order:
 			a.s.printf("%s%s stands where %s should\n", pad, r.Have, r.Want)
 		default:
 			if r.Want != "" {
-				a.s.printf("%s%s\n", pad, a.s.paint(removed, "− "+r.Want))
+				a.s.printf("%s%s%s\n", pad, a.s.paint(removed, "− "+r.Want), rule)
 			}
 			if r.Have != "" {
-				a.s.printf("%s%s\n", pad, a.s.paint(added, "+ "+r.Have))
+				a.s.printf("%s%s%s\n", pad, a.s.paint(added, "+ "+r.Have), rule)
 			}
 		}
 	}

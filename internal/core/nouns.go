@@ -129,6 +129,7 @@ type Device struct {
 	Was          string     `db:"was"`         // its state as it was read
 	Since        *time.Time `db:"state_since"` // when it came into its state; nil: before that was noted
 	Drifted      bool       `db:"drifted"`
+	Acknowledged *time.Time `db:"acknowledged_until"` // until when all its drift is acknowledged; nil: it is not
 	Unsaved      bool       `db:"unsaved"`
 	Trouble      string     `db:"trouble"` // what the last pull failed of; empty when it did not
 	Host         string     `db:"host"`

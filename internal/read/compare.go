@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -32,6 +33,7 @@ type Side struct {
 	raw  string
 	size int          // of what is too large to be held; raw stands for it then, and is its id
 	doc  *dialect.Doc // nil when no dialect reads it
+	own  []rules.Own  // what people say of its lines
 }
 
 // Shown returns the text as the actor may see it: the one road on which
@@ -117,6 +119,11 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 	side = Side{Device: d, Part: r.Part}
 	if dia := s.DialectOf(d); dia != nil {
 		side.doc = dia.Doc(r.Part)
+		y, err := s.Measure(ctx, q, d, side.doc, r.Part, false)
+		if err != nil {
+			return side, err
+		}
+		side.own = y.Own
 	}
 	if r.Which == "live" {
 		p, err := s.Look(ctx, d, r.Part)
@@ -194,6 +201,8 @@ type Comparison struct {
 	Hunks          []diff.Hunk
 	Added, Removed int
 	SetAside       int // lines that change by themselves and were left out
+	Noise          int // lines that differ and that rules of people's own call noise
+	By             []dialect.Hid
 	Unsure         int // lines whose secrets could not be compared: salted anew, or not told
 	Unified        string
 	Changes        []EntryChange // the same as what became of the entries, where both are read the same way
@@ -294,11 +303,16 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	if a, b := from.holds(), to.holds(); a != b {
 		return c, fmt.Errorf("%w: %s holds %s, %s holds %s", ErrNotComparable, from.Ref, a, to.Ref, b)
 	}
-	laid := dialect.Lay(from.doc, to.doc, from.raw, to.raw, all)
+	docA, docB := from.doc, to.doc
+	if docA != nil && docB != nil && !all {
+		own := both(from.own, to.own)
+		docA, docB = docA.With(own), docB.With(own)
+	}
+	laid := dialect.Lay(docA, docB, from.raw, to.raw, all)
 	if laid.Relation == dialect.Different && from.sameSign(to) {
 		laid.Relation = dialect.Unchanged
 	}
-	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside}
+	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside, Noise: laid.Noise, By: laid.By}
 	if from.Opaque() || to.Opaque() {
 		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, from.Size(), to.Ref, to.Size(), c.Relation)
 		if c.Relation == dialect.Different {
@@ -335,6 +349,17 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	err = diff.Unified(&u, sideName(from), sideName(to), a, b, es, context, enclosing)
 	c.Unified = u.String()
 	return c, err
+}
+
+// both are the rules that hold for one side or the other.
+func both(a, b []rules.Own) []rules.Own {
+	out := slices.Clone(a)
+	for _, o := range b {
+		if !slices.ContainsFunc(a, func(p rules.Own) bool { return p.Name == o.Name }) {
+			out = append(out, o)
+		}
+	}
+	return out
 }
 
 // holds tells whether an export holds everything or only what differs from the

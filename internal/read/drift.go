@@ -4,14 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
+	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 )
 
-// Drift is how a device stands to its baseline.
+// Drift is how a device stands to its baseline, and to what people want of its lines.
 type Drift struct {
 	Device      core.Device
 	Part        string
@@ -20,9 +23,12 @@ type Drift struct {
 	Running     string
 	Differences []visit.Difference
 	Trouble     string
+	Noise       int                    // lines off the baseline that rules leave aside
+	Unsure      int                    // secrets that could not be compared
+	Known       *store.Acknowledgement // somebody knows of all that differs; nil: nobody does
 
-	base, now Side
-	other     bool // the baseline was taken from other hardware
+	by  visit.Yardstick
+	now Side
 }
 
 // JudgedParts lists the parts of a device that have a baseline, or its main one
@@ -41,19 +47,25 @@ func (s *Service) JudgedParts(ctx context.Context, actor core.Actor, d core.Devi
 	return names, err
 }
 
-// Drift judges a part of a device against its baseline: by its newest version, or by
-// what it runs now.
+// Drift judges a part of a device against its baseline and what rules want of it: by its newest version,
+// or by what it runs now.
 func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, part string, live bool) (out Drift, err error) {
 	out = Drift{Device: d, Part: part, Differences: []visit.Difference{}}
-	base, err := s.Resolve(ctx, actor, ref.Version{Device: d.Name, Part: part, Which: "baseline"})
-	if errors.Is(err, store.ErrNotFound) {
+	q := s.Store.As(actor)
+	dia := s.DialectOf(d)
+	if dia == nil {
+		out.State, out.Trouble = "not known", "nothing here reads its dialect, "+d.Dialect
+		return out, nil
+	}
+	if out.by, err = s.Measure(ctx, q, d, dia.Doc(part), part, true); err != nil {
+		return out, err
+	}
+	if out.by.Base != nil {
+		out.Baseline = out.by.Base.Ref()
+	} else if !out.by.Wants() {
 		out.State = "no baseline"
 		return out, nil
 	}
-	if err != nil {
-		return out, err
-	}
-	out.Baseline = base.Ref
 	which := "latest"
 	if live {
 		which = "live"
@@ -63,36 +75,60 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		out.State, out.Trouble = "not known", err.Error()
 		return out, nil
 	}
-	out.Running = now.Ref
-	other := base.Version != nil && s.TookFromOther(ctx, s.Store.As(actor), d, *base.Version)
-	if out.Differences, err = s.DifferencesOf(now.doc, now.raw, base.raw, other); err != nil {
-		return out, fmt.Errorf("%s and %s: %w", now.Ref, base.Ref, err)
+	out.now, out.Running = now, now.Ref
+	if out.Differences, err = s.Judge(out.by, now.raw, now.print()); err != nil {
+		return out, fmt.Errorf("%s: %w", now.Ref, err)
 	}
+	out.Noise, out.Unsure = s.Quieted(out.by, now.raw), now.unsure()
 	out.State = core.Steady
 	if len(out.Differences) > 0 {
 		out.State = core.Drifted
+		out.Known, err = s.Known(ctx, q, d, part, out.Differences)
 	}
-	out.base, out.now, out.other = base, now, other
-	return out, nil
+	return out, err
+}
+
+// print is the fingerprint of a version; of what was only looked at there is none.
+func (side Side) print() string {
+	if side.Version == nil {
+		return ""
+	}
+	return side.Version.Fingerprint
+}
+
+// unsure is how many lines hold secrets that cannot be compared.
+func (side Side) unsure() int {
+	if side.doc == nil || side.doc.Opaque() {
+		return 0
+	}
+	_, top, err := side.doc.Parse(side.raw)
+	if err != nil {
+		return 0
+	}
+	return len(top.Unsure())
 }
 
 // farthest is how many versions drift is followed back.
 const farthest = 500
 
-// DriftedSince finds the oldest version of those, without a break up to now, that are not equivalent to
-// the baseline. Nothing, where it is not drifted, or what was looked at live is the first.
+// DriftedSince finds the oldest version of those, without a break up to now, that are off what the part is
+// judged by. Nothing, where it is not drifted, or what was looked at live is the first.
 func (s *Service) DriftedSince(ctx context.Context, d Drift) (*Origin, error) {
-	base, first, other := d.base, d.now.Version, d.other
-	if d.State != core.Drifted || base.Large() || d.now.Large() {
+	first := d.now.Version
+	if d.State != core.Drifted || d.by.Large() || d.now.Large() {
 		return nil, nil
 	}
 	number := 1 << 30
 	if first != nil { // otherwise what is live was not kept, and what was kept last is looked at first
 		number = first.Number
 	}
+	part, err := s.Store.As(job.Service).Part(ctx, d.Device.ID, d.Part, false)
+	if err != nil {
+		return nil, err
+	}
 	looked, broken := 0, false
-	err := s.back(ctx, base.Version.PartID, number, func(v core.Version, raw string) bool {
-		off, err := s.DifferencesOf(base.doc, raw, base.raw, other)
+	err = s.back(ctx, part.ID, number, func(v core.Version, raw string) bool {
+		off, err := s.Judge(d.by, raw, v.Fingerprint)
 		if broken = err != nil || len(off) == 0; broken {
 			return false
 		}
@@ -105,4 +141,81 @@ func (s *Service) DriftedSince(ctx context.Context, d Drift) (*Origin, error) {
 		since.First = !broken
 	}
 	return since, err
+}
+
+// ErrSteady says that there is no drift to be acknowledged.
+var ErrSteady = errors.New("nothing differs")
+
+// Acknowledge writes down that somebody knows of what differs now of a part of a device, until a time. It covers
+// those lines and no others. An empty reason takes the word back.
+func (s *Service) Acknowledge(ctx context.Context, actor core.Actor, d core.Device, part, reason string, until time.Time) error {
+	drift, err := s.Drift(ctx, core.Actor{ID: actor.ID, Name: actor.Name, Role: actor.Role, Secrets: true}, d, part, false)
+	if err != nil {
+		return err
+	}
+	name := d.Name + "/" + part
+	if reason != "" && drift.State != core.Drifted {
+		return fmt.Errorf("%s is %s: %w", name, drift.State, ErrSteady)
+	}
+	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		a := store.Acknowledgement{DeviceID: d.ID, Part: part, Reason: reason, Actor: actor.Name, At: s.Now(), Until: until}
+		if reason == "" {
+			was, err := q.Unacknowledge(ctx, d.ID, part)
+			if err != nil || !was {
+				return err
+			}
+			if err := q.Audit(ctx, "drift no longer acknowledged", name, ""); err != nil {
+				return err
+			}
+		} else {
+			for _, off := range drift.Differences {
+				a.Marks = append(a.Marks, s.Mark(off))
+			}
+			if err := q.Acknowledge(ctx, a); err != nil {
+				return err
+			}
+			if err := q.Audit(ctx, "drift acknowledged", name, fmt.Sprintf("%s of %s, until %s%s", core.Count(len(a.Marks), "line", "lines"), drift.Running, until.UTC().Format("2006-01-02 15:04 MST"), core.Because(reason))); err != nil {
+				return err
+			}
+		}
+		_, err := s.Rejudge(ctx, q, d.ID)
+		return err
+	})
+}
+
+// lapseEvery is how often it is looked whether some acknowledgement is over.
+const lapseEvery = 20 * time.Second
+
+// Watch has drift count again whose acknowledgement is over, until ctx ends.
+func (s *Service) Watch(ctx context.Context) {
+	tick := time.NewTicker(lapseEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if s.Sure() != nil {
+			continue
+		}
+		if err := s.Lapse(ctx); err != nil && ctx.Err() == nil {
+			slog.Warn("looking which acknowledgements are over", "err", err)
+		}
+	}
+}
+
+// Lapse has drift count again whose acknowledgement is over.
+func (s *Service) Lapse(ctx context.Context) error {
+	ids, err := s.Store.As(job.Service).Lapsed(ctx)
+	for _, id := range ids {
+		if err != nil {
+			return err
+		}
+		err = s.Store.Tx(ctx, job.Service, func(q *store.Q) error {
+			_, err := s.Rejudge(ctx, q, id)
+			return err
+		})
+	}
+	return err
 }

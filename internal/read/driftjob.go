@@ -33,7 +33,7 @@ func (s *Service) Register() { s.Runtime.Register(Kinds(s)...) }
 
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
-	return []job.Kind{{Name: "drift", Role: core.Operator, Does: "judges devices against their baselines: selector=WORDS, live=yes to look at them now", Tries: 3, Repeats: true,
+	return []job.Kind{{Name: "drift", Role: core.Operator, Does: "judges devices against their baselines and the rules for their lines: selector=WORDS, live=yes to look at them now", Tries: 3, Repeats: true,
 		Asks: func(_ context.Context, _ core.Actor, _ core.Job, with []byte) (any, error) {
 			var req DriftRequest
 			if err := json.Unmarshal(with, &req); err != nil {
@@ -95,7 +95,14 @@ func (s *Service) driftJob(ctx context.Context, j core.Job, l *job.Log) {
 			s.End(j, l, core.Cancelled, fmt.Sprintf("cancelled by hand after %d of %d devices", out.Judged, len(devices)), out)
 			return
 		}
-		parts, err := s.JudgedParts(ctx, job.Service, d)
+		err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error {
+			_, err := s.Rejudge(ctx, q, d.ID)
+			return err
+		})
+		var parts []string
+		if err == nil {
+			parts, err = s.JudgedParts(ctx, job.Service, d)
+		}
 		for _, part := range parts {
 			var one Drift
 			if err == nil {

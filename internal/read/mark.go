@@ -2,13 +2,11 @@ package read
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/store"
-	"magpie/internal/visit"
 )
 
 // Mark is what a person says of a version; nil leaves a thing as it is.
@@ -76,50 +74,6 @@ func (s *Service) setBaseline(ctx context.Context, q *store.Q, v core.Version, o
 	if err := q.SetBaseline(ctx, v.PartID, id); err != nil {
 		return err
 	}
-	d, err := q.LockDevice(ctx, v.DeviceID, 0)
-	if err != nil {
-		return err
-	}
-	parts, err := q.Parts(ctx, d.ID)
-	if err != nil {
-		return err
-	}
-	d.Drifted = false
-	for _, p := range parts {
-		latest, err := q.VersionLatest(ctx, d.ID, p.Name, 0)
-		if errors.Is(err, store.ErrNotFound) || err == nil && p.Baseline == "" {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		base, err := q.VersionBaseline(ctx, d.ID, p.Name)
-		if err != nil {
-			return err
-		}
-		if base.Fingerprint == latest.Fingerprint {
-			continue
-		}
-		raw, err := q.Content(ctx, latest.ContentID)
-		if errors.Is(err, store.ErrLarge) {
-			d.Drifted = true
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		dia := s.DialectOf(d)
-		if dia == nil {
-			continue
-		}
-		off, err := s.Drifted(ctx, q, d, dia.Doc(p.Name), p.Name, string(raw))
-		if err != nil {
-			return err
-		}
-		d.Drifted = d.Drifted || off
-	}
-	if d.State == core.Drifted || d.State == core.Steady || d.State == core.Unsaved {
-		d.State = visit.Standing(d)
-	}
-	return q.SetStanding(ctx, d)
+	_, err := s.Rejudge(ctx, q, v.DeviceID)
+	return err
 }

@@ -111,7 +111,15 @@ func (s *Service) cameAndWent(ctx context.Context, actor core.Actor, q *store.Q,
 	if doc != nil && doc.Opaque() {
 		return nil, "", nil
 	}
-	laid := dialect.Lay(doc, doc, sides[0], sides[1], false)
+	quiet := doc
+	if doc != nil {
+		y, err := s.Measure(ctx, q, d, doc, v.Part, false)
+		if err != nil {
+			return nil, "", err
+		}
+		quiet = y.Doc
+	}
+	laid := dialect.Lay(quiet, quiet, sides[0], sides[1], false)
 	var shown [2][]string
 	for i, raw := range sides {
 		if actor.Secrets {
@@ -134,10 +142,16 @@ func (s *Service) cameAndWent(ctx context.Context, actor core.Actor, q *store.Q,
 	var said []string
 	for _, e := range laid.Edits {
 		for i := e.Start; i < e.End && i < len(shown[0]); i++ {
+			if !laid.A.Says(i) {
+				continue
+			}
 			lines = append(lines, Passed{false, places[0][i+1], shown[0][i]})
 			said = append(said, "-"+places[0][i+1]+"\x00"+shown[0][i])
 		}
 		for i := e.From; i < e.To && i < len(shown[1]); i++ {
+			if !laid.B.Says(i) {
+				continue
+			}
 			lines = append(lines, Passed{true, places[1][i+1], shown[1][i]})
 			said = append(said, "+"+places[1][i+1]+"\x00"+shown[1][i])
 		}

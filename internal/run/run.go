@@ -451,6 +451,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 		slog.Warn("clearing the spool folder", "err", err)
 	}
 	go n.history.Watch(watching)
+	go n.looks.Watch(watching)
 	copied := make(chan struct{})
 	go func() { defer close(copied); n.history.Copy(watching) }()
 	if a.Syslog != nil {

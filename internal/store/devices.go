@@ -28,7 +28,7 @@ type Secret struct {
 }
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
-	d.state, d.state AS was, d.state_since, d.drifted, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
+	d.state, d.state AS was, d.state_since, d.drifted, d.acknowledged_until, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
 	d.note, d.fields, d.disabled, d.revision, d.testing, d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
 	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id
@@ -151,11 +151,12 @@ func (q *Q) Reread(ctx context.Context, d *core.Device) error {
 		Latest      int        `db:"latest"`
 		LastChanged *time.Time `db:"last_changed"`
 		Drifted     bool       `db:"drifted"`
+		Known       *time.Time `db:"acknowledged_until"`
 		Unsaved     bool       `db:"unsaved"`
 		Testing     string     `db:"testing"`
 	}
-	r, err := get[row](ctx, q.ext, `SELECT name, state, serials, latest, last_changed, drifted, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL FOR UPDATE`, d.ID)
-	d.Name, d.Was, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Unsaved, d.Testing = r.Name, r.State, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Unsaved, r.Testing
+	r, err := get[row](ctx, q.ext, `SELECT name, state, serials, latest, last_changed, drifted, acknowledged_until, unsaved, testing FROM devices WHERE id = ? AND removed_at IS NULL FOR UPDATE`, d.ID)
+	d.Name, d.Was, d.Serials, d.Latest, d.LastChanged, d.Drifted, d.Acknowledged, d.Unsaved, d.Testing = r.Name, r.State, r.Serials, r.Latest, r.LastChanged, r.Drifted, r.Known, r.Unsaved, r.Testing
 	return err
 }
 
@@ -462,9 +463,9 @@ func (q *Q) Unlatch(ctx context.Context, d core.Device) error {
 // SetStanding writes what the last pull says of a device. latest and the times
 // are left alone where nil or zero.
 func (q *Q) SetStanding(ctx context.Context, d core.Device) error {
-	_, err := q.exec(ctx, `UPDATE devices SET drifted = ?, unsaved = ?, trouble = ?, host = ?, model = ?, serial = ?, software = ?,
+	_, err := q.exec(ctx, `UPDATE devices SET drifted = ?, acknowledged_until = ?, unsaved = ?, trouble = ?, host = ?, model = ?, serial = ?, software = ?,
 		last_tried = ?, last_pulled = ?, last_changed = ?, latest = ?, serials = ?, state_since = IF(state = ?, state_since, ?), state = ? WHERE id = ?`,
-		d.Drifted, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, asJSON(d.Serials), d.State, q.clock().UTC(), d.State, d.ID)
+		d.Drifted, d.Acknowledged, d.Unsaved, d.Trouble, d.Host, d.Model, d.Serial, d.Release, d.LastTried, d.LastPulled, d.LastChanged, d.Latest, asJSON(d.Serials), d.State, q.clock().UTC(), d.State, d.ID)
 	if err != nil || d.State == d.Was {
 		return err
 	}

@@ -46,7 +46,7 @@ var passing = []string{"goose_db_version", "preparing", "restoring", "commits", 
 
 // historical are the tables with what was taken and done.
 var historical = []string{"versions", "contents", "chunks", "content_chunks", "seen", "pulls", "parts", "snapshots", "snapshot_versions", "previews", "pushes", "jobs", "job_log", "swaps", "damage", "copies", "backups", "sizes",
-	"schedule_runs", "tellings", "messages"}
+	"schedule_runs", "tellings", "messages", "acknowledgements"}
 
 // Dumping hands out the whole database as it is at one moment: begin gets what there is, row each
 // row as a line of JSON, in an order that is always the same.

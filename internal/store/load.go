@@ -239,7 +239,7 @@ func (l *Loader) Finish(ctx context.Context, d Dump, master seal.Master, clock f
 			}
 		}
 		if !d.History {
-			if _, err := q.exec(ctx, `UPDATE devices SET state = ?, drifted = FALSE, unsaved = FALSE, trouble = '', latest = 0, last_tried = NULL, last_pulled = NULL, last_changed = NULL, testing = ''`, core.NeverPulled); err != nil {
+			if _, err := q.exec(ctx, `UPDATE devices SET state = ?, drifted = FALSE, acknowledged_until = NULL, unsaved = FALSE, trouble = '', latest = 0, last_tried = NULL, last_pulled = NULL, last_changed = NULL, testing = ''`, core.NeverPulled); err != nil {
 				return err
 			}
 		}

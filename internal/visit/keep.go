@@ -196,7 +196,9 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	if err != nil {
 		return err
 	}
-	drifted := false
+	var found verdict
+	acknowledged := d.Acknowledged
+	d.Acknowledged = nil
 	var sighted []string
 	for _, name := range names {
 		kept := heads[name]
@@ -215,12 +217,14 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 			sighted = append(sighted, version.ID)
 		}
 		k.Result.Parts, k.Versions[name] = append(k.Result.Parts, p), version
-		if aside == "" && !p.Absent && kept.Baseline != "" && kept.Baseline != version.ID {
-			off, err := v.s.drifted(ctx, q, *d, doc, name, parts[name])
+		if aside == "" && !p.Absent {
+			y, err := v.s.Measure(ctx, q, *d, doc, name, kept.Baseline != "" && kept.Baseline != version.ID)
 			if err != nil {
 				return err
 			}
-			drifted = drifted || off
+			if err := found.add(ctx, v.s, q, d, y, name, parts[name].Text, version.Fingerprint); err != nil {
+				return err
+			}
 		}
 		if name == dia.Main() {
 			k.Running = version
@@ -244,13 +248,14 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
 	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt
 	if aside == core.RestoreTest {
+		d.Acknowledged = acknowledged
 		k.Device = *d
 		return q.SetStanding(ctx, *d)
 	}
 	if aside != "" {
-		d.State = aside
+		d.State, d.Acknowledged = aside, acknowledged
 	} else {
-		d.Drifted = drifted
+		found.settle(d)
 		follows, of, paired := dia.Follower()
 		if _, had := parts[follows]; had || !paired {
 			d.Unsaved = settled[follows] != settled[of] && unsaved(dia, parts)
@@ -384,19 +389,6 @@ func memberName(s string) string {
 	return out[:min(len(out), 60)]
 }
 
-// Standing is a device's state by what is known of it, worst first.
-func Standing(d core.Device) string {
-	switch {
-	case d.Drifted:
-		return core.Drifted
-	case d.Unsaved:
-		return core.Unsaved
-	case d.Latest == 0:
-		return core.NeverPulled
-	}
-	return core.Steady
-}
-
 func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head store.Head, doc *dialect.Doc, pull core.Pull, got link.Part, settled, aside string, l *job.Log) (out PulledPart, _ core.Version, err error) {
 	name, p := head.Name, head.Part
 	out = PulledPart{Part: name, Absent: got.Absent, Aside: aside}
@@ -466,42 +458,6 @@ func unsaved(dia *dialect.Dialect, parts map[string]link.Part) bool {
 	}
 	doc := dia.Doc(follows)
 	return copied.Absent || !(doc.Equivalent(from.Text, copied.Text) && (from.Basin == nil && copied.Basin == nil || settledOf(doc, from) == settledOf(doc, copied)))
-}
-
-// drifted tells whether what was fetched is not equivalent to its baseline.
-func (s *Service) drifted(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part string, now link.Part) (bool, error) {
-	if now.Basin == nil {
-		return s.Drifted(ctx, q, d, doc, part, now.Text)
-	}
-	base, err := q.VersionBaseline(ctx, d.ID, part)
-	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
-	}
-	return base.Fingerprint != s.Store.Keys().Hash("fingerprint", []byte(settledOf(doc, now))), err
-}
-
-// Drifted tells whether a part's text is not equivalent to its baseline.
-func (s *Service) Drifted(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part, now string) (bool, error) {
-	base, err := q.VersionBaseline(ctx, d.ID, part)
-	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	raw, err := q.Content(ctx, base.ContentID)
-	if errors.Is(err, store.ErrLarge) {
-		return true, nil // one is, and the other is not
-	}
-	if err != nil || doc.Equivalent(string(raw), now) {
-		return false, err
-	}
-	if s.TookFromOther(ctx, q, d, base) {
-		if off, err := s.DifferencesOf(doc, now, string(raw), true); err == nil {
-			return len(off) > 0, nil
-		}
-	}
-	return true, nil
 }
 
 // Strays are the devices it speaks for that are not there, with what it says of

@@ -127,6 +127,7 @@ type Difference struct {
 	Reach      bool   `json:"reach,omitempty"` // it carries the path by which the device is reached
 	HaveMasked string `json:"have_masked,omitempty"`
 	WantMasked string `json:"want_masked,omitempty"`
+	Rule       string `json:"rule,omitempty"` // the rule of somebody's own that misses the line, or does not want it
 }
 
 // Hides tells whether any of it is hidden from who may not see secrets.

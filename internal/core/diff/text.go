@@ -114,8 +114,8 @@ func (t *Text) Hash() {
 // plain tells whether lines are what stands in the text, wherever that is.
 func (t *Text) plain() bool { return t.lines == nil && t.Within == nil }
 
-// says tells whether a line says something.
-func (t *Text) says(i int) bool { return t.Silent == nil || !t.Silent[i] }
+// Says tells whether a line says something.
+func (t *Text) Says(i int) bool { return t.Silent == nil || !t.Silent[i] }
 
 // within is what a line stands in.
 func (t *Text) within(i int) string {

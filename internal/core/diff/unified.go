@@ -37,12 +37,12 @@ type Line struct {
 // Loud counts the lines of an edit that say something: those that went, and those that came.
 func (e Edit) Loud(a, b Text) (gone, came int) {
 	for i := e.Start; i < e.End; i++ {
-		if a.says(i) {
+		if a.Says(i) {
 			gone++
 		}
 	}
 	for j := e.From; j < e.To; j++ {
-		if b.says(j) {
+		if b.Says(j) {
 			came++
 		}
 	}
@@ -110,7 +110,7 @@ func blocks(a, b Text, es []Edit, enclosing func(old bool, line int) string) str
 			old, from, to, t = true, e.Start, e.End, a
 		}
 		for i := from; i < to; i++ {
-			if t.says(i) && !name(old, i+1) {
+			if t.Says(i) && !name(old, i+1) {
 				return strings.Join(named[:mostBlocks], "; ") + "; …"
 			}
 		}
@@ -129,11 +129,11 @@ func (h Hunk) walk(a, b Text, es []Edit, line func(op Op, i, j int)) {
 		}
 		silent := j
 		for ; i < e.End; i++ {
-			if a.says(i) {
+			if a.Says(i) {
 				line(Remove, i, j)
 				continue
 			}
-			for silent < e.To && b.says(silent) {
+			for silent < e.To && b.Says(silent) {
 				silent++
 			}
 			if silent < e.To {
@@ -144,7 +144,7 @@ func (h Hunk) walk(a, b Text, es []Edit, line func(op Op, i, j int)) {
 			}
 		}
 		for ; j < e.To; j++ {
-			if b.says(j) {
+			if b.Says(j) {
 				line(Add, i, j)
 			}
 		}

@@ -24,6 +24,7 @@ var days = []string{"today", "yesterday"}
 var (
 	looksTimed = once(`^\d{4}-\d\d`)
 	backwards  = once(`^-\d+[a-z]*$`)
+	onwards    = once(`^\+?\d+[mhdw]$`)
 )
 
 // isTime tells whether a word is meant as a time, rightly written or not.
@@ -57,6 +58,27 @@ func ParseTime(s string, here Here) (time.Time, error) {
 func ParseSince(s string, here Here) (time.Time, error) {
 	at, _, err := parse(s, here)
 	return at, err
+}
+
+// ParseUntil reads a time to which something holds: as ParseTime does, and 14d is that many days from now by
+// the calendar, 90m, 12h and 2w alike.
+func ParseUntil(s string, here Here) (time.Time, error) {
+	if !onwards().MatchString(s) {
+		return ParseTime(s, here)
+	}
+	back, err := ago("-"+strings.TrimPrefix(s, "+"), here.Now)
+	if err != nil {
+		return back, err
+	}
+	switch digits := strings.TrimLeft(s[:len(s)-1], "+"); s[len(s)-1] {
+	case 'd', 'w': // so many days of the calendar, however long they are
+		n, _ := strconv.Atoi(digits)
+		if s[len(s)-1] == 'w' {
+			n *= 7
+		}
+		return here.Now.In(here.Zone).AddDate(0, 0, n), nil
+	}
+	return here.Now.Add(here.Now.Sub(back)), nil
 }
 
 // parse reads a time, or a day, as its beginning.

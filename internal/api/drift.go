@@ -1,0 +1,204 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"magpie/client"
+	"magpie/internal/core"
+	"magpie/internal/core/ref"
+	"magpie/internal/read"
+	"magpie/internal/store"
+	"magpie/internal/visit"
+	"magpie/internal/wire"
+)
+
+// driftRoutes are the operations on what devices are judged by.
+func (s *Server) driftRoutes() []route {
+	const reader, operator = core.Reader, core.Operator
+	of := []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}}
+	return []route{
+		{"GET", "/drift", reader, s.drift, about{id: "judgeDrift", tag: "drift", does: "Judge devices against their baselines", more: "And by what rules want of their lines.", query: append(of, param{"live", "boolean", false, "look at the devices now; takes an operator"}, param{"since", "boolean", false, "tell since which version each that drifted has been off"}), gives: client.Page[client.Drift]{}}},
+		{"POST", "/acknowledgements", operator, s.acknowledge, about{id: "acknowledgeDrift", tag: "drift", does: "Say that drift is known, until a time", more: "It covers the lines that differ now of all drifted parts of the devices. When other lines differ, or the time is over, it is drift again.", takes: client.NewAcknowledgement{}, gives: client.Acknowledged{}}},
+		{"DELETE", "/acknowledgements", operator, s.unacknowledge, about{id: "unacknowledgeDrift", tag: "drift", does: "Have acknowledged drift count again", query: of, gives: client.Acknowledged{}}},
+		{"GET", "/rules", reader, s.rules, about{id: "listRules", tag: "drift", does: "What people say of lines: noise, must be there, must not", gives: client.Page[client.Rule]{}}},
+		{"GET", "/rules/:name", reader, s.rule, about{id: "getRule", tag: "drift", does: "A rule, with the lines that it hides, misses or does not want now", gives: client.RuleFinds{}}},
+		{"PUT", "/rules/:name", operator, s.setRule, about{id: "setRule", tag: "drift", does: "Say of lines that they do not count, have to be there, or must not", more: "The devices are judged anew by a job. What becomes a version, and what is proved after a push, goes by the dialect alone.", takes: client.NewRule{}, gives: client.Rule{}}},
+		{"DELETE", "/rules/:name", operator, s.removeRule, about{id: "removeRule", tag: "drift", does: "Take a rule away", status: 204}},
+	}
+}
+
+var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known")
+
+func (s *Server) drift(c *gin.Context) {
+	live := c.Query("live") == "true"
+	if live && !actor(c).May(core.Operator) {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "looking at devices live takes the role operator", Next: "leave live out to judge by the newest versions"})
+		return
+	}
+	devs, next, ok := s.devicePage(c)
+	if !ok {
+		return
+	}
+	if live {
+		if err := s.wrote(c.Request.Context(), actor(c), "looked at live", cut(c.Query("selector"), 200), fmt.Sprintf("drift of %d devices", len(devs))); err != nil {
+			fail(c, problem(err))
+			return
+		}
+	}
+	out := client.Page[client.Drift]{Items: []client.Drift{}, Next: next}
+	for _, d := range devs {
+		parts, err := s.Read.JudgedParts(c.Request.Context(), actor(c), d)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		for _, part := range parts {
+			j, err := s.Read.Drift(c.Request.Context(), actor(c), d, part, live)
+			if err != nil {
+				fail(c, problem(err))
+				return
+			}
+			if actor(c).Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
+				return
+			}
+			one := wireDrift(j)
+			one.Device, one.Differences = d.Name, visit.SeenBy(actor(c), j.Differences)
+			if k := j.Known; k != nil {
+				one.Known = &client.Known{Reason: k.Reason, By: k.Actor, At: k.At, Until: k.Until}
+			}
+			if c.Query("since") == "true" {
+				since, err := s.Read.DriftedSince(c.Request.Context(), j)
+				if err != nil {
+					fail(c, problem(err))
+					return
+				}
+				if since != nil {
+					o := wireOrigin(*since)
+					one.Since = &o
+				}
+			}
+			out.Items = append(out.Items, one)
+		}
+	}
+	c.JSON(200, out)
+}
+
+// acknowledge says of what differs now on devices that it is known.
+func (s *Server) acknowledge(c *gin.Context) {
+	var in client.NewAcknowledgement
+	if !readBody(c, &in) || !noted(c, "reason", in.Reason) {
+		return
+	}
+	switch in.Reason = strings.TrimSpace(in.Reason); {
+	case in.Reason == "":
+		fail(c, wrong("reason", "no reason is given", "say why it may stay as it is until then"))
+		return
+	case !in.Until.After(s.Jobs.Now()):
+		fail(c, wrong("until", "the time at which it counts again is not in the future", "name one that is to come, like 2026-12-24T08:00:00Z"))
+		return
+	case in.Until.After(s.Jobs.Now().AddDate(2, 0, 0)):
+		fail(c, wrong("until", "that is more than two years away", "make it the baseline, if it is to stay"))
+		return
+	}
+	devices, ok := s.chosen(c, in.Selector)
+	if ok {
+		s.sayKnown(c, devices, in.Reason, in.Until)
+	}
+}
+
+func (s *Server) unacknowledge(c *gin.Context) {
+	if devices, ok := s.chosen(c, strings.Fields(c.Query("selector"))); ok {
+		s.sayKnown(c, devices, "", time.Time{})
+	}
+}
+
+// sayKnown writes down, or takes back, that what differs on devices is known.
+func (s *Server) sayKnown(c *gin.Context, devices []core.Device, reason string, until time.Time) {
+	ctx := c.Request.Context()
+	out := client.Acknowledged{Parts: []string{}, Skipped: []client.Skipped{}}
+	for _, d := range devices {
+		parts, err := s.Read.JudgedParts(ctx, actor(c), d)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		for _, part := range parts {
+			switch err := s.Read.Acknowledge(ctx, actor(c), d, part, reason, until); {
+			case errors.Is(err, read.ErrSteady):
+				out.Skipped = append(out.Skipped, client.Skipped{Device: d.Name, Why: err.Error()})
+			case err != nil:
+				fail(c, problem(fmt.Errorf("%s, after %s: %w", d.Name, core.Count(len(out.Parts), "part", "parts"), err)))
+				return
+			default:
+				out.Parts = append(out.Parts, d.Name+"/"+part)
+			}
+		}
+	}
+	c.JSON(200, out)
+}
+
+var wiredRule = wire.Make[client.Rule, store.OwnRule]("Selector", "Job")
+
+func wireRule(r store.OwnRule) client.Rule {
+	out := wiredRule(r)
+	out.Selector = strings.Fields(r.Selector)
+	return out
+}
+
+func (s *Server) rules(c *gin.Context) {
+	rows, err := s.Jobs.Store.As(actor(c)).OwnRules(c.Request.Context())
+	list(c, rows, err, func(r store.OwnRule) string { return r.Name }, wireRule)
+}
+
+var wireRuleLine = wire.Make[client.RuleLine, read.RuleLine]()
+
+func (s *Server) rule(c *gin.Context) {
+	ctx := c.Request.Context()
+	r, err := s.Jobs.Store.As(actor(c)).OwnRule(ctx, c.Param("name"))
+	if err != nil {
+		fail(c, problem(err))
+		return
+	}
+	found, err := s.Read.RuleFinds(ctx, actor(c), r)
+	out := client.RuleFinds{Rule: wireRule(r), Looked: found.Looked, Devices: found.Devices, Lines: found.Lines, Items: wire.List(wireRuleLine, found.Items), Unread: append([]string{}, found.Unread...)}
+	answer(c, 200, out, err)
+}
+
+func (s *Server) setRule(c *gin.Context) {
+	var in client.NewRule
+	if !readBody(c, &in) || !noted(c, "note", in.Note) {
+		return
+	}
+	r := store.OwnRule{Name: c.Param("name"), Kind: in.Kind, Path: strings.Join(strings.Fields(in.Path), " "), Dialect: in.Dialect, Note: in.Note}
+	if err := ref.DeviceName(r.Name); err != nil {
+		fail(c, wrong("name", strings.Replace(err.Error(), "device's name", "rule's name", 1), ""))
+		return
+	}
+	text, ok := s.selectorText(c, in.Selector)
+	if !ok {
+		return
+	}
+	if _, ok := s.chosen(c, in.Selector); !ok {
+		return
+	}
+	r.Selector = text
+	r, j, err := s.Read.SetRule(c.Request.Context(), actor(c), r)
+	if errors.Is(err, read.ErrRule) {
+		fail(c, wrong("path", err.Error(), "a path is like: lane {name} / guard strict; {name} stands for one word, {rest...} for all that are left"))
+		return
+	}
+	out := wireRule(r)
+	out.Job = j.ID
+	answer(c, 200, out, err)
+}
+
+func (s *Server) removeRule(c *gin.Context) {
+	_, err := s.Read.RemoveRule(c.Request.Context(), actor(c), c.Param("name"))
+	gone(c, err)
+}

@@ -1,0 +1,221 @@
+package visit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"magpie/internal/core"
+	"magpie/internal/core/rules"
+	"magpie/internal/dialect"
+	"magpie/internal/store"
+)
+
+// Yardstick is what a part is judged by: its baseline, and what people say of its lines.
+type Yardstick struct {
+	Base *core.Version // nil: it has none
+	Own  []rules.Own   // rules that hold for the device
+	Doc  *dialect.Doc  // how the part is read, noise left aside
+
+	plain *dialect.Doc
+	large bool   // the baseline is too large to be held
+	raw   string // the baseline's text
+	other bool   // it was taken from other hardware
+}
+
+// Measure finds what a part of a device is judged by. It reads the baseline only where it is asked to:
+// where base is false, no more is asked than what rules say.
+func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *dialect.Doc, part string, base bool) (y Yardstick, err error) {
+	y.plain, y.Doc = doc, doc
+	if part == doc.Main() && !doc.Opaque() { // of that part alone rules speak
+		if y.Own, err = q.OwnRulesFor(ctx, d); err != nil {
+			return y, err
+		}
+		y.Doc = doc.With(y.Own)
+	}
+	if !base {
+		return y, nil
+	}
+	v, err := q.VersionBaseline(ctx, d.ID, part)
+	if errors.Is(err, store.ErrNotFound) {
+		return y, nil
+	}
+	if err != nil {
+		return y, err
+	}
+	y.Base = &v
+	raw, err := q.Content(ctx, v.ContentID)
+	if y.large = errors.Is(err, store.ErrLarge); !y.large && err != nil {
+		return y, err
+	}
+	y.raw, y.other = string(raw), s.TookFromOther(ctx, q, d, v)
+	return y, nil
+}
+
+// Wants tells whether any rule wants lines to be there, or not.
+func (y Yardstick) Wants() bool {
+	return slices.ContainsFunc(y.Own, func(o rules.Own) bool { return o.Kind != rules.Noise })
+}
+
+// Large tells whether the baseline is too large to be held.
+func (y Yardstick) Large() bool { return y.large }
+
+// Judge lists how a text is off what it is judged by: lines that differ from the baseline's, lines that
+// a rule misses or does not want. print is the text's fingerprint, for files too large to be held.
+func (s *Service) Judge(y Yardstick, now, print string) (off []Difference, err error) {
+	off = []Difference{}
+	switch {
+	case y.Base == nil, print != "" && y.Base.Fingerprint == print:
+	case y.large:
+		line := "a large file, mark " + s.FileMark(now+print)
+		off = append(off, Difference{Have: line, HaveMasked: line})
+	case y.Doc.Equivalent(y.raw, now):
+	default:
+		if off, err = s.DifferencesOf(y.Doc, now, y.raw, y.other); err != nil {
+			return nil, err
+		}
+	}
+	if !y.Wants() {
+		return off, nil
+	}
+	_, top, err := y.Doc.Parse(now)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range y.Own {
+		for _, d := range Masked(o.Breaches(y.plain.Table, top), s.Masker(y.plain.Dialect)) {
+			d.Rule = o.Name
+			off = append(off, d)
+		}
+	}
+	return off, nil
+}
+
+// Quieted counts the lines that are off the baseline and that noise leaves aside.
+func (s *Service) Quieted(y Yardstick, now string) int {
+	if y.Base == nil || y.large || y.Doc == y.plain {
+		return 0
+	}
+	all, err := s.DifferencesOf(y.plain, now, y.raw, y.other)
+	if err != nil {
+		return 0
+	}
+	loud, err := s.DifferencesOf(y.Doc, now, y.raw, y.other)
+	if err != nil {
+		return 0
+	}
+	return len(all) - len(loud)
+}
+
+// Mark stands for a difference where no text may be kept.
+func (s *Service) Mark(d Difference) string {
+	return s.Store.Keys().Hash("acknowledged", []byte(strings.Join([]string{d.Rule, d.Block, d.Have, d.Want, fmt.Sprint(d.Order)}, "\x00")))[:24]
+}
+
+// Known is the acknowledgement that covers all differences of a part; nil: none does.
+func (s *Service) Known(ctx context.Context, q *store.Q, d core.Device, part string, off []Difference) (*store.Acknowledgement, error) {
+	all, err := q.Acknowledged(ctx, d.ID)
+	a, is := all[part]
+	if err != nil || !is || !a.Until.After(s.Now()) {
+		return nil, err
+	}
+	for _, d := range off {
+		if !slices.Contains(a.Marks, s.Mark(d)) {
+			return nil, nil
+		}
+	}
+	return &a, nil
+}
+
+// verdict gathers what parts of a device are found to be.
+type verdict struct{ off, loud bool }
+
+// add judges a part's text, and notes on the device until when its drift is acknowledged. A text that
+// cannot be read is off whatever it is judged by.
+func (v *verdict) add(ctx context.Context, s *Service, q *store.Q, d *core.Device, y Yardstick, part, now, print string) error {
+	off, err := s.Judge(y, now, print)
+	if err != nil {
+		v.off, v.loud = true, true
+		return nil
+	}
+	if len(off) == 0 {
+		return nil
+	}
+	v.off = true
+	known, err := s.Known(ctx, q, *d, part, off)
+	switch {
+	case err != nil:
+		return err
+	case known == nil:
+		v.loud = true
+	case d.Acknowledged == nil || known.Until.Before(*d.Acknowledged):
+		d.Acknowledged = &known.Until
+	}
+	return nil
+}
+
+// settle says what that comes to.
+func (v verdict) settle(d *core.Device) {
+	d.Drifted = v.off
+	if v.loud || !v.off {
+		d.Acknowledged = nil
+	}
+}
+
+// Standing is a device's state by what is known of it, worst first.
+func Standing(d core.Device) string {
+	switch {
+	case d.Drifted && d.Acknowledged == nil:
+		return core.Drifted
+	case d.Unsaved:
+		return core.Unsaved
+	case d.Latest == 0:
+		return core.NeverPulled
+	}
+	return core.Steady
+}
+
+// Rejudge judges a device's newest versions anew, and writes down how it stands.
+func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (core.Device, error) {
+	d, err := q.LockDevice(ctx, deviceID, 0)
+	if err != nil {
+		return d, err
+	}
+	parts, err := q.Parts(ctx, d.ID)
+	if err != nil {
+		return d, err
+	}
+	dia := s.DialectOf(d)
+	if dia == nil {
+		return d, nil
+	}
+	var v verdict
+	d.Acknowledged = nil
+	for _, p := range parts {
+		latest, err := q.VersionLatest(ctx, d.ID, p.Name, 0)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return d, err
+		}
+		y, err := s.Measure(ctx, q, d, dia.Doc(p.Name), p.Name, p.Baseline != "")
+		if err != nil {
+			return d, err
+		}
+		raw, err := q.Content(ctx, latest.ContentID)
+		if err != nil && !errors.Is(err, store.ErrLarge) {
+			return d, err
+		}
+		if err := v.add(ctx, s, q, &d, y, p.Name, string(raw), latest.Fingerprint); err != nil {
+			return d, err
+		}
+	}
+	v.settle(&d)
+	if d.State == core.Drifted || d.State == core.Steady || d.State == core.Unsaved {
+		d.State = Standing(d)
+	}
+	return d, q.SetStanding(ctx, d)
+}
