@@ -324,6 +324,8 @@ func stateWord(d client.Device) string {
 		return "disabled"
 	case d.Apart != nil && d.State == "drifted":
 		return "drifted, " + d.Apart.Word
+	case d.State == "steady" && d.Acknowledged != nil:
+		return "steady, drift acknowledged"
 	case d.Apart != nil && d.State == "unsaved":
 		return d.Apart.Word
 	}
@@ -335,6 +337,10 @@ func next(d client.Device) string {
 	switch d.State {
 	case "drifted":
 		return "magpie drift " + d.Name
+	case "steady":
+		if d.Acknowledged != nil {
+			return "until " + when(*d.Acknowledged) + " " + zoneName() + ": magpie drift " + d.Name
+		}
 	case "unsaved":
 		if a := d.Apart; a != nil && a.Follows != "running" {
 			return fmt.Sprintf("magpie diff %[1]s/%[2]s %[1]s/%[3]s", d.Name, a.Part, a.Follows)

@@ -207,7 +207,7 @@ func (s *Service) Watch(ctx context.Context) {
 
 // Lapse has drift count again whose acknowledgement is over.
 func (s *Service) Lapse(ctx context.Context) error {
-	ids, err := s.Store.As(job.Service).Lapsed(ctx)
+	ids, err := s.Store.As(job.Service).Lapsed(ctx, s.Now())
 	for _, id := range ids {
 		if err != nil {
 			return err

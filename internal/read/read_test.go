@@ -135,6 +135,24 @@ func (y *yard) pullAt(clock string) core.Job {
 	return j
 }
 
+// ended waits for a job.
+func (y *yard) ended(j core.Job) {
+	y.t.Helper()
+	if done, err := y.jobs.Await(bg, j.ID, nil); err != nil || done.Outcome != core.Done {
+		y.t.Fatalf("%s: %s: %s, %v", j.Kind, done.Outcome, done.Summary, err)
+	}
+}
+
+// side is the version that a reference names.
+func (y *yard) side(raw string) read.Side {
+	y.t.Helper()
+	side, err := y.resolve(raw)
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	return side
+}
+
 func (y *yard) amend(lines ...string) {
 	y.t.Helper()
 	if err := y.fleet.Unit(r1).Amend("mwilks", lines); err != nil {
@@ -392,4 +410,147 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 	if count(lines) < log+4 {
 		t.Error("who asks by hand reads what was done")
 	}
+}
+
+// TestRulesOfOnesOwn: what people say of lines decides on drift beside the baseline, is counted where it hides
+// something, and is no part of what becomes a version.
+func TestRulesOfOnesOwn(t *testing.T) {
+	y := newYard(t, 2)
+	y.s.Register()
+	y.s.Start()
+	defer y.s.Stop(time.Second)
+	y.pullAt("09:00")
+	on := true
+	if _, err := y.s.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &on}); err != nil {
+		t.Fatal(err)
+	}
+	set := func(name, kind, path string) {
+		t.Helper()
+		_, j, err := y.s.SetRule(bg, admin, store.OwnRule{Name: name, Kind: kind, Path: path, Selector: "dialect=tern"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		y.ended(j)
+	}
+	drift := func() read.Drift {
+		t.Helper()
+		d, err := y.s.Drift(bg, admin, y.device(r1), "running", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	state := func(want string) {
+		t.Helper()
+		if d := y.device(r1); d.State != want {
+			t.Fatalf("it is %s, want %s", d.State, want)
+		}
+	}
+	y.amend("lane guest", "  note \"for the regatta\"")
+	y.pullAt("10:00")
+	state(core.Drifted)
+	set("notes", "noise", "lane {name} / note <text>")
+	state(core.Unsaved) // which is another matter
+	if d := drift(); d.State != core.Steady || d.Noise != 1 {
+		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, d.Noise)
+	}
+	c, err := y.s.Compare(admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, false)
+	if err != nil || c.Relation != dialect.Unchanged || c.Noise != 2 || len(c.By) != 1 || c.By[0].Rule != "notes" || c.Unified != "" {
+		t.Errorf("%v: %s, noise %d by %v\n%s", err, c.Relation, c.Noise, c.By, c.Unified)
+	}
+	if all, err := y.s.Compare(admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, true); err != nil || all.Relation != dialect.Different || !strings.Contains(all.Unified, "+  note \"for the regatta\"") {
+		t.Errorf("all: %v, %s\n%s", err, all.Relation, all.Unified)
+	}
+	y.amend("lane guest", "  note \"and after it\"")
+	if y.pullAt("10:30"); y.device(r1).Latest != 3 {
+		t.Error("a note that is noise made no version")
+	}
+	set("strict", "must", "lane {name} / guard loose")
+	state(core.Drifted)
+	missed := drift().Differences
+	if len(missed) == 0 || missed[0].Rule != "strict" || missed[0].Want != "guard loose" || !strings.HasPrefix(missed[0].Block, "lane ") {
+		t.Errorf("missed: %+v", missed)
+	}
+	set("strict", "must-not", "clock / mark 10.30.0.6")
+	if d := drift(); d.State != core.Drifted || len(d.Differences) != 1 || d.Differences[0].Have != "mark 10.30.0.6" || d.Differences[0].Block != "clock" {
+		t.Errorf("what must not be there: %s %+v", d.State, d.Differences)
+	}
+	found, err := y.s.RuleFinds(bg, reader, store.OwnRule{Name: "words", Kind: "noise", Path: "crew {user} / word {word...}", Selector: "all", Dialect: "tern"})
+	if err != nil || found.Lines == 0 || !strings.Contains(found.Items[0].Line, "‹secret") {
+		t.Errorf("a reader is shown %+v, %v", found, err)
+	}
+	if _, err := y.s.RemoveRule(bg, admin, "stric"); err == nil || !strings.Contains(err.Error(), "strict") {
+		t.Errorf("a name mistyped: %v", err)
+	}
+	j, err := y.s.RemoveRule(bg, admin, "strict")
+	if err != nil {
+		t.Fatal(err)
+	}
+	y.ended(j)
+	state(core.Unsaved) // which is another matter
+	for _, bad := range []store.OwnRule{
+		{Name: "x", Kind: "noise", Path: "a / ", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Selector: "state=drifted"}, {Name: "x", Kind: "must", Path: "a", Selector: "all", Dialect: "plover"}, {Name: "x", Kind: "may", Path: "a", Selector: "all"},
+	} {
+		if _, _, err := y.s.SetRule(bg, admin, bad); !errors.Is(err, read.ErrRule) {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+}
+
+// TestAcknowledged: known drift does not count until its time, or until other lines differ.
+func TestAcknowledged(t *testing.T) {
+	y := newYard(t, 2)
+	y.pullAt("09:00")
+	on := true
+	if _, err := y.s.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &on}); err != nil {
+		t.Fatal(err)
+	}
+	until := y.now().Add(5 * time.Hour)
+	say := func(reason string) error { return y.s.Acknowledge(bg, admin, y.device(r1), "running", reason, until) }
+	if err := say("for nothing"); !errors.Is(err, read.ErrSteady) {
+		t.Errorf("no drift: %v", err)
+	}
+	state := func(when, want string, known bool) {
+		t.Helper()
+		d, err := y.s.Drift(bg, admin, y.device(r1), "running", false)
+		if got := y.device(r1).State; err != nil || got != want || (d.Known != nil) != known {
+			t.Errorf("%s: %s, known %v, %v; want %s, %v", when, got, d.Known, err, want, known)
+		}
+	}
+	y.amend("lane guest", "  shut")
+	y.pullAt("10:00")
+	state("shut", core.Drifted, false)
+	if err := say("the pontoon is out of the water"); err != nil {
+		t.Fatal(err)
+	}
+	state("acknowledged", core.Unsaved, true)
+	y.pullAt("10:10")
+	state("pulled again", core.Unsaved, true)
+	y.amend("lane quay1", "  shut")
+	y.pullAt("10:20")
+	state("another line", core.Drifted, false)
+	y.amend("lane quay1", "  cancel shut")
+	y.pullAt("10:30")
+	state("only what is known", core.Unsaved, true)
+	y.set(until.Add(-time.Minute))
+	if err := y.s.Lapse(bg); err != nil {
+		t.Fatal(err)
+	}
+	state("a minute before its end", core.Unsaved, true)
+	y.set(until)
+	if err := y.s.Lapse(bg); err != nil {
+		t.Fatal(err)
+	}
+	state("over", core.Drifted, false)
+	until = until.Add(time.Hour)
+	if err := say("once more"); err != nil {
+		t.Fatal(err)
+	}
+	if err := say(""); err != nil {
+		t.Fatal(err)
+	}
+	state("withdrawn", core.Drifted, false)
+	y.amend("lane guest", "  cancel shut")
+	y.pullAt("17:00")
+	state("put right", core.Steady, false)
 }

@@ -115,7 +115,7 @@ func (q *Q) Acknowledged(ctx context.Context, deviceID string) (map[string]Ackno
 	return out, err
 }
 
-// Lapsed lists the devices whose acknowledged drift counts again.
-func (q *Q) Lapsed(ctx context.Context) ([]string, error) {
-	return list[string](ctx, q.ext, `SELECT id FROM devices WHERE acknowledged_until <= ? AND removed_at IS NULL ORDER BY id LIMIT 1000`, q.clock().UTC())
+// Lapsed lists the devices whose acknowledged drift counts again at a time.
+func (q *Q) Lapsed(ctx context.Context, now time.Time) ([]string, error) {
+	return list[string](ctx, q.ext, `SELECT id FROM devices WHERE acknowledged_until <= ? AND removed_at IS NULL ORDER BY id LIMIT 1000`, now.UTC())
 }

@@ -12,6 +12,6 @@ defineProps<{ device: Device }>()
     v-else
     :state="device.state"
     :word="device.state === 'unsaved' ? device.apart?.word : ''"
-    :also="device.state === 'drifted' ? device.apart?.word : ''"
+    :also="device.state === 'drifted' ? device.apart?.word : device.acknowledged_until ? 'drift acknowledged' : ''"
   />
 </template>
