@@ -476,6 +476,17 @@ func (c *Client) Drift(ctx context.Context, selector []string, live bool) ([]Dri
 	return all[Drift](c, ctx, "/drift", v)
 }
 
+// DriftReport is a report of drift, html, csv or json, with what changed in a span of time.
+func (c *Client) DriftReport(ctx context.Context, selector []string, as, since, until string) (string, error) {
+	v := selected(selector)
+	for k, x := range map[string]string{"as": as, "since": since, "until": until} {
+		if x != "" {
+			v.Set(k, x)
+		}
+	}
+	return c.text(ctx, "/drift-report", v)
+}
+
 // Acknowledge says that what differs on devices is known, until a time.
 func (c *Client) Acknowledge(ctx context.Context, n NewAcknowledgement) (Acknowledged, error) {
 	return call[Acknowledged](c, ctx, "POST", "/acknowledgements", nil, n)

@@ -391,6 +391,19 @@ type Drift struct {
 	Known       *Known       `json:"acknowledged,omitempty"` // somebody knows of all that differs
 }
 
+// DriftReport is how devices stand, and what changed on them in a span of time. Secrets are hidden.
+type DriftReport struct {
+	At       time.Time      `json:"at"`
+	By       string         `json:"by"`
+	Selector []string       `json:"selector"`
+	Counts   map[string]int `json:"counts"` // parts by how they stand
+	Items    []Drift        `json:"items"`
+	Since    time.Time      `json:"since"`
+	Until    time.Time      `json:"until"`
+	Changes  []Together     `json:"changes"` // what hit several devices alike as one
+	More     bool           `json:"more,omitempty"`
+}
+
 // Rule is what people say of lines of devices of theirs.
 type Rule struct {
 	Name      string    `json:"name" column:"1 rule"`

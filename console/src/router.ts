@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/devices/:name', component: () => import('./pages/DevicePage.vue'), props: true, meta: { title: 'Device' } },
     { path: '/version', component: () => import('./pages/VersionPage.vue'), meta: { title: 'Version' } },
     { path: '/search', component: () => import('./pages/SearchPage.vue'), meta: { title: 'Search' } },
+    { path: '/drift', component: () => import('./pages/DriftPage.vue'), meta: { title: 'Drift' } },
     { path: '/compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare' } },
     { path: '/edit', component: () => import('./pages/EditPage.vue'), meta: { title: 'Edit' } },
     { path: '/push', component: () => import('./pages/PushPage.vue'), meta: { title: 'Push' } },

@@ -23,7 +23,8 @@ func (s *Server) driftRoutes() []route {
 	const reader, operator = core.Reader, core.Operator
 	of := []param{{"selector", "string", false, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}}
 	return []route{
-		{"GET", "/drift", reader, s.drift, about{id: "judgeDrift", tag: "drift", does: "Judge devices against their baselines", more: "And by what rules want of their lines.", query: append(of, param{"live", "boolean", false, "look at the devices now; takes an operator"}, param{"since", "boolean", false, "tell since which version each that drifted has been off"}), gives: client.Page[client.Drift]{}}},
+		{"GET", "/drift", reader, s.drift, about{id: "judgeDrift", tag: "drift", does: "Judge devices against their baselines", more: "And by what rules want of their lines.", query: append(of, param{"live", "boolean", false, "look at the devices now; takes an operator"}, param{"off", "boolean", false, "only those that have drifted, acknowledged or not, as they were last judged"}, param{"since", "boolean", false, "tell since which version each that drifted has been off"}), gives: client.Page[client.Drift]{}}},
+		{"GET", "/drift-report", reader, s.driftReport, about{id: "getDriftReport", tag: "drift", does: "A report of drift to print or to keep", more: "Secrets are hidden, whoever asks.", query: append(of, param{"as", "string", false, "html, csv or json; html if not said"}, param{"since", "string", false, "with what changed since then; a week ago if not said"}, param{"until", "string", false, "to this time; now if not said"}), mime: "text/html, text/csv, application/json", gives: ""}},
 		{"POST", "/acknowledgements", operator, s.acknowledge, about{id: "acknowledgeDrift", tag: "drift", does: "Say that drift is known, until a time", more: "It covers the lines that differ now of all drifted parts of the devices. When other lines differ, or the time is over, it is drift again.", takes: client.NewAcknowledgement{}, gives: client.Acknowledged{}}},
 		{"DELETE", "/acknowledgements", operator, s.unacknowledge, about{id: "unacknowledgeDrift", tag: "drift", does: "Have acknowledged drift count again", query: of, gives: client.Acknowledged{}}},
 		{"GET", "/rules", reader, s.rules, about{id: "listRules", tag: "drift", does: "What people say of lines: noise, must be there, must not", gives: client.Page[client.Rule]{}}},
@@ -51,42 +52,53 @@ func (s *Server) drift(c *gin.Context) {
 			return
 		}
 	}
-	out := client.Page[client.Drift]{Items: []client.Drift{}, Next: next}
+	if c.Query("off") == "true" {
+		devs = slices.DeleteFunc(devs, func(d core.Device) bool { return !d.Drifted })
+	}
+	items, ok := s.judged(c, actor(c), devs, live, c.Query("since") == "true")
+	if ok {
+		c.JSON(200, client.Page[client.Drift]{Items: items, Next: next})
+	}
+}
+
+// judged is how devices stand to what they are judged by, as somebody may see it.
+func (s *Server) judged(c *gin.Context, who core.Actor, devs []core.Device, live, since bool) ([]client.Drift, bool) {
+	ctx, out := c.Request.Context(), []client.Drift{}
 	for _, d := range devs {
-		parts, err := s.Read.JudgedParts(c.Request.Context(), actor(c), d)
+		parts, err := s.Read.JudgedParts(ctx, who, d)
 		if err != nil {
 			fail(c, problem(err))
-			return
+			return nil, false
 		}
 		for _, part := range parts {
-			j, err := s.Read.Drift(c.Request.Context(), actor(c), d, part, live)
+			j, err := s.Read.Drift(ctx, who, d, part, live)
 			if err != nil {
 				fail(c, problem(err))
-				return
+				return nil, false
 			}
-			if actor(c).Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
-				return
+			if who.Secrets && slices.ContainsFunc(j.Differences, visit.Difference.Hides) && !s.saw(c, d.Name, "drift of "+part) {
+				return nil, false
 			}
 			one := wireDrift(j)
-			one.Device, one.Differences = d.Name, visit.SeenBy(actor(c), j.Differences)
+			one.Device, one.Differences = d.Name, visit.SeenBy(who, j.Differences)
 			if k := j.Known; k != nil {
 				one.Known = &client.Known{Reason: k.Reason, By: k.Actor, At: k.At, Until: k.Until}
 			}
-			if c.Query("since") == "true" {
-				since, err := s.Read.DriftedSince(c.Request.Context(), j)
+			if since {
+				first, err := s.Read.DriftedSince(ctx, j)
 				if err != nil {
 					fail(c, problem(err))
-					return
+					return nil, false
 				}
-				if since != nil {
-					o := wireOrigin(*since)
+				if first != nil {
+					o := wireOrigin(*first)
 					one.Since = &o
 				}
 			}
-			out.Items = append(out.Items, one)
+			out = append(out, one)
 		}
 	}
-	c.JSON(200, out)
+	return out, true
 }
 
 // acknowledge says of what differs now on devices that it is known.

@@ -14,7 +14,16 @@ import (
 func (a *app) drift() *cli.Command {
 	return a.do("drift", "[SELECTOR…]", "judge devices against their baselines and the rules for their lines", []cli.Flag{
 		&cli.BoolFlag{Name: "live", Usage: "look at the devices now, instead of at their newest versions"},
+		&cli.StringFlag{Name: "report", Usage: "write a report instead, with what changed in a span of time: `FORM` html, csv or json"},
+		&cli.StringFlag{Name: "since", Usage: "the report's span begins at this `TIME`; a week ago if not said"},
+		&cli.StringFlag{Name: "until", Usage: "the report's span ends at this `TIME`; now if not said"},
 	}, 0, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
+		if as := c.String("report"); as != "" {
+			return a.driftReport(ctx, c, s, sel, as)
+		}
+		if c.IsSet("since") || c.IsSet("until") {
+			return fmt.Errorf("--since and --until are the span of a report: --report html")
+		}
 		all, err := s.Drift(ctx, sel, c.Bool("live"))
 		if err != nil {
 			return err
@@ -75,6 +84,26 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 	if len(all) == 0 {
 		a.s.printf("No device is in that state.\n")
 	}
+}
+
+// driftReport writes a report out as it comes.
+func (a *app) driftReport(ctx context.Context, c *cli.Command, s *client.Client, sel []string, as string) error {
+	if c.Bool("live") {
+		return fmt.Errorf("a report is of what was pulled last; pull first, and leave --live out")
+	}
+	since, err := spanTime(c, "since")
+	if err != nil {
+		return err
+	}
+	until, err := spanTime(c, "until")
+	if err != nil {
+		return err
+	}
+	text, err := s.DriftReport(ctx, sel, as, since, until)
+	if err == nil {
+		a.s.text(text)
+	}
+	return err
 }
 
 // left says what was left aside in judging.

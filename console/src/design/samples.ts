@@ -34,6 +34,8 @@ export const diff: Diff = {
   added: 1,
   removed: 1,
   set_aside: 2,
+  noise: 0,
+  hidden: [],
   unsure: 0,
   masked: true,
   unified: '',

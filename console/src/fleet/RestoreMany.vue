@@ -8,10 +8,10 @@ import FormField from '../design/FormField.vue'
 import ModalDialog from '../design/ModalDialog.vue'
 
 // Asks what putting devices back would take; nothing is touched by that.
-const props = defineProps<{ selector: string[]; whom: string }>()
+const props = defineProps<{ selector: string[]; whom: string; which?: string }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
-const which = ref('')
+const which = ref(props.which ?? '')
 const { busy, trouble, attempt } = useAttempt()
 const key = crypto.randomUUID()
 const send = () =>

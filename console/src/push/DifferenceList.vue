@@ -13,8 +13,12 @@ defineProps<{ differences: Difference[] }>()
         ><p class="px-2">{{ r.have }} stands where {{ r.want }} should</p></template
       >
       <template v-else>
-        <p v-if="r.want" class="bg-gone px-2 text-gone-ink whitespace-pre"><span aria-label="missing">−</span> {{ r.want }}</p>
-        <p v-if="r.have" class="bg-added px-2 text-added-ink whitespace-pre"><span aria-label="extra">+</span> {{ r.have }}</p>
+        <p v-if="r.want" class="bg-gone px-2 text-gone-ink whitespace-pre">
+          <span aria-label="missing">−</span> {{ r.want }}<span v-if="r.rule" class="chip ml-2">rule {{ r.rule }}</span>
+        </p>
+        <p v-if="r.have" class="bg-added px-2 text-added-ink whitespace-pre">
+          <span aria-label="extra">+</span> {{ r.have }}<span v-if="r.rule" class="chip ml-2">rule {{ r.rule }}</span>
+        </p>
       </template>
     </li>
   </ul>

@@ -2,6 +2,7 @@
 export const places = [
   { to: '/', label: 'Fleet', key: 'f' },
   { to: '/search', label: 'Search', key: 'q' },
+  { to: '/drift', label: 'Drift', key: 'i' },
   { to: '/compare', label: 'Compare', key: 'c' },
   { to: '/snapshots', label: 'Snapshots', key: 's' },
   { to: '/schedules', label: 'Schedules', key: 'd' },

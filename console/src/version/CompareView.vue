@@ -3,6 +3,7 @@ import { useQuery } from '@pinia/colada'
 import { useLocalStorage, useMediaQuery } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { get, query, type Diff } from '../api/call'
+import { useKeys } from '../composables/keys'
 import AppButton from '../design/AppButton.vue'
 import ChoiceBar from '../design/ChoiceBar.vue'
 import CopyButton from '../design/CopyButton.vue'
@@ -41,16 +42,22 @@ const layout = computed({
   get: () => (roomy.value || chosen.value !== 'beside' ? chosen.value : 'unified'),
   set: (v) => (chosen.value = v),
 })
-const hidden = computed(() => {
-  const n = data.value?.set_aside ?? 0
-  return n ? `${n} ${n === 1 ? 'line that changes by itself is' : 'lines that change by themselves are'} hidden` : ''
+const set = computed(() => {
+  const d = data.value
+  const out: string[] = []
+  const n = d?.set_aside ?? 0
+  if (n) out.push(`${n} ${n === 1 ? 'line that changes by itself' : 'lines that change by themselves'}`)
+  for (const h of d?.hidden ?? []) out.push(`${h.lines} ${h.lines === 1 ? 'line' : 'lines'} of noise by rule ${h.rule}`)
+  return out
 })
+const hidden = computed(() => set.value.join(', '))
+useKeys([{ keys: 'a', does: 'show everything, or only what says something', run: () => (all.value = !all.value) }])
 const words = computed(() => {
   const d = data.value
   if (!d) return ''
   if (d.relation === 'identical') return 'The two are identical.'
   if (d.relation === 'unchanged' && !hidden.value) return 'They say the same.'
-  if (d.relation === 'unchanged') return `The same, but for ${hidden.value.replace(/ (is|are) hidden$/, '')}.`
+  if (d.relation === 'unchanged') return `The same, but for ${hidden.value}.`
   if (d.relation === 'equivalent') return 'Written differently, and meaning the same.'
   return `${d.removed} removed, ${d.added} added.`
 })
@@ -69,12 +76,12 @@ const layouts = computed(() => [
       <p role="status" class="min-w-0 grow">
         <RouterLink :to="'/version?ref=' + data.from" class="mono font-semibold">{{ data.from }}</RouterLink> to
         <RouterLink :to="'/version?ref=' + data.to" class="mono font-semibold">{{ data.to }}</RouterLink>: {{ words }}
-        <span v-if="data.relation === 'different' && hidden" class="text-gone-ink">{{ hidden }}.</span>
+        <span v-if="data.relation === 'different' && hidden" class="text-gone-ink">Hidden: {{ hidden }}.</span>
         <span v-if="data.unsure" class="text-gone-ink"
           >The secrets of {{ data.unsure }} {{ data.unsure === 1 ? 'line' : 'lines' }} could not be compared.</span
         >
       </p>
-      <FormField v-if="data.set_aside || all" v-model="all" type="check" label="also lines that change by themselves" name="all" />
+      <FormField v-if="set.length || all" v-model="all" type="check" label="everything" name="all" />
       <FormField v-if="session.me?.secrets" v-model="open" type="check" label="secrets" name="secrets" />
       <span v-else class="text-faded">Secrets are masked.</span>
       <AppButton v-if="operator && data.relation === 'different' && !data.from.endsWith('@live')" :to="`/push?ref=${data.from}`"

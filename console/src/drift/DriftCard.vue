@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import { call, query, type Schemas } from '../api/call'
+import { useAttempt } from '../composables/attempt'
+import { when } from '../composables/time'
+import AppButton from '../design/AppButton.vue'
+import ProblemNote from '../design/ProblemNote.vue'
+import StateMark from '../design/StateMark.vue'
+import DifferenceList from '../push/DifferenceList.vue'
+
+// How one part of a device is off what it should be: since when, by whom, in which lines.
+const props = defineProps<{ drift: Schemas['Drift']; can: boolean }>()
+const emit = defineEmits<{ again: [] }>()
+const picked = defineModel<string[]>({ required: true })
+const { busy, trouble, attempt } = useAttempt()
+const again = () =>
+  attempt(async () => (await call('DELETE', '/acknowledgements' + query({ selector: props.drift.device })), emit('again')))
+const lines = (n: number) => (n === 1 ? '1 line' : `${n} lines`)
+const by = (o: Schemas['Origin']) => (o.author ? ` by ${o.author}` : '')
+</script>
+
+<template>
+  <section class="card mb-2 overflow-hidden" :aria-label="drift.device">
+    <header class="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1.5">
+      <input v-if="can" v-model="picked" type="checkbox" :value="drift.device" :aria-label="'pick ' + drift.device" />
+      <h3 class="text-base">
+        <RouterLink :to="'/devices/' + drift.device">{{ drift.device }}</RouterLink>
+      </h3>
+      <StateMark :state="drift.acknowledged ? 'steady' : drift.state" :word="drift.acknowledged ? 'acknowledged' : ''" />
+      <span class="text-sm text-faded">
+        <template v-if="drift.trouble">{{ drift.trouble }}</template>
+        <template v-else>
+          {{ drift.running }}: {{ lines(drift.differences.length) }} off
+          {{ drift.baseline || 'what rules want' }}
+        </template>
+        <template v-if="drift.since"
+          >, since {{ when(drift.since.taken_at) }}{{ drift.since.first ? ' or earlier' : '' }}{{ by(drift.since) }}</template
+        >
+      </span>
+      <span class="grow"></span>
+      <RouterLink v-if="drift.baseline && drift.running" class="link" :to="`/compare?from=${drift.baseline}&to=${drift.running}`"
+        >compare</RouterLink
+      >
+      <RouterLink v-if="can && drift.baseline" class="link" :to="`/push?ref=${drift.baseline}`">put back</RouterLink>
+    </header>
+    <p v-if="drift.acknowledged" class="flex flex-wrap items-center gap-2 px-3 pb-1.5 text-sm">
+      Until {{ when(drift.acknowledged.until) }}: {{ drift.acknowledged.reason }} ({{ drift.acknowledged.by }})
+      <AppButton v-if="can" small :busy="busy" :aria-label="'Have ' + drift.device + ' count again'" @click="again">Count again</AppButton>
+    </p>
+    <ProblemNote :error="trouble" class="mx-3 mb-2" />
+    <DifferenceList v-if="drift.differences.length" class="mx-3 mb-2" :differences="drift.differences" />
+    <p v-if="drift.noise || drift.unsure" class="px-3 pb-2 text-sm text-faded">
+      <template v-if="drift.noise">{{ lines(drift.noise) }} left aside as noise. </template>
+      <template v-if="drift.unsure">{{ lines(drift.unsure) }} with secrets could not be wholly compared.</template>
+    </p>
+  </section>
+</template>
