@@ -71,7 +71,6 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("goes back by itself in")
 	b.see("unless it is confirmed")
 	b.see("connected in")
-	b.shot("console-waits")
 	b.click("Keep it")
 	b.see("Proved: the device was pulled again")
 	b.see("saving to startup")
@@ -302,6 +301,8 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/devices/dunvarrow-r1", "other hardware answers"},
 		{"/search?tab=lines&line=note&in=lane", "texts searched"},
 		{"/search?tab=changes&since=-30d", "by mwilks"},
+		{"/drift", "4 drifted"},
+		{"/drift?tab=rules", "Noise does not count"},
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},
@@ -339,6 +340,8 @@ func TestConsolePagesFit(t *testing.T) {
 			b.shot("console-schedules")
 		case "/search?tab=lines&line=note&in=lane":
 			b.shot("console-search")
+		case "/drift":
+			b.shot("console-drift")
 		case "/telling?tab=messages":
 			b.shot("console-telling")
 		}
@@ -360,11 +363,11 @@ func TestConsolePagesFit(t *testing.T) {
 	b.open("/")
 	b.see("port-asterly-r1")
 	var order []string
-	for range 11 {
+	for range 12 {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}
-	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Search|Compare|Snapshots|Schedules|Telling|Jobs|Settings|") {
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Search|Drift|Compare|Snapshots|Schedules|Telling|Jobs|Settings|") {
 		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.

@@ -94,13 +94,25 @@ func (w *world) guide(file string, least int, instead ...string) {
 			}
 		}
 		out, said, status := w.cli(args...)
-		if differs := args[0] == "diff" && status == 1; status != 0 && !differs || out+said == "" {
+		if differs := (args[0] == "diff" || args[0] == "drift") && status == 1; status != 0 && !differs || out+said == "" {
 			w.t.Errorf("%s: status %d\n%s%s", l, status, out, said)
 		}
 	}
 	if n < least {
 		w.t.Errorf("only %d commands were found in %s", n, file)
 	}
+}
+
+// TestDriftGuide: the same of the guide to drift.
+func TestDriftGuide(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	w.pull(r1)
+	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
+	w.fleet.amend(r1, "mwilks", "lane guest", "shut")
+	w.pull(r1)
+	// Without baselines of the latest nothing would be acknowledged.
+	w.guide("drift.md", 16, "magpie mark skerrinsay-r1@latest --baseline", "magpie mark skerrinsay-r1@latest --note before", "magpie device baseline all", "magpie drift innisquill-r1", "--to latest", "")
 }
 
 // TestRoutineGuide: every command of the guide to schedules does what it says there.

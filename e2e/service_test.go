@@ -57,6 +57,7 @@ func TestSecretsStayHidden(t *testing.T) {
 	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "a run"))(t).ID)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
+	w.end(must(w.admin.SetRule(ctx(t), "words", client.NewRule{Kind: "must-not", Path: "crew {user} / word {word...}", Selector: []string{"all"}}))(t).Job)
 	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: t.TempDir()}))(t)
 	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}
 	var messages []string
@@ -72,7 +73,7 @@ func TestSecretsStayHidden(t *testing.T) {
 	filled := map[string][]string{
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
-		"/drift": {"", "?live=true", "?since=true"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
+		"/drift": {"", "?live=true", "?since=true", "?off=true"}, "/drift-report": {"", "?as=csv&since=2026-01-01T00:00:00Z", "?as=json&selector=all"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
 		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/proposals": {""}, "/retention": {""}, "/retention-preview": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/rules": {""}, "/snapshot-diff": {"?from=all-of-it"}, "/targets": {""}, "/backups": {""}, "/copies": {"?ref=" + r1}, "/own-recipient": {""}, "/worksheet": {"?selector=all", "?selector=all&as=csv"}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
 		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/search": {"?line=note", "?in=lane&lacks=sieve", "?line=word", "?line=.%2B&regexp=true&all_parts=true&limit=500&since=true"}, "/origins": {"?ref=" + r1, "?ref=" + r1 + "@1"}, "/fleet-changes": {"", "?since=2026-01-01"}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}

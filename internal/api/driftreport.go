@@ -136,10 +136,15 @@ func reportCSV(out *bytes.Buffer, r client.DriftReport) error {
 var reportPage = template.Must(template.New("drift").Funcs(template.FuncMap{
 	"stamp":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") },
 	"stands": standsAs,
-	"words":  func(w []string) string { return strings.Join(w, " ") },
-	"loud":   func(d client.Drift) bool { return rank(d) < slices.Index(order, core.Steady) },
-	"order":  func() []string { return order },
-	"lines":  func(n int) string { return core.Count(n, "line", "lines") },
+	"words": func(w []string) string {
+		if w[0] == "all" {
+			return "all devices"
+		}
+		return strings.Join(w, " ")
+	},
+	"loud":  func(d client.Drift) bool { return rank(d) < slices.Index(order, core.Steady) },
+	"order": func() []string { return order },
+	"lines": func(n int) string { return core.Count(n, "line", "lines") },
 	"alike": func(t client.Together) string {
 		if t.Devices > 1 {
 			return fmt.Sprintf("%d devices alike", t.Devices)

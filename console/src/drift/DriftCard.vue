@@ -21,7 +21,9 @@ const by = (o: Schemas['Origin']) => (o.author ? ` by ${o.author}` : '')
 <template>
   <section class="card mb-2 overflow-hidden" :aria-label="drift.device">
     <header class="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1.5">
-      <input v-if="can" v-model="picked" type="checkbox" :value="drift.device" :aria-label="'pick ' + drift.device" />
+      <label v-if="can" class="check-area"
+        ><input v-model="picked" type="checkbox" class="check" :value="drift.device" :aria-label="'pick ' + drift.device"
+      /></label>
       <h3 class="text-base">
         <RouterLink :to="'/devices/' + drift.device">{{ drift.device }}</RouterLink>
       </h3>

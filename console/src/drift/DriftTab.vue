@@ -62,7 +62,7 @@ const report = computed(() => '/api/v1/drift-report' + query({ selector: of.valu
       <FormField v-model="typed" class="grow" label="On" name="selector" placeholder="all, or site=skerrinsay kind=router" />
       <AppButton submit>Show</AppButton>
       <ActionMenu v-if="operator && selector.length" :label="chosen.length ? `With ${whom}` : 'With all'" :deeds="deeds" />
-      <a class="link" :href="report" target="_blank" rel="noopener">report</a>
+      <a class="button" :href="report" target="_blank" rel="noopener">Report</a>
     </div>
   </AppForm>
   <ProblemNote :error="error" class="mb-2" />
