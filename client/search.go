@@ -2,18 +2,34 @@ package client
 
 import (
 	"context"
+	"net/url"
 	"strings"
 )
 
 // Find searches what runs now, a page at a time; cursor is the end of the page before.
 func (c *Client) Find(ctx context.Context, s Search, cursor string, limit int) (SearchPage, error) {
+	return call[SearchPage](c, ctx, "GET", "/search", s.words(cursor, limit), nil)
+}
+
+// FindPast searches all versions, a few seconds at a time; cursor is where the page before ended.
+func (c *Client) FindPast(ctx context.Context, s Search, cursor string, limit int) (PastPage, error) {
+	s.Since = false
+	return call[PastPage](c, ctx, "GET", "/history-search", s.words(cursor, limit), nil)
+}
+
+func (s Search) words(cursor string, limit int) url.Values {
 	v := q("line", s.Line, "in", s.In, "lacks", s.Lacks, "part", s.Part, "cursor", cursor, "limit", positive(limit), "selector", strings.Join(s.Selector, " "))
 	for name, is := range map[string]bool{"regexp": s.Regexp, "all_parts": s.AllParts, "secrets": s.Secrets, "since": s.Since} {
 		if is {
 			v.Set(name, "true")
 		}
 	}
-	return call[SearchPage](c, ctx, "GET", "/search", v, nil)
+	return v
+}
+
+// Distances tells how far each earlier version is from one.
+func (c *Client) Distances(ctx context.Context, ref string) ([]Distance, error) {
+	return all[Distance](c, ctx, "/distances", q("ref", ref))
 }
 
 // Origins tells of each line of a version which version brought it in.

@@ -1474,6 +1474,34 @@ type SearchPage struct {
 	Distinct int     `json:"distinct"` // different lines of all texts
 }
 
+// Past is a line, or a block, as long as it was there.
+type Past struct {
+	Device string  `json:"device" column:"1 device"`
+	Part   string  `json:"part"`
+	Path   string  `json:"path,omitempty" column:"2 in"`
+	Text   string  `json:"text" column:"3 line"` // with its secrets hidden, if not asked for
+	From   Origin  `json:"from"`                 // the version that brought it in
+	Gone   *Origin `json:"gone,omitempty"`       // the first that has it no longer
+	Last   string  `json:"last"`                 // the last version that has it
+}
+
+// PastPage is what was found in all versions of some parts.
+type PastPage struct {
+	Items    []Past `json:"items"`
+	Next     string `json:"next,omitempty"` // where to go on
+	Parts    int    `json:"parts"`          // that were looked at
+	Versions int    `json:"versions"`
+	Unread   int    `json:"unread"` // parts that are no text, or that no dialect reads
+}
+
+// Distance is how far an earlier version is from another.
+type Distance struct {
+	Version
+	Gained int  `json:"gained"` // lines that came since
+	Lost   int  `json:"lost"`   // lines that went since
+	Same   bool `json:"same"`   // nothing of it means anything
+}
+
 // Search is what is looked for.
 type Search struct {
 	Line     string   // lines that have it

@@ -300,6 +300,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/devices/workshop-g1", "archive"},
 		{"/devices/dunvarrow-r1", "other hardware answers"},
 		{"/search?tab=lines&line=note&in=lane", "texts searched"},
+		{"/search?tab=lines&line=note&history=true", "versions of"},
 		{"/search?tab=changes&since=-30d", "by mwilks"},
 		{"/drift", "4 drifted"},
 		{"/drift?tab=rules", "Noise does not count"},

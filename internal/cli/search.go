@@ -3,10 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
+	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"magpie/client"
 )
@@ -18,6 +21,7 @@ func (a *app) search() *cli.Command {
 		&cli.BoolFlag{Name: "re", Usage: "these are expressions (RE2)"},
 		&cli.StringFlag{Name: "part", Usage: "of this `PART` only"},
 		&cli.BoolFlag{Name: "all-parts", Usage: "also of parts that follow others, as startup follows running"},
+		&cli.BoolFlag{Name: "history", Usage: "in all versions: since when a line is there, until when it was, and who took it out"},
 		&cli.BoolFlag{Name: "since", Usage: "tell which version brought each line in"},
 		&cli.BoolFlag{Name: "secrets", Usage: "secrets as they are, which is written down"},
 		&cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"},
@@ -35,6 +39,12 @@ func (a *app) searched(ctx context.Context, c *cli.Command, s *client.Client, go
 		return fmt.Errorf("usage: magpie search TEXT [SELECTOR…], or magpie search --in WORDS [--lacks TEXT] [SELECTOR…]")
 	}
 	q.Selector = got
+	if c.Bool("history") {
+		if c.Bool("count") || c.Bool("since") {
+			return fmt.Errorf("--history says since when by itself, and counts nothing; leave --since and --count out")
+		}
+		return a.searchedPast(ctx, c, s, q)
+	}
 	var all client.SearchPage
 	for cursor := ""; ; cursor = all.Next {
 		most := 500
@@ -71,6 +81,76 @@ func (a *app) searched(ctx context.Context, c *cli.Command, s *client.Client, go
 		a.tell("%s\n", a.s.paint(faint, fmt.Sprintf("%s on %s, in %s", count(len(all.Items), "hit", "hits"), count(devicesOf(all.Items), "device", "devices"), where)))
 	}
 	return nil
+}
+
+// searchedPast reads all versions, and says how far it is.
+func (a *app) searchedPast(ctx context.Context, c *cli.Command, s *client.Client, q client.Search) error {
+	var all client.PastPage
+	bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionClearOnFinish(), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))))
+	defer func() { _ = bar.Finish() }()
+	for cursor := ""; ; cursor = all.Next {
+		page, err := s.FindPast(ctx, q, cursor, max(1, min(500, c.Int("limit")-len(all.Items))))
+		if err != nil {
+			return err
+		}
+		page.Items = append(all.Items, page.Items...)
+		page.Parts, page.Versions, page.Unread = all.Parts+page.Parts, all.Versions+page.Versions, all.Unread+page.Unread
+		if all = page; all.Next == "" || len(all.Items) >= c.Int("limit") {
+			break
+		}
+		bar.Describe(fmt.Sprintf("%s of %s read, as far as %s", count(all.Versions, "version", "versions"), count(all.Parts, "part", "parts"), all.Next))
+		_ = bar.Add(1)
+	}
+	a.print(c, all, func() { a.past(all.Items) })
+	where := fmt.Sprintf("%s of %s", count(all.Versions, "version", "versions"), count(all.Parts, "part", "parts"))
+	switch {
+	case len(all.Items) == 0:
+		a.tell("nothing was found in %s\n", where)
+		return errDiffers
+	case all.Next != "":
+		a.tell("%s\n", a.s.paint(faint, fmt.Sprintf("the first %d of more, in %s; --limit shows more", len(all.Items), where)))
+	default:
+		a.tell("%s\n", a.s.paint(faint, fmt.Sprintf("%s, in %s", count(len(all.Items), "hit", "hits"), where)))
+	}
+	return nil
+}
+
+// past shows lines by the part and the blocks they stood in, each with its time.
+func (a *app) past(all []client.Past) {
+	part, path := "", ""
+	for _, p := range all {
+		name := p.Device + "/" + p.Part
+		if name != part {
+			a.s.printf("%s\n", a.s.paint(strong, name))
+			part, path = name, ""
+		}
+		if p.Path != path {
+			if path = p.Path; path != "" {
+				a.s.printf("  %s\n", a.s.paint(faint, path))
+			}
+		}
+		indent := "  "
+		if path != "" {
+			indent = "    "
+		}
+		style, mark := plain, " "
+		if p.Gone != nil {
+			style, mark = removed, "−"
+		}
+		a.s.printf("%s%s %s\n%s    %s\n", indent, a.s.paint(style, mark), a.s.paint(style, p.Text), indent, a.s.paint(faint, cameIn(p.From)+goneBy(p)))
+	}
+}
+
+// goneBy says with which version a line went.
+func goneBy(p client.Past) string {
+	if p.Gone == nil {
+		return ""
+	}
+	out := fmt.Sprintf("; gone %s (version %d)", when(p.Gone.TakenAt), p.Gone.Number)
+	if p.Gone.Author != "" {
+		out += " by " + p.Gone.Author
+	}
+	return out
 }
 
 func devicesOf(all []client.Found) int {

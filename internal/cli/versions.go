@@ -29,6 +29,34 @@ func reference(raw, like string) (string, error) {
 	return r.String(), nil
 }
 
+// distances shows how far each earlier version is from one, the newest if not said.
+func (a *app) distances(ctx context.Context, c *cli.Command, s *client.Client, raw string) error {
+	which, err := reference(raw, "")
+	if err != nil {
+		return err
+	}
+	all, err := s.Distances(ctx, which)
+	if err != nil {
+		return err
+	}
+	a.print(c, all, func() {
+		if len(all) == 0 {
+			a.s.printf("There is no version before it.\n")
+			return
+		}
+		var rows [][]cell
+		for _, d := range all {
+			far := cell{fmt.Sprintf("+%d −%d", d.Gained, d.Lost), plain}
+			if d.Same {
+				far = cell{"the same", calm}
+			}
+			rows = append(rows, []cell{{d.Ref, strong}, {when(d.TakenAt), plain}, far, {d.Author, faint}, {d.Name, calm}})
+		}
+		a.s.table([]string{"version", "taken", "to " + which, "by", "name"}, rows)
+	})
+	return nil
+}
+
 func (a *app) versions() *cli.Command {
 	looks := []cli.Flag{
 		&cli.StringFlag{Name: "find", Category: "look for", Usage: "`WORDS` that all stand in the name, the note, the author, the serial number or the release"},
@@ -45,6 +73,7 @@ func (a *app) versions() *cli.Command {
 	return a.do("versions", "DEVICE[/PART] | SELECTOR…", "list a part's versions, newest first; or look for versions of many devices", append([]cli.Flag{
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many"},
 		&cli.IntFlag{Name: "before", Usage: "only versions below this `NUMBER`", HideDefault: true},
+		&cli.BoolFlag{Name: "to-now", Usage: "how many lines came and went from each to the newest"},
 	}, looks...), 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 		for _, f := range looks {
 			if c.IsSet(f.Names()[0]) {
@@ -53,6 +82,9 @@ func (a *app) versions() *cli.Command {
 		}
 		if len(got) > 1 {
 			return fmt.Errorf("of several devices say what to look for, like --since yesterday; see: %s --help", c.FullName())
+		}
+		if c.Bool("to-now") {
+			return a.distances(ctx, c, s, got[0])
 		}
 		dev, part, _ := strings.Cut(got[0], "/")
 		all, err := s.Versions(ctx, dev, part, c.Int("before"), c.Int("limit"))

@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -553,4 +555,52 @@ func TestAcknowledged(t *testing.T) {
 	y.amend("lane guest", "  cancel shut")
 	y.pullAt("17:00")
 	state("put right", core.Steady, false)
+}
+
+// TestHistory: lines are found in all versions with the time for which they were there; what returns is found
+// again; secrets are not.
+func TestHistory(t *testing.T) {
+	y := newYard(t, 2)
+	y.pullAt("09:00")
+	y.amend("lane guest", "  note \"one\"")
+	y.pullAt("10:00")
+	y.amend("lane guest", "  note \"two\"")
+	y.pullAt("11:00")
+	y.amend("lane guest", "  note \"one\"")
+	y.pullAt("12:00")
+	find := func(actor core.Actor, r read.SearchRequest) (said []string) {
+		t.Helper()
+		r.Selector, r.Limit = ref.All(), 1
+		for {
+			page, err := y.s.History(bg, actor, r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, p := range page.Found {
+				line := fmt.Sprintf("%s %s: %d", p.Path, p.Text, p.From.Number)
+				if p.Gone != nil {
+					line += fmt.Sprintf(" to %d, gone by %s", p.Gone.Number, p.Gone.Author)
+				}
+				said = append(said, line)
+			}
+			if r.After = page.Next; r.After == "" {
+				return said
+			}
+		}
+	}
+	want := []string{`lane guest note "one": 2 to 3, gone by mwilks`, `lane guest note "two": 3 to 4, gone by mwilks`, `lane guest note "one": 4`}
+	if got := find(reader, read.SearchRequest{Line: `note "[ot][nw][eo]"`, Regexp: true}); !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	secret := tern.Sealed(sim.ServiceWord)
+	if got := find(reader, read.SearchRequest{Line: secret[:6]}); len(got) > 0 {
+		t.Errorf("a secret was found: %q", got)
+	}
+	if got := find(admin, read.SearchRequest{Line: secret[:6], Secrets: true}); len(got) == 0 {
+		t.Error("who may see secrets did not find one")
+	}
+	all, _, err := y.s.UpToNow(bg, reader, y.side(r1+"@latest"))
+	if err != nil || len(all) != 3 || all[0].Gained != 1 || all[0].Lost != 1 || !all[1].Equal || all[1].Gained != 0 {
+		t.Errorf("how far: %+v, %v", all, err)
+	}
 }

@@ -392,12 +392,16 @@ func (s *Service) searchable(ctx context.Context, q *store.Q, d core.Device, n s
 	if err != nil {
 		return t, false, err
 	}
-	doc := dia.Doc(n.Part)
-	masked, err := s.Masked(doc, string(raw))
+	return s.searchText(dia.Doc(n.Part), string(raw)), true, nil
+}
+
+// searchText is a text as it is searched.
+func (s *Service) searchText(doc *dialect.Doc, raw string) find.Text {
+	masked, err := s.Masked(doc, raw)
 	if err != nil {
 		masked = "" // nothing of it can be shown to who may not see secrets
 	}
-	return Searchable(doc, string(raw), marks.ReplaceAllString(masked, "‹secret›")), true, nil
+	return Searchable(doc, raw, marks.ReplaceAllString(masked, "‹secret›"))
 }
 
 // marks are what masked secrets are shown as. They tell equal ones from others, so that a search for

@@ -10,6 +10,7 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import { useSession } from '../session'
 import HitList from './HitList.vue'
+import PastList from './PastList.vue'
 import SavedSearches from './SavedSearches.vue'
 
 // Lines that have a text, or blocks that lack one, in what runs now. What is looked for stands in the
@@ -28,28 +29,49 @@ const asked = computed(() => ({
   regexp: is('regexp'),
   all_parts: is('all_parts'),
   secrets: is('secrets'),
+  history: is('history'),
 }))
 const typed = ref({ ...asked.value })
 const empty = computed(() => !asked.value.line && !asked.value.in)
 const found = ref<Found[]>([])
 const page = ref<Schemas['SearchPage']>()
+const past = ref<Schemas['Past'][]>([])
+const pastPage = ref<Schemas['PastPage']>()
 const { busy, trouble, attempt } = useAttempt()
 
 function more(cursor?: string) {
-  const { selector, regexp, all_parts, secrets, ...words } = asked.value
+  const { selector, regexp, all_parts, secrets, history, ...words } = asked.value
   const flags = { regexp: regexp || undefined, all_parts: all_parts || undefined, secrets: secrets || undefined }
+  if (history) return inHistory({ ...words, ...flags, selector }, cursor)
   return attempt(async () => {
     const got = await get<Schemas['SearchPage']>('/search' + query({ ...words, ...flags, selector, cursor, since: true, limit: 100 }))
     found.value = cursor ? [...found.value, ...got.items] : got.items
     page.value = got
   })
 }
+// All versions are read a few seconds at a time: until there is something to show, or all was read.
+function inHistory(words: Record<string, string | boolean | undefined>, cursor?: string) {
+  const of = asked.value
+  return attempt(async () => {
+    let got: Schemas['PastPage']
+    let [parts, versions] = cursor ? [pastPage.value!.parts, pastPage.value!.versions] : [0, 0]
+    do {
+      got = await get<Schemas['PastPage']>('/history-search' + query({ ...words, cursor }))
+      if (asked.value !== of) return
+      parts += got.parts
+      versions += got.versions
+      past.value = [...past.value, ...got.items]
+      pastPage.value = { ...got, parts, versions }
+      cursor = got.next
+    } while (got.next && !got.items.length)
+  })
+}
 watch(
   asked,
   () => {
     typed.value = { ...asked.value }
-    page.value = undefined
-    found.value = []
+    page.value = pastPage.value = undefined
+    found.value = past.value = []
     if (!empty.value) void more()
   },
   { immediate: true },
@@ -85,6 +107,7 @@ const said = computed(() => {
       <AppButton main submit :busy="busy">Search</AppButton>
       <FormField v-model="typed.regexp" type="check" label="expressions (RE2)" name="regexp" />
       <FormField v-model="typed.all_parts" type="check" label="startup, too" name="all_parts" />
+      <FormField v-model="typed.history" type="check" label="in all versions" name="history" />
       <FormField
         v-if="session.me?.secrets"
         v-model="typed.secrets"
@@ -101,6 +124,15 @@ const said = computed(() => {
     Text as it stands, or expressions. Blocks that lack a line are found by their beginning and what they lack: in blocks
     <code>lane</code>, without <code>sieve</code>.
   </EmptyNote>
+  <template v-else-if="pastPage">
+    <p class="mb-2 text-faded" role="status">
+      {{ past.length || 'Nothing' }} found in {{ pastPage.versions }} versions of {{ pastPage.parts }} parts{{
+        pastPage.next ? ' so far' : ''
+      }}.
+    </p>
+    <PastList :found="past" />
+    <AppButton v-if="pastPage.next" class="mt-2" :busy="busy" @click="more(pastPage.next)">Go on</AppButton>
+  </template>
   <template v-else-if="page">
     <p class="mb-2 text-faded" role="status">{{ found.length ? said : `Nothing was found in ${page.texts} texts.` }}</p>
     <HitList :found="found" :mark="asked.regexp ? '' : asked.line" />

@@ -60,6 +60,18 @@ func sound(text string) error {
 	return nil
 }
 
+// mask is part of what stands where a secret is hidden.
+const mask = "‹secret›"
+
+// MayBeIn tells whether any line of a text could match, as fast as that can be told.
+func (q Query) MayBeIn(src string) bool {
+	p := q.Line
+	if p == nil {
+		p = q.In
+	}
+	return p == nil || p.must == "" || strings.Contains(src, p.must) || q.Masked && strings.Contains(mask, p.must)
+}
+
 // Match tells whether a line has it.
 func (p *Pattern) Match(line []byte) bool {
 	if p.re == nil {
