@@ -407,7 +407,7 @@ type DriftReport struct {
 // Rule is what people say of lines of devices of theirs.
 type Rule struct {
 	Name      string    `json:"name" column:"1 rule"`
-	Kind      string    `json:"kind" enum:"rule kinds" column:"2 says"` // noise: they do not count; must: they have to be there; must-not
+	Kind      string    `json:"kind" enum:"rule kinds" column:"2 says"` // noise: they do not count; must: they have to be there; must-not; differs: from device to device
 	Path      string    `json:"path" column:"3 lines"`                  // in the words of the dialect, as its own rules have them
 	Selector  []string  `json:"selector" column:"4 of"`
 	Dialect   string    `json:"dialect" column:"5 dialect"`

@@ -111,6 +111,7 @@ func TestDriftGuide(t *testing.T) {
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.fleet.amend(r1, "mwilks", "lane guest", "shut")
 	w.pull(r1)
+	w.pull("innisquill-r1")
 	// Without baselines of the latest nothing would be acknowledged.
 	w.guide("drift.md", 16, "magpie mark skerrinsay-r1@latest --baseline", "magpie mark skerrinsay-r1@latest --note before", "magpie device baseline all", "magpie drift innisquill-r1", "--to latest", "")
 }

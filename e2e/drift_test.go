@@ -96,7 +96,7 @@ func TestConsoleDrift(t *testing.T) {
 	b.open("/drift")
 	b.see("1 drifted")
 	b.open("/compare?from=" + url.QueryEscape(r1+"@1") + "&to=" + url.QueryEscape(r1+"@latest"))
-	b.see("of noise by rule marks")
+	b.see("by rule marks")
 	b.key("a")
 	b.see("mark 192.0.2.77")
 	b.open("/drift?tab=rules")

@@ -17,6 +17,7 @@ import (
 	"magpie/client"
 	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 	"magpie/internal/run"
 )
@@ -262,9 +263,13 @@ func (a *app) showDiff(as string, d client.Diff) {
 func noiseOf(d client.Diff) string {
 	var by []string
 	for _, h := range d.Hidden {
-		by = append(by, fmt.Sprintf("%d by rule %s", h.Lines, h.Rule))
+		rule := "rule " + h.Rule
+		if h.Rule == rules.DialectSays {
+			rule = "its dialect, as one device's own"
+		}
+		by = append(by, fmt.Sprintf("%d by %s", h.Lines, rule))
 	}
-	return fmt.Sprintf("%s of noise not shown: %s (--all shows them)", count(d.Noise, "line", "lines"), strings.Join(by, ", "))
+	return fmt.Sprintf("%s left out: %s (--all shows them)", count(d.Noise, "line", "lines"), strings.Join(by, ", "))
 }
 
 // inZone writes the times in a comparison's header as they read here.

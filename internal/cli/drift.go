@@ -193,6 +193,7 @@ func (a *app) rule() *cli.Command {
 			&cli.StringFlag{Name: "noise", Usage: "lines on this `PATH` do not count, in comparisons and for drift"},
 			&cli.StringFlag{Name: "must", Usage: "each block on this `PATH` has to have the line at its end"},
 			&cli.StringFlag{Name: "must-not", Usage: "there must be no line on this `PATH`"},
+			&cli.StringFlag{Name: "differs", Usage: "lines on this `PATH` differ from device to device: where two are compared they do not count"},
 			&cli.StringFlag{Name: "of", Usage: "the devices of this `SELECTOR`"},
 			&cli.StringFlag{Name: "dialect", Usage: "the `DIALECT` in whose words the path is, where the devices have several"},
 			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
@@ -209,7 +210,7 @@ func (a *app) rule() *cli.Command {
 
 func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := client.NewRule{Selector: strings.Fields(c.String("of")), Dialect: c.String("dialect"), Note: c.String("note")}
-	for _, kind := range []string{"noise", "must", "must-not"} {
+	for _, kind := range []string{"noise", "must", "must-not", "differs"} {
 		if !c.IsSet(kind) {
 			continue
 		}
@@ -220,7 +221,7 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 	}
 	switch {
 	case n.Kind == "":
-		return fmt.Errorf("say what the rule is: --noise, --must or --must-not PATH")
+		return fmt.Errorf("say what the rule is: --noise, --must, --must-not or --differs PATH")
 	case len(n.Selector) == 0:
 		return fmt.Errorf("say for which devices: --of SELECTOR, or --of all")
 	}
@@ -244,7 +245,7 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 
 func (a *app) showOwnRule(f client.RuleFinds) {
 	r := f.Rule
-	a.s.facts("rule", a.s.paint(strong, r.Name), "says", map[string]string{"noise": "these lines do not count", "must": "these lines have to be there", "must-not": "these lines must not be there"}[r.Kind],
+	a.s.facts("rule", a.s.paint(strong, r.Name), "says", map[string]string{"noise": "these lines do not count", "must": "these lines have to be there", "must-not": "these lines must not be there", "differs": "these lines differ from device to device"}[r.Kind],
 		"lines", r.Path, "of", strings.Join(r.Selector, " ")+", "+r.Dialect, "note", r.Note, "by", r.ChangedBy+", "+when(r.ChangedAt)+" "+zoneName())
 	if len(f.Items) > 0 {
 		a.s.printf("\n")
@@ -256,7 +257,7 @@ func (a *app) showOwnRule(f client.RuleFinds) {
 		}})
 		a.s.printf("\n")
 	}
-	did := map[string]string{"noise": "left aside", "must": "missing", "must-not": "there that must not be"}[r.Kind]
+	did := map[string]string{"noise": "left aside", "must": "missing", "must-not": "there that must not be", "differs": "one device's own"}[r.Kind]
 	a.tell("%s %s on %d of %s\n", count(f.Lines, "line is", "lines are"), did, f.Devices, count(f.Looked, "device", "devices"))
 	for _, d := range f.Unread {
 		a.tell("%s could not be looked at\n", d)

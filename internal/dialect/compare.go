@@ -216,7 +216,13 @@ func (x *Laid) quiet() {
 		}
 	}
 	for i, name := range names {
-		if n := hidden[i+1]; n > 0 {
+		n := hidden[i+1]
+		at := slices.IndexFunc(x.By, func(h Hid) bool { return h.Rule == name })
+		switch {
+		case n == 0:
+		case at >= 0: // several of the dialect's
+			x.By[at].Lines += n
+		default:
 			x.By = append(x.By, Hid{name, n})
 		}
 	}

@@ -306,6 +306,9 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	docA, docB := from.doc, to.doc
 	if docA != nil && docB != nil && !all {
 		own := both(from.own, to.own)
+		if from.Device.ID != to.Device.ID && from.Device.ID != "" && to.Device.ID != "" {
+			own = docA.Table.OfOneDevice(own)
+		}
 		docA, docB = docA.With(own), docB.With(own)
 	}
 	laid := dialect.Lay(docA, docB, from.raw, to.raw, all)

@@ -158,7 +158,7 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 		}
 		mask := s.Masker(dia)
 		var lines []RuleLine
-		if r.Kind == rules.Noise {
+		if r.Kind == rules.Noise || r.Kind == rules.Differs {
 			for _, it := range own.Matches(top) {
 				line := RuleLine{Device: d.Name, Block: mask.Path(it.Up), Line: mask.Item(it)}
 				if actor.Secrets {

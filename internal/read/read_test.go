@@ -17,6 +17,7 @@ import (
 	"magpie/dialects"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
 	"magpie/internal/link"
@@ -467,6 +468,26 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if y.pullAt("10:30"); y.device(r1).Latest != 3 {
 		t.Error("a note that is noise made no version")
 	}
+	// Where two devices are compared, what is each one's own is set apart.
+	if _, err := y.s.PullNow(bg, admin, y.device("innisquill-r1"), core.ByHand); err != nil {
+		t.Fatal(err)
+	}
+	set("berths", "differs", "lane {name} / berth <address>")
+	two, err := y.s.Compare(admin, y.side(r1+"@latest"), y.side("innisquill-r1@latest"), 3, false)
+	by := map[string]int{}
+	for _, h := range two.By {
+		by[h.Rule] = h.Lines
+	}
+	if err != nil || by["berths"] == 0 || by[rules.DialectSays] != 2 || strings.Contains(two.Unified, "+name ") || strings.Contains(two.Unified, "+  berth ") {
+		t.Errorf("two devices: %v, left out %v\n%s", err, by, two.Unified)
+	}
+	y.amend("lane quay2", "  cancel berth", "  berth 10.99.0.1/24")
+	y.pullAt("10:40")
+	if one, err := y.s.Compare(admin, y.side(r1+"@3"), y.side(r1+"@latest"), 3, false); err != nil || !strings.Contains(one.Unified, "10.99.0.1") {
+		t.Errorf("of one device they count: %v\n%s", err, one.Unified)
+	}
+	y.amend("lane quay2", "  cancel berth", "  berth 10.12.13.1/24")
+	y.pullAt("10:50")
 	set("strict", "must", "lane {name} / guard loose")
 	state(core.Drifted)
 	missed := drift().Differences

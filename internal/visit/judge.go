@@ -56,7 +56,7 @@ func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *d
 
 // Wants tells whether any rule wants lines to be there, or not.
 func (y Yardstick) Wants() bool {
-	return slices.ContainsFunc(y.Own, func(o rules.Own) bool { return o.Kind != rules.Noise })
+	return slices.ContainsFunc(y.Own, func(o rules.Own) bool { return o.Kind == rules.Must || o.Kind == rules.MustNot })
 }
 
 // Large tells whether the baseline is too large to be held.

@@ -3,6 +3,7 @@ export const says: Record<string, string> = {
   noise: 'do not count',
   must: 'have to be there',
   'must-not': 'must not be there',
+  differs: 'differ from device to device',
 }
 // What a rule did with the lines that it found.
-export const did: Record<string, string> = { noise: 'left aside', must: 'missing', 'must-not': 'there that must not be' }
+export const did: Record<string, string> = { noise: 'left aside', must: 'missing', 'must-not': 'there that must not be', differs: "one device's own" }

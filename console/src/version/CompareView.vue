@@ -47,7 +47,7 @@ const set = computed(() => {
   const out: string[] = []
   const n = d?.set_aside ?? 0
   if (n) out.push(`${n} ${n === 1 ? 'line that changes by itself' : 'lines that change by themselves'}`)
-  for (const h of d?.hidden ?? []) out.push(`${h.lines} ${h.lines === 1 ? 'line' : 'lines'} of noise by rule ${h.rule}`)
+  for (const h of d?.hidden ?? []) out.push(`${h.lines} ${h.lines === 1 ? 'line' : 'lines'} by rule ${h.rule}`)
   return out
 })
 const hidden = computed(() => set.value.join(', '))

@@ -12,10 +12,11 @@ const (
 	Noise   = "noise"    // they do not count, in comparisons and for drift
 	Must    = "must"     // they have to be there
 	MustNot = "must-not" // they must not be there
+	Differs = "differs"  // they differ from device to device, and have to
 )
 
 // OwnKinds are what rules of one's own can say.
-var OwnKinds = []string{Noise, Must, MustNot}
+var OwnKinds = []string{Noise, Must, MustNot, Differs}
 
 // Own is a rule that people made for devices of theirs, beside those of the dialect.
 type Own struct {
@@ -42,6 +43,26 @@ func (t *Table) With(own []Own) *Table {
 	}
 	return &out
 }
+
+// OfOneDevice are rules that call noise what is one device's own, where two are compared: the dialect knows of
+// names and of hardware, people of more.
+func (t *Table) OfOneDevice(own []Own) (out []Own) {
+	for _, o := range own {
+		if o.Kind == Differs {
+			o.Kind = Noise
+		}
+		out = append(out, o)
+	}
+	for _, r := range t.Rules {
+		if r.Hostname != "" || r.Hardware {
+			out = append(out, Own{Name: DialectSays, Kind: Noise, Path: r.Path, rule: r})
+		}
+	}
+	return out
+}
+
+// DialectSays stands for the name of a rule that is the dialect's.
+const DialectSays = "the dialect's"
 
 // Quiets tells whether any rule says that some lines are noise.
 func (t *Table) Quiets() bool { return len(t.noise) > 0 }
