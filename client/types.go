@@ -317,6 +317,9 @@ type Diff struct {
 	Changes []EntryChange `json:"changes"`
 }
 
+// DialectRule stands for the name of a rule that is the dialect's.
+const DialectRule = "the dialect's"
+
 // Hid is how many lines a rule of one's own left out of a comparison.
 type Hid struct {
 	Rule  string `json:"rule"`

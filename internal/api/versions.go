@@ -15,6 +15,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 	"magpie/internal/read"
 	"magpie/internal/store"
@@ -360,6 +361,9 @@ func (s *Server) fileDiff(c *gin.Context) {
 var wireEntryChange = wire.Make[client.EntryChange, read.EntryChange]()
 
 // WireDiff is a comparison as it goes over the wire.
+// What stands for a rule of the dialect is the same word here and there, or this does not compile.
+var _ = map[bool]bool{false: false, client.DialectRule == rules.DialectSays: true}
+
 var wireHid = wire.Make[client.Hid, dialect.Hid]()
 
 func WireDiff(cmp read.Comparison, masked bool) client.Diff {

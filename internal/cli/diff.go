@@ -17,7 +17,6 @@ import (
 	"magpie/client"
 	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
-	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 	"magpie/internal/run"
 )
@@ -264,7 +263,7 @@ func noiseOf(d client.Diff) string {
 	var by []string
 	for _, h := range d.Hidden {
 		rule := "rule " + h.Rule
-		if h.Rule == rules.DialectSays {
+		if h.Rule == client.DialectRule {
 			rule = "its dialect, as one device's own"
 		}
 		by = append(by, fmt.Sprintf("%d by %s", h.Lines, rule))

@@ -62,7 +62,7 @@ func (t *Table) OfOneDevice(own []Own) (out []Own) {
 }
 
 // DialectSays stands for the name of a rule that is the dialect's.
-const DialectSays = "the dialect's"
+const DialectSays = "the dialect's" // client.DialectRule
 
 // Quiets tells whether any rule says that some lines are noise.
 func (t *Table) Quiets() bool { return len(t.noise) > 0 }
