@@ -49,6 +49,7 @@ func TestConsoleSearch(t *testing.T) {
 	b.open("/search?tab=changes")
 	b.see("2 devices alike")
 	b.see("in clock")
+	b.do(chromedp.Click(`g[role=button][aria-label^="2 devices alike"]`))
 }
 
 // lineOf is the number of a line of a device's newest text.

@@ -159,6 +159,7 @@ func (s *Service) pastOf(ctx context.Context, d core.Device, p core.Part, query 
 			out = append(out, c)
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Past) int { return strings.Compare(a.Path, b.Path) }) // what took a line's place stands beside it
 	return out, n, nil
 }
 

@@ -6,4 +6,9 @@ export const says: Record<string, string> = {
   differs: 'differ from device to device',
 }
 // What a rule did with the lines that it found.
-export const did: Record<string, string> = { noise: 'left aside', must: 'missing', 'must-not': 'there that must not be', differs: "one device's own" }
+export const did: Record<string, string> = {
+  noise: 'left aside',
+  must: 'missing',
+  'must-not': 'there that must not be',
+  differs: "one device's own",
+}

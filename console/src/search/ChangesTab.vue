@@ -9,6 +9,7 @@ import AppForm from '../design/AppForm.vue'
 import EmptyNote from '../design/EmptyNote.vue'
 import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
+import RibbonStack from './RibbonStack.vue'
 
 // What changed on all devices in a span of time, where, and by whom: what hit several alike is one.
 type Together = Schemas['Together']
@@ -25,6 +26,7 @@ const { data, error, isLoading } = useQuery({
 const go = () => void router.push({ query: { tab: 'changes', ...Object.fromEntries(Object.entries(typed.value).filter(([, v]) => v)) } })
 const title = (t: Together) => (t.devices > 1 ? `${t.devices} devices alike` : t.versions[0].device)
 const few = 12
+const sections = ref<HTMLElement[]>()
 const before = (v: Schemas['Version']) => v.ref.replace(/@\d+$/, '@' + (v.number - 1))
 </script>
 
@@ -40,7 +42,8 @@ const before = (v: Schemas['Version']) => v.ref.replace(/@\d+$/, '@' + (v.number
   <ProblemNote :error="error" class="mb-2" />
   <p v-if="isLoading" class="text-faded" role="status">Looking…</p>
   <EmptyNote v-else-if="data && !data.items.length" title="Nothing changed">In that time, as far as devices were pulled.</EmptyNote>
-  <section v-for="t in data?.items" :key="t.versions[0].id" class="card mb-2 overflow-hidden">
+  <RibbonStack v-if="data?.items.length" :changes="data.items" @go="(i) => sections?.[i]?.scrollIntoView({ block: 'start' })" />
+  <section v-for="t in data?.items" :key="t.versions[0].id" ref="sections" class="card mb-2 overflow-hidden">
     <h2 class="flex flex-wrap items-baseline gap-x-3 border-b border-rule px-3 py-1.5 text-base">
       {{ title(t) }}
       <span class="text-sm font-normal text-faded"
