@@ -498,6 +498,8 @@ type NewBaselines struct {
 type Baselined struct {
 	Items   []Version `json:"items"`
 	Skipped []Skipped `json:"skipped"`
+	Waiting int       `json:"waiting,omitempty"` // versions that a second person has to approve
+	Job     string    `json:"job,omitempty"`     // the job that waits for that
 }
 
 // Skipped is a device to which nothing was done, and why.

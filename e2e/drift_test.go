@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"errors"
 	"net/url"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -104,4 +106,57 @@ func TestConsoleDrift(t *testing.T) {
 	b.do(chromedp.WaitNotPresent(`button[aria-label="Remove clocks"]`))
 	b.open("/drift")
 	b.see("Nothing has drifted")
+}
+
+// TestBaselineByTwo: where a second person is asked for, nobody says alone what a device is judged by; who asked
+// cannot approve it, and what was pulled meanwhile is not approved with it.
+func TestBaselineByTwo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	const other = "innisquill-r1"
+	for _, d := range []string{r1, other} {
+		w.pull(d)
+	}
+	must(w.admin.AddApproval(ctx(t), []string{r1}))(t)
+	one, two := w.addUser("okonkwo", "operator"), w.addUser("mwilks", "operator")
+	denied := func(err error, words string) {
+		t.Helper()
+		var p *client.Problem
+		if !errors.As(err, &p) || p.Status != 403 || !strings.Contains(p.Detail, words) {
+			t.Errorf("%v, want %q", err, words)
+		}
+	}
+	_, err := one.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]})
+	denied(err, "a second person")
+	out := must(one.Baselines(ctx(t), client.NewBaselines{Selector: []string{"all"}}))(t)
+	if len(out.Items) != 1 || out.Items[0].Device != other || out.Waiting != 1 || out.Job == "" {
+		t.Fatalf("asked for: %+v", out)
+	}
+	eventually(t, "it waits", func() bool { return must(one.Job(ctx(t), out.Job))(t).Awaits == "agreement" })
+	_, err = one.Say(ctx(t), out.Job, "approve", "")
+	denied(err, "you asked for it yourself")
+	w.fleet.amend(r1, "mwilks", "lane guest", "shut")
+	w.pull(r1)
+	w.kill()
+	w.serve()
+	if v := must(w.admin.Versions(ctx(t), r1, "", 0, 0))(t); v[0].Baseline || v[1].Baseline {
+		t.Error("it is a baseline before anybody approved it")
+	}
+	one, two = w.as("okonkwo", "words for okonkwo"), w.as("mwilks", "words for mwilks")
+	must(two.Say(ctx(t), out.Job, "approve", ""))(t)
+	if j := w.end(out.Job); j.Outcome != "done" || !strings.Contains(j.Summary, "approved by mwilks") {
+		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+	if v := must(w.admin.Versions(ctx(t), r1, "", 0, 0))(t); v[0].Baseline || !v[1].Baseline {
+		t.Error("not the version that was asked for")
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "drifted" {
+		t.Errorf("it is %s", d.State)
+	}
+	again := must(one.Baselines(ctx(t), client.NewBaselines{Selector: []string{r1}}))(t)
+	eventually(t, "it waits", func() bool { return must(one.Job(ctx(t), again.Job))(t).Awaits == "agreement" })
+	must(two.Say(ctx(t), again.Job, "decline", ""))(t)
+	if j := w.end(again.Job); j.Outcome != "cancelled" {
+		t.Errorf("declined: %s, %s", j.Outcome, j.Summary)
+	}
 }

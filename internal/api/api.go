@@ -277,6 +277,8 @@ func problem(err error) *client.Problem {
 		return say(400, "no such window", "")
 	case errors.Is(err, push.ErrSecondPerson):
 		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")
+	case errors.Is(err, read.ErrSecondPerson):
+		return say(403, "a second person is asked for", "ask one: magpie device baseline DEVICE --to WHICH makes a job that somebody else approves")
 	case errors.Is(err, job.ErrRepeat):
 		return say(409, "not repeated", "look at it anew, for instance: magpie push REF")
 	case errors.Is(err, job.ErrKind):

@@ -86,6 +86,7 @@ func (s *Server) baselines(c *gin.Context) {
 	if which == "" {
 		which = "latest"
 	}
+	var asked []core.Version // of devices for which a second person has to approve
 	out, on := client.Baselined{Items: []client.Version{}, Skipped: []client.Skipped{}}, true
 	for _, d := range devices {
 		r, ok := s.reference(c, d.Name+"@"+which, "which")
@@ -97,6 +98,12 @@ func (s *Server) baselines(c *gin.Context) {
 			return
 		}
 		v, err := s.Read.SetMark(c.Request.Context(), actor(c), r, read.Mark{Baseline: &on})
+		if errors.Is(err, read.ErrSecondPerson) {
+			if v, err = s.Read.Version(c.Request.Context(), actor(c), r); err == nil {
+				asked = append(asked, v)
+				continue
+			}
+		}
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			out.Skipped = append(out.Skipped, client.Skipped{Device: d.Name, Why: "it has no version " + which})
@@ -106,6 +113,14 @@ func (s *Server) baselines(c *gin.Context) {
 		default:
 			out.Items = append(out.Items, wireVersion(v))
 		}
+	}
+	if len(asked) > 0 {
+		j, err := s.Read.AskBaselines(c.Request.Context(), actor(c), asked)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		out.Job, out.Waiting = j.ID, len(asked)
 	}
 	c.JSON(200, out)
 }

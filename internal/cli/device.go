@@ -93,7 +93,12 @@ func (a *app) device() *cli.Command {
 				for _, x := range out.Skipped {
 					a.s.printf("%s %s: %s\n", a.s.paint(removed, "left as it is:"), x.Device, x.Why)
 				}
-				a.s.printf("%s a baseline now\n", count(len(out.Items), "version is", "versions are"))
+				if len(out.Items) > 0 || out.Waiting == 0 {
+					a.s.printf("%s a baseline now\n", count(len(out.Items), "version is", "versions are"))
+				}
+				if out.Waiting > 0 {
+					a.s.printf("%s approved by a second person first, who says: magpie job approve %s\n", count(out.Waiting, "version has to be", "versions have to be"), out.Job)
+				}
 			})
 			return nil
 		}),

@@ -120,6 +120,9 @@ func (a *app) approve(ctx context.Context, c *cli.Command, s *client.Client, id 
 	if err != nil {
 		return j, err
 	}
+	if j.Plan == nil && j.Awaits != "" {
+		return s.Say(ctx, id, "approve", "")
+	}
 	if j.Plan == nil {
 		return j, fmt.Errorf("job %s is a %s, not a planned push", id, j.Kind)
 	}

@@ -314,10 +314,11 @@ type Job struct {
 
 // What a parked job waits for.
 const (
-	AwaitsConfirm  = "confirm"  // a push with a window: to be kept or taken back
-	AwaitsRestart  = "restart"  // what was staged: that the device may be restarted
-	AwaitsApproval = "approval" // a planned push: a person
-	AwaitsStart    = "start"    // a planned push: its time
+	AwaitsConfirm   = "confirm"   // a push with a window: to be kept or taken back
+	AwaitsRestart   = "restart"   // what was staged: that the device may be restarted
+	AwaitsApproval  = "approval"  // a planned push: a person
+	AwaitsAgreement = "agreement" // baselines: a second person
+	AwaitsStart     = "start"     // a planned push: its time
 )
 
 // Entry is one line of a job's log. Masked is what who may not see secrets is

@@ -33,7 +33,12 @@ func (s *Service) Register() { s.Runtime.Register(Kinds(s)...) }
 
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
-	return []job.Kind{{Name: "drift", Role: core.Operator, Does: "judges devices against their baselines and the rules for their lines: selector=WORDS, live=yes to look at them now", Tries: 3, Repeats: true,
+	return []job.Kind{{Name: "baseline", Role: core.Operator, Does: "approves versions as baselines, once a second person agrees", May: s.mayAgree,
+		Step: func(ctx context.Context, r *job.Run) {
+			(&Service{Service: s.On(r.Runtime)}).baselineJob(ctx, r.Job, r.Log)
+		},
+		Awaits: []job.Wait{{For: core.AwaitsAgreement, Calls: true, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let it be so; it takes another than who asked for it"}, {Say: "decline", Does: "Let it not be so"}}}},
+	}, {Name: "drift", Role: core.Operator, Does: "judges devices against their baselines and the rules for their lines: selector=WORDS, live=yes to look at them now", Tries: 3, Repeats: true,
 		Asks: func(_ context.Context, _ core.Actor, _ core.Job, with []byte) (any, error) {
 			var req DriftRequest
 			if err := json.Unmarshal(with, &req); err != nil {

@@ -2,12 +2,16 @@ package read
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/store"
 )
+
+// ErrSecondPerson is returned where a baseline needs somebody else's approval.
+var ErrSecondPerson = errors.New("a second person has to approve what this device is judged by")
 
 // Mark is what a person says of a version; nil leaves a thing as it is.
 type Mark struct {
@@ -47,6 +51,9 @@ func (s *Service) SetMark(ctx context.Context, actor core.Actor, r ref.Version, 
 			return err
 		}
 		if m.Baseline != nil {
+			if err := s.aloneOn(ctx, q, v.DeviceID); err != nil && *m.Baseline != v.Baseline {
+				return err
+			}
 			said += fmt.Sprintf(" baseline %v", *m.Baseline)
 			if err := s.setBaseline(ctx, q, v, *m.Baseline); err != nil {
 				return err
@@ -59,6 +66,19 @@ func (s *Service) SetMark(ctx context.Context, actor core.Actor, r ref.Version, 
 		return err
 	})
 	return v, err
+}
+
+// aloneOn tells whether somebody may say by himself what a device is judged by: nil, or an ErrSecondPerson.
+func (s *Service) aloneOn(ctx context.Context, q *store.Q, deviceID string) error {
+	d, err := q.DeviceByID(ctx, deviceID)
+	if err != nil {
+		return err
+	}
+	rule, err := q.AskedApproval(ctx, d)
+	if err != nil || rule == "" {
+		return err
+	}
+	return fmt.Errorf("%w (%s)", ErrSecondPerson, rule)
 }
 
 // setBaseline approves a version, or takes the approval away, and judges the

@@ -18,7 +18,12 @@ const send = () => attempt(async () => void (end.value = await post('/baselines'
 <template>
   <ModalDialog :title="`A baseline of ${whom}`" @close="emit('close')">
     <template v-if="end">
-      <p role="status">{{ end.items.length }} {{ end.items.length === 1 ? 'device is' : 'devices are' }} judged by it from now on.</p>
+      <p v-if="end.items.length || !end.waiting" role="status">
+        {{ end.items.length }} {{ end.items.length === 1 ? 'device is' : 'devices are' }} judged by it from now on.
+      </p>
+      <p v-if="end.waiting" role="status">
+        A second person has to approve {{ end.waiting }}: <RouterLink :to="'/jobs/' + end.job">the job that waits for it</RouterLink>
+      </p>
       <ul v-if="end.skipped.length" class="note max-h-60 overflow-auto">
         <li v-for="s in end.skipped" :key="s.device">{{ s.device }}: {{ s.why }}; left as it was</li>
       </ul>

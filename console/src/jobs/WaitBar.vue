@@ -39,6 +39,12 @@ const asked: Record<string, { until: string; asks: string; more: string; says: R
     more: 'Look at its preview below first. Whoever planned it cannot approve it where a second person is asked for.',
     says: { approve: 'Approve it', decline: 'Decline it' },
   },
+  agreement: {
+    until: 'lapses in',
+    asks: 'Shall these be the baselines?',
+    more: 'Drift is judged against them from then on. Whoever asked for it cannot approve it.',
+    says: { approve: 'Approve them', decline: 'Decline them' },
+  },
   start: {
     until: 'begins in',
     asks: 'It is planned, and begins by itself.',
