@@ -27,6 +27,22 @@ func (s Search) words(cursor string, limit int) url.Values {
 	return v
 }
 
+// Searches lists the searches that are kept.
+func (c *Client) Searches(ctx context.Context) ([]SavedSearch, error) {
+	return all[SavedSearch](c, ctx, "/searches", nil)
+}
+
+// SaveSearch keeps a search by a name.
+func (c *Client) SaveSearch(ctx context.Context, name string, n NewSearch) (SavedSearch, error) {
+	return call[SavedSearch](c, ctx, "PUT", "/searches/"+url.PathEscape(name), nil, n)
+}
+
+// ForgetSearch forgets one.
+func (c *Client) ForgetSearch(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/searches/"+url.PathEscape(name), nil, nil)
+	return err
+}
+
 // Distances tells how far each earlier version is from one.
 func (c *Client) Distances(ctx context.Context, ref string) ([]Distance, error) {
 	return all[Distance](c, ctx, "/distances", q("ref", ref))

@@ -1507,6 +1507,25 @@ type Distance struct {
 	Same   bool `json:"same"`   // nothing of it means anything
 }
 
+// NewSearch is a search that is kept: never with secrets.
+type NewSearch struct {
+	Line     string   `json:"line,omitempty"`
+	In       string   `json:"in,omitempty"`
+	Lacks    string   `json:"lacks,omitempty"`
+	Regexp   bool     `json:"regexp,omitempty"`
+	Selector []string `json:"selector,omitempty"`
+	AllParts bool     `json:"all_parts,omitempty"`
+	History  bool     `json:"history,omitempty"` // in all versions
+}
+
+// SavedSearch is a search by its name.
+type SavedSearch struct {
+	Name string `json:"name" column:"1 search"`
+	NewSearch
+	By string    `json:"by" column:"2 by"`
+	At time.Time `json:"at" column:"3 kept"`
+}
+
 // Search is what is looked for.
 type Search struct {
 	Line     string   // lines that have it

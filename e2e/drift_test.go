@@ -118,7 +118,8 @@ func TestBaselineByTwo(t *testing.T) {
 		w.pull(d)
 	}
 	must(w.admin.AddApproval(ctx(t), []string{r1}))(t)
-	one, two := w.addUser("okonkwo", "operator"), w.addUser("mwilks", "operator")
+	one := w.addUser("okonkwo", "operator")
+	w.addUser("mwilks", "operator")
 	denied := func(err error, words string) {
 		t.Helper()
 		var p *client.Problem
@@ -142,7 +143,7 @@ func TestBaselineByTwo(t *testing.T) {
 	if v := must(w.admin.Versions(ctx(t), r1, "", 0, 0))(t); v[0].Baseline || v[1].Baseline {
 		t.Error("it is a baseline before anybody approved it")
 	}
-	one, two = w.as("okonkwo", "words for okonkwo"), w.as("mwilks", "words for mwilks")
+	one, two := w.as("okonkwo", "words for okonkwo"), w.as("mwilks", "words for mwilks")
 	must(two.Say(ctx(t), out.Job, "approve", ""))(t)
 	if j := w.end(out.Job); j.Outcome != "done" || !strings.Contains(j.Summary, "approved by mwilks") {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)

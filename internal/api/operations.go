@@ -223,7 +223,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"PATCH", "/users/:name", admin, s.editUser, about{id: "editUser", tag: "users", does: "Change a user", match: true, takes: client.NewUser{}, gives: client.User{}}},
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", query: []param{{"about", "string", false, "to whom or what: a device with all its versions, a user, a set"}, {"actor", "string", false, "who"}, {"since", "string", false, "a time"}}, gives: client.Page[client.AuditEntry]{}}},
 		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", query: []param{{"end", "string", false, "a row's number and code, as kept elsewhere, like 1204:9f3c…: tells of a database that was put back to an earlier state"}}, gives: client.AuditCheck{}}},
-	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.retentionRoutes(), s.exportRoutes(), s.targetRoutes(), s.movingRoutes(), s.searchRoutes(), s.driftRoutes(), s.decisions(kinds))
+	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.retentionRoutes(), s.exportRoutes(), s.targetRoutes(), s.movingRoutes(), s.searchRoutes(), s.driftRoutes(), s.searchesRoutes(), s.decisions(kinds))
 }
 
 // What addresses and words of queries were called before; they are answered for a

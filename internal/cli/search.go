@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
@@ -12,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"magpie/client"
+	"magpie/internal/core/ref"
 )
 
 func (a *app) search() *cli.Command {
@@ -25,6 +27,10 @@ func (a *app) search() *cli.Command {
 		&cli.BoolFlag{Name: "since", Usage: "tell which version brought each line in"},
 		&cli.BoolFlag{Name: "secrets", Usage: "secrets as they are, which is written down"},
 		&cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"},
+		&cli.StringFlag{Name: "save", Usage: "keep this search by a `NAME`, for everybody"},
+		&cli.StringFlag{Name: "saved", Usage: "the search that is kept by this `NAME`"},
+		&cli.StringFlag{Name: "forget", Usage: "forget the search of this `NAME`"},
+		&cli.BoolFlag{Name: "list", Usage: "list the searches that are kept"},
 		&cli.BoolFlag{Name: "count", Usage: "how many on each device, and no lines"},
 	}, 0, -1, a.searched), "The text is looked for as it stands in the newest versions of all devices, or of those of a SELECTOR. With --lacks there is no TEXT: magpie search --in lane --lacks sieve site=skerrinsay. "+
 		"Secrets are hidden and not found, if they are not asked for. Exit status 1: nothing was found. "+selecting)
@@ -32,14 +38,38 @@ func (a *app) search() *cli.Command {
 
 func (a *app) searched(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	q := client.Search{In: c.String("in"), Lacks: c.String("lacks"), Regexp: c.Bool("re"), Part: c.String("part"), AllParts: c.Bool("all-parts"), Secrets: c.Bool("secrets"), Since: c.Bool("since")}
-	if q.Lacks == "" && len(got) > 0 {
+	history := c.Bool("history")
+	switch saved := c.String("saved"); {
+	case c.Bool("list") || c.String("forget") != "":
+		return a.keptSearches(ctx, c, s)
+	case saved != "":
+		k, err := a.keptSearch(ctx, s, saved)
+		if err != nil {
+			return err
+		}
+		if len(got) > 0 || q.In != "" || q.Lacks != "" {
+			return fmt.Errorf("--saved %s says what is looked for; leave the rest out", saved)
+		}
+		q.Line, q.In, q.Lacks, q.Regexp, q.AllParts, got = k.Line, k.In, k.Lacks, k.Regexp, k.AllParts, k.Selector
+		history = history || k.History
+	}
+	if q.Line == "" && q.Lacks == "" && len(got) > 0 && c.String("saved") == "" {
 		q.Line, got = got[0], got[1:]
 	}
 	if q.Line == "" && q.In == "" {
 		return fmt.Errorf("usage: magpie search TEXT [SELECTOR…], or magpie search --in WORDS [--lacks TEXT] [SELECTOR…]")
 	}
 	q.Selector = got
-	if c.Bool("history") {
+	if name := c.String("save"); name != "" {
+		if q.Secrets {
+			return fmt.Errorf("a search with secrets is not kept; leave --secrets out")
+		}
+		if _, err := s.SaveSearch(ctx, name, client.NewSearch{Line: q.Line, In: q.In, Lacks: q.Lacks, Regexp: q.Regexp, Selector: q.Selector, AllParts: q.AllParts, History: history}); err != nil {
+			return err
+		}
+		a.tell("kept; again: magpie search --saved %s\n", strconv.Quote(name))
+	}
+	if history {
 		if c.Bool("count") || c.Bool("since") {
 			return fmt.Errorf("--history says since when by itself, and counts nothing; leave --since and --count out")
 		}
@@ -151,6 +181,74 @@ func goneBy(p client.Past) string {
 		out += " by " + p.Gone.Author
 	}
 	return out
+}
+
+// keptSearch is the search of a name.
+func (a *app) keptSearch(ctx context.Context, s *client.Client, name string) (client.SavedSearch, error) {
+	all, err := s.Searches(ctx)
+	if err != nil {
+		return client.SavedSearch{}, err
+	}
+	var names []string
+	for _, k := range all {
+		if k.Name == name {
+			return k, nil
+		}
+		names = append(names, k.Name)
+	}
+	asked := ref.Meant(name, names)
+	if asked == "" {
+		asked = "see which there are: magpie search --list"
+	}
+	return client.SavedSearch{}, fmt.Errorf("no search is kept as %q\n%s", name, asked)
+}
+
+// keptSearches lists what is kept, or forgets one.
+func (a *app) keptSearches(ctx context.Context, c *cli.Command, s *client.Client) error {
+	if name := c.String("forget"); name != "" {
+		if err := s.ForgetSearch(ctx, name); err != nil {
+			return err
+		}
+		a.tell("forgotten\n")
+		return nil
+	}
+	all, err := s.Searches(ctx)
+	if err != nil {
+		return err
+	}
+	a.print(c, all, func() {
+		if len(all) == 0 {
+			a.s.printf("None is kept. Keep one: magpie search TEXT --save NAME\n")
+			return
+		}
+		var rows [][]cell
+		for _, k := range all {
+			rows = append(rows, []cell{{k.Name, strong}, {soughtIn(k.NewSearch), plain}, {k.By, faint}, {when(k.At), faint}})
+		}
+		a.s.table([]string{"search", "looks for", "by", "kept"}, rows)
+	})
+	return nil
+}
+
+// soughtIn says in words what is looked for.
+func soughtIn(k client.NewSearch) string {
+	out := k.Line
+	if k.Regexp {
+		out += " (RE2)"
+	}
+	if k.In != "" {
+		out += " in " + k.In
+	}
+	if k.Lacks != "" {
+		out += " without " + k.Lacks
+	}
+	if len(k.Selector) > 0 {
+		out += " on " + strings.Join(k.Selector, " ")
+	}
+	if k.History {
+		out += ", in all versions"
+	}
+	return strings.TrimSpace(out)
 }
 
 func devicesOf(all []client.Found) int {

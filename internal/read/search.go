@@ -180,6 +180,12 @@ func cutLast(s, sep string) (before, after string, ok bool) {
 	return s[:i], s[i+len(sep):], true
 }
 
+// Sound tells what is wrong with what is looked for; nil: nothing is.
+func (r SearchRequest) Sound() error {
+	_, err := r.query()
+	return err
+}
+
 // query reads what is looked for.
 func (r SearchRequest) query() (q find.Query, err error) {
 	no := func(field string, err error) error { return fmt.Errorf("%w: %s: %w", ErrSearch, field, err) }

@@ -190,6 +190,42 @@ func (q *Q) SetSetting(ctx context.Context, name string, value any) error {
 	return err
 }
 
+// Named is a setting of which there are many, each by a name.
+type Named[T any] struct {
+	Name  string
+	Value T
+	By    string
+	At    time.Time
+}
+
+// Settings lists the settings whose names begin with a prefix, by name.
+func Settings[T any](ctx context.Context, q *Q, prefix string) ([]Named[T], error) {
+	names, err := list[string](ctx, q.ext, `SELECT name FROM settings WHERE LEFT(name, ?) = ? ORDER BY name`, len(prefix), prefix)
+	out := make([]Named[T], 0, len(names))
+	for _, n := range names {
+		if err != nil {
+			return nil, err
+		}
+		one := Named[T]{Name: n}
+		one.By, one.At, err = q.Setting(ctx, n, &one.Value)
+		out = append(out, one)
+	}
+	return out, err
+}
+
+// ForgetSetting forgets one of those. Of a name that is nobody's it says what may have been meant.
+func (q *Q) ForgetSetting(ctx context.Context, kind, prefix, name string) error {
+	n, err := q.exec(ctx, `DELETE FROM settings WHERE name = ?`, prefix+name)
+	if err != nil || n > 0 {
+		return err
+	}
+	names, err := list[string](ctx, q.ext, `SELECT SUBSTRING(name, ?) FROM settings WHERE LEFT(name, ?) = ?`, len(prefix)+1, len(prefix), prefix)
+	if err != nil {
+		return err
+	}
+	return unknown(kind, name, names)
+}
+
 // FirstSetting keeps what the service is set to where nothing is yet: of several who are first at
 // the same moment, one is.
 func (q *Q) FirstSetting(ctx context.Context, name string, value any) error {

@@ -116,7 +116,7 @@ const said = computed(() => {
         name="secrets"
       />
       <span class="grow"></span>
-      <SavedSearches :query="route.fullPath" :can="!empty" />
+      <SavedSearches :words="asked" :can="!empty" />
     </div>
   </AppForm>
   <ProblemNote :error="trouble" class="mb-2" />
