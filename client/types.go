@@ -423,7 +423,8 @@ type Rule struct {
 // NewRule is what a rule is to be.
 type NewRule struct {
 	Kind     string   `json:"kind" enum:"rule kinds"`
-	Path     string   `json:"path"`
+	Path     string   `json:"path,omitempty"`
+	Text     string   `json:"text,omitempty"` // of a model: the lines that have to be there, with {{variables}}
 	Selector []string `json:"selector"`
 	Dialect  string   `json:"dialect,omitempty"` // that of all its devices, where they have one
 	Note     string   `json:"note,omitempty"`
@@ -437,6 +438,9 @@ type RuleFinds struct {
 	Lines   int        `json:"lines"`   // the lines; the first 500 are listed
 	Items   []RuleLine `json:"items"`
 	Unread  []string   `json:"unread"` // devices that could not be looked at
+
+	Text      string   `json:"text,omitempty"`      // of a model: its text, secrets hidden
+	Variables []string `json:"variables,omitempty"` // that stand in it: fields of the devices' entries, and name, site and address
 }
 
 // RuleLine is a line that a rule hides, misses or does not want.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -112,6 +113,8 @@ func TestDriftGuide(t *testing.T) {
 	w.fleet.amend(r1, "mwilks", "lane guest", "shut")
 	w.pull(r1)
 	w.pull("innisquill-r1")
+	w.cwd = w.dir
+	put(t, filepath.Join(w.dir, "edge.cfg"), "clock\n  mark 10.30.0.5\nlane uplink1\n  guard strict\n")
 	// Without baselines of the latest nothing would be acknowledged.
 	w.guide("drift.md", 16, "magpie mark skerrinsay-r1@latest --baseline", "magpie mark skerrinsay-r1@latest --note before", "magpie device baseline all", "magpie drift innisquill-r1", "--to latest", "")
 }

@@ -178,7 +178,7 @@ func (s *Server) rule(c *gin.Context) {
 		return
 	}
 	found, err := s.Read.RuleFinds(ctx, actor(c), r)
-	out := client.RuleFinds{Rule: wireRule(r), Looked: found.Looked, Devices: found.Devices, Lines: found.Lines, Items: wire.List(wireRuleLine, found.Items), Unread: append([]string{}, found.Unread...)}
+	out := client.RuleFinds{Rule: wireRule(r), Looked: found.Looked, Devices: found.Devices, Lines: found.Lines, Items: wire.List(wireRuleLine, found.Items), Unread: append([]string{}, found.Unread...), Text: found.Text, Variables: found.Variables}
 	answer(c, 200, out, err)
 }
 
@@ -187,7 +187,7 @@ func (s *Server) setRule(c *gin.Context) {
 	if !readBody(c, &in) || !noted(c, "note", in.Note) {
 		return
 	}
-	r := store.OwnRule{Name: c.Param("name"), Kind: in.Kind, Path: strings.Join(strings.Fields(in.Path), " "), Dialect: in.Dialect, Note: in.Note}
+	r := store.OwnRule{Name: c.Param("name"), Kind: in.Kind, Path: strings.Join(strings.Fields(in.Path), " "), Dialect: in.Dialect, Note: in.Note, Text: in.Text}
 	if err := ref.DeviceName(r.Name); err != nil {
 		fail(c, wrong("name", strings.Replace(err.Error(), "device's name", "rule's name", 1), ""))
 		return

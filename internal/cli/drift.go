@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -194,6 +195,7 @@ func (a *app) rule() *cli.Command {
 			&cli.StringFlag{Name: "must", Usage: "each block on this `PATH` has to have the line at its end"},
 			&cli.StringFlag{Name: "must-not", Usage: "there must be no line on this `PATH`"},
 			&cli.StringFlag{Name: "differs", Usage: "lines on this `PATH` differ from device to device: where two are compared they do not count"},
+			&cli.StringFlag{Name: "model", Usage: "all lines of the text in this `FILE` have to be there; {{name}} stands for what is written down of a device"},
 			&cli.StringFlag{Name: "of", Usage: "the devices of this `SELECTOR`"},
 			&cli.StringFlag{Name: "dialect", Usage: "the `DIALECT` in whose words the path is, where the devices have several"},
 			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
@@ -210,7 +212,7 @@ func (a *app) rule() *cli.Command {
 
 func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := client.NewRule{Selector: strings.Fields(c.String("of")), Dialect: c.String("dialect"), Note: c.String("note")}
-	for _, kind := range []string{"noise", "must", "must-not", "differs"} {
+	for _, kind := range []string{"noise", "must", "must-not", "differs", "model"} {
 		if !c.IsSet(kind) {
 			continue
 		}
@@ -219,9 +221,16 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 		}
 		n.Kind, n.Path = kind, c.String(kind)
 	}
+	if n.Kind == "model" {
+		raw, err := os.ReadFile(n.Path)
+		if err != nil {
+			return err
+		}
+		n.Path, n.Text = "", string(raw)
+	}
 	switch {
 	case n.Kind == "":
-		return fmt.Errorf("say what the rule is: --noise, --must, --must-not or --differs PATH")
+		return fmt.Errorf("say what the rule is: --noise, --must, --must-not or --differs PATH, or --model FILE")
 	case len(n.Selector) == 0:
 		return fmt.Errorf("say for which devices: --of SELECTOR, or --of all")
 	}
@@ -245,8 +254,15 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 
 func (a *app) showOwnRule(f client.RuleFinds) {
 	r := f.Rule
-	a.s.facts("rule", a.s.paint(strong, r.Name), "says", map[string]string{"noise": "these lines do not count", "must": "these lines have to be there", "must-not": "these lines must not be there", "differs": "these lines differ from device to device"}[r.Kind],
+	a.s.facts("rule", a.s.paint(strong, r.Name), "says", map[string]string{"noise": "these lines do not count", "must": "these lines have to be there", "must-not": "these lines must not be there", "differs": "these lines differ from device to device", "model": "all lines of this text have to be there"}[r.Kind],
 		"lines", r.Path, "of", strings.Join(r.Selector, " ")+", "+r.Dialect, "note", r.Note, "by", r.ChangedBy+", "+when(r.ChangedAt)+" "+zoneName())
+	if f.Text != "" {
+		if len(f.Variables) > 0 {
+			a.s.printf("%s %s\n", a.s.paint(faint, "variables"), strings.Join(f.Variables, ", "))
+		}
+		a.s.printf("\n")
+		a.s.text(strings.TrimSuffix(f.Text, "\n") + "\n")
+	}
 	if len(f.Items) > 0 {
 		a.s.printf("\n")
 		list(a.s, f.Items, cells[client.RuleLine]{"line": func(l client.RuleLine) cell {
@@ -257,7 +273,7 @@ func (a *app) showOwnRule(f client.RuleFinds) {
 		}})
 		a.s.printf("\n")
 	}
-	did := map[string]string{"noise": "left aside", "must": "missing", "must-not": "there that must not be", "differs": "one device's own"}[r.Kind]
+	did := map[string]string{"noise": "left aside", "must": "missing", "must-not": "there that must not be", "differs": "one device's own", "model": "missing"}[r.Kind]
 	a.tell("%s %s on %d of %s\n", count(f.Lines, "line is", "lines are"), did, f.Devices, count(f.Looked, "device", "devices"))
 	for _, d := range f.Unread {
 		a.tell("%s could not be looked at\n", d)

@@ -24,6 +24,12 @@ func (s *Service) SetRule(ctx context.Context, actor core.Actor, r store.OwnRule
 	if err := own.Sound(); err != nil {
 		return r, core.Job{}, fmt.Errorf("%w: %w", ErrRule, err)
 	}
+	switch model := r.Kind == rules.Model; {
+	case model && strings.TrimSpace(r.Text) == "":
+		return r, core.Job{}, fmt.Errorf("%w: a model needs a text: the lines that have to be there", ErrRule)
+	case model && r.Path != "", !model && r.Text != "":
+		return r, core.Job{}, fmt.Errorf("%w: a model has a text, other rules a path", ErrRule)
+	}
 	for _, w := range strings.Fields(r.Selector) {
 		if strings.HasPrefix(w, "state=") {
 			return r, core.Job{}, fmt.Errorf("%w: %s: a device's state follows from rules, so they cannot be for devices in a state", ErrRule, w)
@@ -48,11 +54,19 @@ func (s *Service) SetRule(ctx context.Context, actor core.Actor, r store.OwnRule
 	case !slices.Contains(speak, r.Dialect):
 		return r, core.Job{}, fmt.Errorf("%w: none of its devices speaks %s; they speak %s", ErrRule, r.Dialect, strings.Join(speak, ", "))
 	}
+	if r.Kind == rules.Model {
+		if err := s.readable(r); err != nil {
+			return r, core.Job{}, err
+		}
+	}
 	var selectors []string
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		before := ""
 		selectors = []string{r.Selector}
 		if old, err := q.OwnRule(ctx, r.Name); err == nil {
+			if err := q.Unseal(&old); err != nil {
+				return err
+			}
 			before = ruleSays(old)
 			if old.Selector != r.Selector {
 				selectors = append(selectors, old.Selector)
@@ -70,7 +84,31 @@ func (s *Service) SetRule(ctx context.Context, actor core.Actor, r store.OwnRule
 	return r, j, err
 }
 
+// readable tells whether a model can be read in the words of its dialect.
+func (s *Service) readable(r store.OwnRule) error {
+	for _, d := range s.Dialects() {
+		if d.Dialect != r.Dialect {
+			continue
+		}
+		doc := d.Doc(d.Main())
+		if doc.Opaque() {
+			return fmt.Errorf("%w: what %s devices run is no text", ErrRule, r.Dialect)
+		}
+		if unread := doc.Unread(r.Text); len(unread) > 0 {
+			return fmt.Errorf("%w: line %d of the model cannot be read: %s", ErrRule, unread[0].Line, unread[0].Unread)
+		}
+		if _, _, err := doc.Parse(r.Text); err != nil {
+			return fmt.Errorf("%w: the model cannot be read: %w", ErrRule, err)
+		}
+		return nil
+	}
+	return fmt.Errorf("%w: no dialect %s is loaded", ErrRule, r.Dialect)
+}
+
 func ruleSays(r store.OwnRule) string {
+	if r.Kind == rules.Model {
+		return fmt.Sprintf("model of %s of %s, in %s", core.Count(strings.Count(strings.TrimSuffix(r.Text, "\n"), "\n")+1, "line", "lines"), r.Selector, r.Dialect)
+	}
 	return fmt.Sprintf("%s %q of %s, in %s", r.Kind, r.Path, r.Selector, r.Dialect)
 }
 
@@ -79,6 +117,9 @@ func (s *Service) RemoveRule(ctx context.Context, actor core.Actor, name string)
 	var old store.OwnRule
 	err := s.Store.Tx(ctx, actor, func(q *store.Q) (err error) {
 		if old, err = q.OwnRule(ctx, name); err != nil {
+			return err
+		}
+		if err := q.Unseal(&old); err != nil {
 			return err
 		}
 		if err := q.RemoveOwnRule(ctx, name); err != nil {
@@ -117,6 +158,8 @@ type RuleFinds struct {
 	Looked         int // devices that were looked at
 	Items          []RuleLine
 	Unread         []string // devices that could not be looked at
+	Text           string   // of a model: its text, secrets hidden
+	Variables      []string // that stand in it
 }
 
 // mostRuleLines is how many lines are listed; all are counted.
@@ -130,11 +173,21 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 	}
 	q := s.Store.As(actor)
 	devices, err := q.Selected(ctx, r.Selector)
+	if err == nil {
+		err = q.Unseal(&r)
+	}
 	if err != nil {
 		return out, err
 	}
+	out.Variables = rules.Variables(r.Text)
 	for _, d := range devices {
 		dia := s.DialectOf(d)
+		if r.Kind == rules.Model && out.Text == "" && dia != nil && d.Dialect == r.Dialect {
+			if out.Text, err = s.Masked(dia.Doc(dia.Main()), r.Text); err != nil {
+				return out, err
+			}
+		}
+		own.Text = rules.Fill(r.Text, store.Values(d))
 		if d.Dialect != r.Dialect || dia == nil {
 			continue
 		}
@@ -167,8 +220,12 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 				lines = append(lines, line)
 			}
 		} else {
-			for _, off := range visit.SeenBy(actor, visit.Masked(own.Breaches(doc.Table, top), mask)) {
-				lines = append(lines, RuleLine{Device: d.Name, Block: off.Block, Line: off.Have + off.Want, Lacks: off.Want != ""})
+			for _, off := range visit.SeenBy(actor, s.Breaches(doc, own, top)) {
+				line := RuleLine{Device: d.Name, Block: off.Block, Line: off.Have, Lacks: off.Want != ""}
+				if line.Lacks {
+					line.Line = off.Want
+				}
+				lines = append(lines, line)
 			}
 		}
 		if len(lines) > 0 {

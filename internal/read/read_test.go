@@ -146,6 +146,27 @@ func (y *yard) ended(j core.Job) {
 	}
 }
 
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// column reads one value of the database itself.
+func (y *yard) column(query string) (out string) {
+	y.t.Helper()
+	db, err := sql.Open("mysql", y.dsn)
+	if err == nil {
+		defer db.Close()
+		err = db.QueryRow(query).Scan(&out)
+	}
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	return out
+}
+
 // side is the version that a reference names.
 func (y *yard) side(raw string) read.Side {
 	y.t.Helper()
@@ -498,6 +519,48 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if d := drift(); d.State != core.Drifted || len(d.Differences) != 1 || d.Differences[0].Have != "mark 10.30.0.6" || d.Differences[0].Block != "clock" {
 		t.Errorf("what must not be there: %s %+v", d.State, d.Differences)
 	}
+	// A model: its lines, with what is written down of each device.
+	j, err := y.s.RemoveRule(bg, admin, "strict")
+	if err != nil {
+		t.Fatal(err)
+	}
+	y.ended(j)
+	model := store.OwnRule{Name: "edge", Kind: "model", Selector: "all", Text: "name {{name}}\nclock\n  mark {{clock}}\n  zone Atlantic/Faroe\nlookout\n  community demo-model-secret\n"}
+	if _, j, err = y.s.SetRule(bg, admin, model); err != nil {
+		t.Fatal(err)
+	}
+	y.ended(j)
+	lacks := func() (out []string) {
+		for _, d := range drift().Differences {
+			out = append(out, d.Block+": "+d.Want)
+		}
+		return out
+	}
+	if got := lacks(); !slices.Equal(got, []string{"clock: mark {{clock}}", "lookout: community demo-model-secret"}) {
+		t.Errorf("of the model it lacks %q", got)
+	}
+	y.tx(func(q *store.Q) error {
+		d, err := q.Device(bg, r1)
+		if err == nil {
+			d.Fields = core.Spans{"clock": "10.30.0.5"}
+			err = q.EditDevice(bg, d)
+		}
+		return err
+	})
+	if got := lacks(); !slices.Equal(got, []string{"lookout: community demo-model-secret"}) {
+		t.Errorf("with its own value it lacks %q", got)
+	}
+	if m, err := y.s.RuleFinds(bg, reader, must(y.s.Store.As(reader).OwnRule(bg, "edge"))); err != nil || strings.Contains(fmt.Sprint(m), "model-secret") || !slices.Equal(m.Variables, []string{"clock", "name"}) {
+		t.Errorf("a reader sees of it %+v, %v", m, err)
+	}
+	if raw := y.column("SELECT body FROM own_rules WHERE name = 'edge'"); strings.Contains(raw, "community") {
+		t.Error("the model lies open in the database")
+	}
+	if j, err = y.s.RemoveRule(bg, admin, "edge"); err != nil {
+		t.Fatal(err)
+	}
+	y.ended(j)
+	set("strict", "must-not", "clock / mark 10.30.0.6")
 	found, err := y.s.RuleFinds(bg, reader, store.OwnRule{Name: "words", Kind: "noise", Path: "crew {user} / word {word...}", Selector: "all", Dialect: "tern"})
 	if err != nil || found.Lines == 0 || !strings.Contains(found.Items[0].Line, "‹secret") {
 		t.Errorf("a reader is shown %+v, %v", found, err)
@@ -505,13 +568,13 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if _, err := y.s.RemoveRule(bg, admin, "stric"); err == nil || !strings.Contains(err.Error(), "strict") {
 		t.Errorf("a name mistyped: %v", err)
 	}
-	j, err := y.s.RemoveRule(bg, admin, "strict")
-	if err != nil {
+	if j, err = y.s.RemoveRule(bg, admin, "strict"); err != nil {
 		t.Fatal(err)
 	}
 	y.ended(j)
 	state(core.Unsaved) // which is another matter
 	for _, bad := range []store.OwnRule{
+		{Name: "x", Kind: "model", Selector: "all"}, {Name: "x", Kind: "model", Path: "a", Text: "a\n", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Text: "a\n", Selector: "all"},
 		{Name: "x", Kind: "noise", Path: "a / ", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Selector: "state=drifted"}, {Name: "x", Kind: "must", Path: "a", Selector: "all", Dialect: "plover"}, {Name: "x", Kind: "may", Path: "a", Selector: "all"},
 	} {
 		if _, _, err := y.s.SetRule(bg, admin, bad); !errors.Is(err, read.ErrRule) {

@@ -21,9 +21,32 @@ type OwnRule struct {
 	Note      string    `db:"note"`
 	ChangedBy string    `db:"changed_by"`
 	ChangedAt time.Time `db:"changed_at"`
+	Body      []byte    `db:"body"` // of a model: its text, sealed
+	Text      string    `db:"-"`    // the same, as Unseal opens it and SaveOwnRule seals it
 }
 
-const ownRuleColumns = `SELECT name, kind, selector, dialect, path, note, changed_by, changed_at FROM own_rules`
+const ownRuleColumns = `SELECT name, kind, selector, dialect, path, note, changed_by, changed_at, body FROM own_rules`
+
+// Unseal opens the text of a model.
+func (q *Q) Unseal(r *OwnRule) error {
+	if r.Kind != rules.Model {
+		return nil
+	}
+	raw, err := q.keys.Open("rule", r.Name, r.Body)
+	r.Text = string(raw)
+	return err
+}
+
+// Values are what variables of a model text stand for on a device: what people wrote down of it, and
+// its name, site and address.
+func Values(d core.Device) map[string]string {
+	out := map[string]string{}
+	for k, v := range d.Fields {
+		out[strings.ToLower(k)] = v
+	}
+	out["name"], out["site"], out["address"] = d.Name, d.Site, d.Address
+	return out
+}
 
 // OwnRules lists the rules by name.
 func (q *Q) OwnRules(ctx context.Context) ([]OwnRule, error) {
@@ -42,9 +65,13 @@ func (q *Q) OwnRule(ctx context.Context, name string) (OwnRule, error) {
 // SaveOwnRule keeps a rule, in the place of an earlier one of its name.
 func (q *Q) SaveOwnRule(ctx context.Context, r *OwnRule) error {
 	r.ChangedBy, r.ChangedAt = q.actor.Name, q.clock().UTC()
-	_, err := q.exec(ctx, `INSERT INTO own_rules (name, kind, selector, dialect, path, note, changed_by, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE kind = VALUES(kind), selector = VALUES(selector), dialect = VALUES(dialect), path = VALUES(path), note = VALUES(note), changed_by = VALUES(changed_by), changed_at = VALUES(changed_at)`,
-		r.Name, r.Kind, r.Selector, r.Dialect, r.Path, r.Note, r.ChangedBy, r.ChangedAt)
+	r.Body = nil
+	if r.Kind == rules.Model {
+		r.Body = q.keys.Seal("rule", r.Name, []byte(r.Text))
+	}
+	_, err := q.exec(ctx, `INSERT INTO own_rules (name, kind, selector, dialect, path, note, changed_by, changed_at, body) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE kind = VALUES(kind), selector = VALUES(selector), dialect = VALUES(dialect), path = VALUES(path), note = VALUES(note), changed_by = VALUES(changed_by), changed_at = VALUES(changed_at), body = VALUES(body)`,
+		r.Name, r.Kind, r.Selector, r.Dialect, r.Path, r.Note, r.ChangedBy, r.ChangedAt, r.Body)
 	return err
 }
 
@@ -72,7 +99,10 @@ func (q *Q) OwnRulesFor(ctx context.Context, d core.Device) ([]rules.Own, error)
 		if !sel.Match(subject(d)) {
 			continue
 		}
-		o := rules.Own{Name: r.Name, Kind: r.Kind, Path: r.Path}
+		if err := q.Unseal(&r); err != nil {
+			return nil, fmt.Errorf("rule %s: %w", r.Name, err)
+		}
+		o := rules.Own{Name: r.Name, Kind: r.Kind, Path: r.Path, Text: rules.Fill(r.Text, Values(d))}
 		if err := o.Compile(); err != nil {
 			return nil, fmt.Errorf("rule %s: %w", r.Name, err)
 		}

@@ -56,7 +56,9 @@ func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *d
 
 // Wants tells whether any rule wants lines to be there, or not.
 func (y Yardstick) Wants() bool {
-	return slices.ContainsFunc(y.Own, func(o rules.Own) bool { return o.Kind == rules.Must || o.Kind == rules.MustNot })
+	return slices.ContainsFunc(y.Own, func(o rules.Own) bool {
+		return o.Kind == rules.Must || o.Kind == rules.MustNot || o.Kind == rules.Model
+	})
 }
 
 // Large tells whether the baseline is too large to be held.
@@ -85,12 +87,27 @@ func (s *Service) Judge(y Yardstick, now, print string) (off []Difference, err e
 		return nil, err
 	}
 	for _, o := range y.Own {
-		for _, d := range Masked(o.Breaches(y.plain.Table, top), s.Masker(y.plain.Dialect)) {
-			d.Rule = o.Name
-			off = append(off, d)
-		}
+		off = append(off, s.Breaches(y.plain, o, top)...)
 	}
 	return off, nil
+}
+
+// Breaches lists how a tree is off what a rule wants.
+func (s *Service) Breaches(doc *dialect.Doc, o rules.Own, top *rules.Item) []Difference {
+	found := o.Breaches(doc.Table, top)
+	if o.Kind == rules.Model {
+		_, model, err := doc.Parse(o.Text)
+		if err != nil { // it could be read when it was made
+			line := "the model cannot be read with what is known of the device"
+			return []Difference{{Want: line, WantMasked: line, Rule: o.Name}}
+		}
+		found = rules.Lacking(top, model)
+	}
+	out := Masked(found, s.Masker(doc.Dialect))
+	for i := range out {
+		out[i].Rule = o.Name
+	}
+	return out
 }
 
 // Quieted counts the lines that are off the baseline and that noise leaves aside.

@@ -22,6 +22,10 @@ const count = (n: number, one: string) => `${n} ${one}${n === 1 ? '' : 's'}`
       {{ count(found.lines, 'line') }} {{ did[found.rule.kind] }} on {{ found.devices }} of {{ count(found.looked, 'device') }}
       <template v-if="found.unread.length">; not looked at: {{ found.unread.join(', ') }}</template>
     </p>
+    <details v-if="found.text" class="mb-2">
+      <summary>The text{{ found.variables?.length ? `, with ${found.variables.join(', ')}` : '' }}</summary>
+      <pre class="mono overflow-x-auto rounded border border-rule px-2 py-1">{{ found.text }}</pre>
+    </details>
     <DataTable
       v-if="found.items.length"
       name="Rule lines"

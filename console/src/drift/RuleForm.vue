@@ -16,6 +16,7 @@ const form = reactive({
   name: r?.name ?? '',
   kind: r?.kind ?? 'must',
   path: r?.path ?? '',
+  text: '',
   selector: r?.selector.join(' ') ?? '',
   dialect: r?.dialect ?? '',
   note: r?.note ?? '',
@@ -24,7 +25,8 @@ const kinds = Object.entries(says).map(([value, label]) => ({ value, label: 'Lin
 const { busy, trouble, attempt } = useAttempt()
 const send = () =>
   attempt(async () => {
-    const { name, selector, ...body } = form
+    const { name, selector, path: line, text, ...rest } = form
+    const body = { ...rest, ...(form.kind === 'model' ? { text } : { path: line }) }
     const path = '/rules/' + encodeURIComponent(name)
     const kept = await call<Schemas['Rule']>('PUT', path, { ...body, selector: selector.split(/\s+/).filter(Boolean) })
     if (kept.job) await ended(kept.job)
@@ -40,13 +42,27 @@ const send = () =>
       :trouble="trouble"
       deed="Keep"
       leaves
-      :unable="!form.name || !form.path || !form.selector"
+      :unable="!form.name || !(form.kind === 'model' ? form.text : form.path) || !form.selector"
       @send="send"
       @leave="emit('close')"
     >
       <FormField v-if="!rule" v-model.trim="form.name" label="Name" name="rule-name" :problem="problem('name')" required />
       <FormField v-model="form.kind" type="select" label="Says" name="rule-kind" :options="kinds" />
       <FormField
+        v-if="form.kind === 'model'"
+        v-model="form.text"
+        type="area"
+        label="The lines"
+        name="rule-text"
+        mono
+        :rows="10"
+        placeholder="course 0.0.0.0/0 via {{gateway}}"
+        hint="As the devices show them, in their blocks. {{name}}, {{site}}, {{address}} and {{a field of the entry}} stand for each device's own."
+        :problem="problem('text')"
+        required
+      />
+      <FormField
+        v-else
         v-model="form.path"
         label="On the path"
         name="rule-path"

@@ -52,13 +52,14 @@ const columns: Column<Rule>[] = [
   <ProblemNote :error="error ?? trouble" class="mb-2" />
   <DataTable v-if="all" name="Rules" :columns="columns" :rows="all" :row-id="(r: Rule) => r.name">
     <template #path="{ row: r }"
-      ><code>{{ r.path }}</code></template
+      ><code v-if="r.path">{{ r.path }}</code
+      ><span v-else class="text-faded">a text with variables</span></template
     >
     <template #deeds="{ row: r }"
       ><span class="flex gap-1"
         ><AppButton small :busy="busy" :aria-label="'What ' + r.name + ' finds'" @click="show(r.name)">Show</AppButton
         ><template v-if="operator"
-          ><AppButton small :aria-label="'Change ' + r.name" @click="editing = r">Change</AppButton
+          ><AppButton v-if="r.kind !== 'model'" small :aria-label="'Change ' + r.name" @click="editing = r">Change</AppButton
           ><AppButton small :busy="busy" :aria-label="'Remove ' + r.name" @click="drop(r.name)">Remove</AppButton></template
         ></span
       ></template

@@ -4,6 +4,7 @@ export const says: Record<string, string> = {
   must: 'have to be there',
   'must-not': 'must not be there',
   differs: 'differ from device to device',
+  model: 'of a text have to be there',
 }
 // What a rule did with the lines that it found.
 export const did: Record<string, string> = {
@@ -11,4 +12,5 @@ export const did: Record<string, string> = {
   must: 'missing',
   'must-not': 'there that must not be',
   differs: "one device's own",
+  model: 'missing',
 }

@@ -2,6 +2,8 @@ package rules
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 
 	"magpie/internal/core/grammar"
@@ -13,22 +15,27 @@ const (
 	Must    = "must"     // they have to be there
 	MustNot = "must-not" // they must not be there
 	Differs = "differs"  // they differ from device to device, and have to
+	Model   = "model"    // all lines of a text have to be there
 )
 
 // OwnKinds are what rules of one's own can say.
-var OwnKinds = []string{Noise, Must, MustNot, Differs}
+var OwnKinds = []string{Noise, Must, MustNot, Differs, Model}
 
 // Own is a rule that people made for devices of theirs, beside those of the dialect.
 type Own struct {
 	Name string
 	Kind string // one of OwnKinds
-	Path string // as in Rule
+	Path string // as in Rule; empty of a model
+	Text string // of a model: its lines, variables filled in
 
 	rule *Rule
 }
 
 // Compile reads the rule's path.
 func (o *Own) Compile() error {
+	if o.Kind == Model {
+		return nil
+	}
 	o.rule = &Rule{Path: o.Path}
 	return o.rule.Compile()
 }
@@ -173,6 +180,38 @@ func (o *Own) Breaches(t *Table, top *Item) (out []Difference) {
 			}
 		}
 		walk(top, 0)
+	}
+	return out
+}
+
+var variable = regexp.MustCompile(`\{\{([a-z][a-z0-9_.-]*)\}\}`)
+
+// Variables lists the variables of a model text, {{name}}, each once, sorted.
+func Variables(text string) (names []string) {
+	for _, m := range variable.FindAllStringSubmatch(text, -1) {
+		names = append(names, m[1])
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// Fill puts values in the place of variables. One that has none stays as it is written.
+func Fill(text string, values map[string]string) string {
+	return variable.ReplaceAllStringFunc(text, func(v string) string {
+		if value, ok := values[v[2:len(v)-2]]; ok {
+			return value
+		}
+		return v
+	})
+}
+
+// Lacking lists what a tree lacks of a model: lines that are not there, that say something else, or whose
+// order differs where it matters. What else the tree has does not count.
+func Lacking(have, model *Item) (out []Difference) {
+	for _, d := range Differences(have, model) {
+		if d.Want != "" {
+			out = append(out, d)
+		}
 	}
 	return out
 }
