@@ -464,6 +464,22 @@ type Acknowledged struct {
 	Skipped []Skipped `json:"skipped"`
 }
 
+// Off says what a part is off: its baseline, what rules want, or both. rules tells whether it is what
+// rules want alone.
+func (d Drift) Off() (what string, rules bool) {
+	base, own := false, false
+	for _, x := range d.Differences {
+		base, own = base || x.Rule == "", own || x.Rule != ""
+	}
+	switch {
+	case base && own:
+		return "its baseline " + d.Baseline + " and what rules want", false
+	case own || d.Baseline == "":
+		return "what rules want", true
+	}
+	return "its baseline " + d.Baseline, false
+}
+
 // Known is somebody's word that drift is known, until a time. It covers the lines that differed when it was
 // given: of others it is drift.
 type Known struct {

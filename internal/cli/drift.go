@@ -56,12 +56,9 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 			others = append(others, d)
 			continue
 		}
-		off := "off its baseline " + d.Baseline
-		if d.Baseline == "" {
-			off = "off what rules want"
-		}
+		off, rules := d.Off()
 		a.s.printf("%s  %s: %s runs %s %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
-			d.Running, count(len(d.Differences), "line", "lines"), off)
+			d.Running, count(len(d.Differences), "line", "lines"), "off "+off)
 		if k := d.Known; k != nil {
 			a.s.printf("  %s\n", a.s.paint(faint, fmt.Sprintf("acknowledged by %s until %s %s: %s", k.By, when(k.Until), zoneName(), k.Reason)))
 		}
@@ -72,7 +69,9 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 		if l := left(d); l != "" {
 			a.s.printf("  %s\n", a.s.paint(faint, l))
 		}
-		if d.Baseline != "" {
+		if rules {
+			a.s.printf("  which rules: magpie rule list\n")
+		} else {
 			a.s.printf("  see it: magpie diff %s %s    put it right: magpie push %s\n", d.Baseline, d.Running, d.Baseline)
 		}
 		a.s.printf("\n")

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import { call, query, type Schemas } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import { when } from '../composables/time'
@@ -15,6 +16,9 @@ const { busy, trouble, attempt } = useAttempt()
 const again = () =>
   attempt(async () => (await call('DELETE', '/acknowledgements' + query({ selector: props.drift.device })), emit('again')))
 const lines = (n: number) => (n === 1 ? '1 line' : `${n} lines`)
+const base = computed(() => props.drift.differences.some((d) => !d.rule))
+const rules = computed(() => props.drift.differences.some((d) => d.rule))
+const off = computed(() => [base.value ? props.drift.baseline : '', rules.value ? 'what rules want' : ''].filter(Boolean).join(' and '))
 const by = (o: Schemas['Origin']) => (o.author ? ` by ${o.author}` : '')
 </script>
 
@@ -32,17 +36,17 @@ const by = (o: Schemas['Origin']) => (o.author ? ` by ${o.author}` : '')
         <template v-if="drift.trouble">{{ drift.trouble }}</template>
         <template v-else>
           {{ drift.running }}: {{ lines(drift.differences.length) }} off
-          {{ drift.baseline || 'what rules want' }}
+          {{ off }}
         </template>
         <template v-if="drift.since"
           >, since {{ when(drift.since.taken_at) }}{{ drift.since.first ? ' or earlier' : '' }}{{ by(drift.since) }}</template
         >
       </span>
       <span class="grow"></span>
-      <RouterLink v-if="drift.baseline && drift.running" class="link" :to="`/compare?from=${drift.baseline}&to=${drift.running}`"
+      <RouterLink v-if="base && drift.baseline && drift.running" class="link" :to="`/compare?from=${drift.baseline}&to=${drift.running}`"
         >compare</RouterLink
       >
-      <RouterLink v-if="can && drift.baseline" class="link" :to="`/push?ref=${drift.baseline}`">put back</RouterLink>
+      <RouterLink v-if="can && base && drift.baseline" class="link" :to="`/push?ref=${drift.baseline}`">put back</RouterLink>
     </header>
     <p v-if="drift.acknowledged" class="flex flex-wrap items-center gap-2 px-3 pb-1.5 text-sm">
       Until {{ when(drift.acknowledged.until) }}: {{ drift.acknowledged.reason }} ({{ drift.acknowledged.by }})
