@@ -21,6 +21,8 @@ const form = reactive({
   dialect: r?.dialect ?? '',
   note: r?.note ?? '',
 })
+const fills =
+  "As the devices show them, in their blocks. {{name}}, {{site}}, {{address}} and any field of a device's entry stand for its own value."
 const kinds = Object.entries(says).map(([value, label]) => ({ value, label: 'Lines ' + label }))
 const { busy, trouble, attempt } = useAttempt()
 const send = () =>
@@ -57,7 +59,7 @@ const send = () =>
         mono
         :rows="10"
         placeholder="course 0.0.0.0/0 via {{gateway}}"
-        hint="As the devices show them, in their blocks. {{name}}, {{site}}, {{address}} and {{a field of the entry}} stand for each device's own."
+        :hint="fills"
         :problem="problem('text')"
         required
       />
