@@ -120,7 +120,7 @@ func (a *app) approve(ctx context.Context, c *cli.Command, s *client.Client, id 
 	if err != nil {
 		return j, err
 	}
-	if j.Plan == nil && j.Awaits != "" {
+	if j.Awaits == "agreement" { // baselines: what they are stands in the job
 		return s.Say(ctx, id, "approve", "")
 	}
 	if j.Plan == nil {

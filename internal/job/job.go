@@ -277,8 +277,11 @@ func Words(kinds []Kind) (words []Word) {
 	for _, k := range kinds {
 		for _, w := range k.Awaits {
 			for _, word := range w.Words {
-				if !slices.ContainsFunc(words, func(x Word) bool { return x.Say == word.Say }) {
+				at := slices.IndexFunc(words, func(x Word) bool { return x.Say == word.Say })
+				if at < 0 {
 					words = append(words, word)
+				} else if word.Sees && !words[at].Sees { // what says more of it
+					words[at] = word
 				}
 			}
 		}

@@ -37,7 +37,7 @@ func Kinds(s *Service) []job.Kind {
 		Step: func(ctx context.Context, r *job.Run) {
 			(&Service{Service: s.On(r.Runtime)}).baselineJob(ctx, r.Job, r.Log)
 		},
-		Awaits: []job.Wait{{For: core.AwaitsAgreement, Calls: true, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let it be so; it takes another than who asked for it"}, {Say: "decline", Does: "Let it not be so"}}}},
+		Awaits: []job.Wait{{For: core.AwaitsAgreement, Calls: true, Means: "a second person", Words: []job.Word{{Say: "approve", Does: "Let what waits for a second person go ahead; it takes another than who asked for it"}, {Say: "decline", Does: "Call it off"}}}},
 	}, {Name: "drift", Role: core.Operator, Does: "judges devices against their baselines and the rules for their lines: selector=WORDS, live=yes to look at them now", Tries: 3, Repeats: true,
 		Asks: func(_ context.Context, _ core.Actor, _ core.Job, with []byte) (any, error) {
 			var req DriftRequest

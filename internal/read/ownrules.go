@@ -166,7 +166,9 @@ type RuleFinds struct {
 const mostRuleLines = 500
 
 // RuleFinds looks in what devices run for what a rule speaks of: the lines it hides, misses, or does not want.
+// Secrets are hidden, whoever asks.
 func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRule) (out RuleFinds, err error) {
+	actor.Secrets = false // it is shown to everybody alike
 	own := rules.Own{Name: r.Name, Kind: r.Kind, Path: r.Path}
 	if err := own.Compile(); err != nil {
 		return out, err
@@ -213,11 +215,7 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 		var lines []RuleLine
 		if r.Kind == rules.Noise || r.Kind == rules.Differs {
 			for _, it := range own.Matches(top) {
-				line := RuleLine{Device: d.Name, Block: mask.Path(it.Up), Line: mask.Item(it)}
-				if actor.Secrets {
-					line.Line = it.Line
-				}
-				lines = append(lines, line)
+				lines = append(lines, RuleLine{Device: d.Name, Block: mask.Path(it.Up), Line: mask.Item(it)})
 			}
 		} else {
 			for _, off := range visit.SeenBy(actor, s.Breaches(doc, own, top)) {

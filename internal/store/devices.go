@@ -469,7 +469,11 @@ func (q *Q) SetStanding(ctx context.Context, d core.Device) error {
 	if err != nil || d.State == d.Was {
 		return err
 	}
-	return q.Happen(ctx, core.StateChanged, d.ID, d.Name, "", core.Happened{Was: d.Was, State: d.State, Says: d.Trouble})
+	says := d.Trouble
+	if says == "" && d.Acknowledged != nil {
+		says = "its drift is acknowledged until " + d.Acknowledged.UTC().Format("2006-01-02 15:04 MST")
+	}
+	return q.Happen(ctx, core.StateChanged, d.ID, d.Name, "", core.Happened{Was: d.Was, State: d.State, Says: says})
 }
 
 // KeepDialect records a dialect's text and returns its revision: the same as
