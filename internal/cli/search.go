@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -130,6 +131,10 @@ func (a *app) searchedPast(ctx context.Context, c *cli.Command, s *client.Client
 		}
 		bar.Describe(fmt.Sprintf("%s of %s read, as far as %s", count(all.Versions, "version", "versions"), count(all.Parts, "part", "parts"), all.Next))
 		_ = bar.Add(1)
+	}
+	if most := c.Int("limit"); len(all.Items) > most {
+		all.Items = all.Items[:most]
+		all.Next = cmp.Or(all.Next, "more")
 	}
 	a.print(c, all, func() { a.past(all.Items) })
 	where := fmt.Sprintf("%s of %s", count(all.Versions, "version", "versions"), count(all.Parts, "part", "parts"))

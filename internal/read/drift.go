@@ -71,6 +71,10 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		which = "live"
 	}
 	now, err := s.Resolve(ctx, actor, ref.Version{Device: d.Name, Part: part, Which: which})
+	if errors.Is(err, store.ErrNotFound) && out.by.Base == nil { // nothing was pulled of it yet: what rules want cannot be said
+		out.State = "no baseline"
+		return out, nil
+	}
 	if err != nil {
 		out.State, out.Trouble = "not known", err.Error()
 		return out, nil
@@ -155,7 +159,11 @@ func (s *Service) Acknowledge(ctx context.Context, actor core.Actor, d core.Devi
 	}
 	name := d.Name + "/" + part
 	if reason != "" && drift.State != core.Drifted {
-		return fmt.Errorf("%s is %s: %w", name, drift.State, ErrSteady)
+		stands := "is " + drift.State
+		if drift.State == "no baseline" {
+			stands = "has no baseline"
+		}
+		return fmt.Errorf("%s %s: %w", name, stands, ErrSteady)
 	}
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		a := store.Acknowledgement{DeviceID: d.ID, Part: part, Reason: reason, Actor: actor.Name, At: s.Now(), Until: until}

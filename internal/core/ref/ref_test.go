@@ -164,3 +164,22 @@ func FuzzParseVersion(f *testing.F) {
 		}
 	})
 }
+
+// TestUntil: a time to come, by the calendar where days are counted.
+func TestUntil(t *testing.T) {
+	zone, err := Zone("Europe/Berlin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	here := Here{zone, time.Date(2026, 3, 28, 12, 0, 0, 0, zone)} // a day before the clocks go forward
+	for s, want := range map[string]string{"1d": "2026-03-29T12:00:00+02:00", "+2w": "2026-04-11T12:00:00+02:00", "24h": "2026-03-29T13:00:00+02:00", "90m": "2026-03-28T13:30:00+01:00", "2026-04-01": "2026-04-01T23:59:59+02:00", "2026-04-01T10:00": "2026-04-01T10:00:00+02:00"} {
+		if at, err := ParseUntil(s, here); err != nil || at.Format(time.RFC3339) != want {
+			t.Errorf("%s is %s, %v; want %s", s, at.Format(time.RFC3339), err, want)
+		}
+	}
+	for _, s := range []string{"soon", "14", "d", "14y", "", "99999999d"} {
+		if at, err := ParseUntil(s, here); err == nil {
+			t.Errorf("%q was taken as %s", s, at)
+		}
+	}
+}

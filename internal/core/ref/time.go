@@ -64,7 +64,11 @@ func ParseSince(s string, here Here) (time.Time, error) {
 // the calendar, 90m, 12h and 2w alike.
 func ParseUntil(s string, here Here) (time.Time, error) {
 	if !onwards().MatchString(s) {
-		return ParseTime(s, here)
+		at, err := ParseTime(s, here)
+		if err != nil && !isTime(s) {
+			err = fmt.Errorf("%q is no time; write 2026-12-24, 2026-12-24T10:00, 2026-12-24T10:00Z, or 14d for so many days from now", s)
+		}
+		return at, err
 	}
 	back, err := ago("-"+strings.TrimPrefix(s, "+"), here.Now)
 	if err != nil {

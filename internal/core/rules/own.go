@@ -36,6 +36,9 @@ func (o *Own) Compile() error {
 	if o.Kind == Model {
 		return nil
 	}
+	if p := " " + o.Path + " "; strings.HasPrefix(p, " / ") || strings.HasSuffix(p, " / ") {
+		return fmt.Errorf("the path has an empty segment")
+	}
 	o.rule = &Rule{Path: o.Path}
 	return o.rule.Compile()
 }

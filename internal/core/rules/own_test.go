@@ -62,7 +62,7 @@ func TestBreaches(t *testing.T) {
 			t.Errorf("%s %q: %q, want %q", c.kind, c.path, got, c.want)
 		}
 	}
-	for _, o := range []Own{{Kind: "maybe", Path: "x"}, {Kind: Must, Path: ""}, {Kind: Noise, Path: "a {b...} c"}} {
+	for _, o := range []Own{{Kind: "maybe", Path: "x"}, {Kind: Must, Path: ""}, {Kind: Must, Path: "a /"}, {Kind: Must, Path: "/ a"}, {Kind: Noise, Path: "a {b...} c"}} {
 		if o.Sound() == nil {
 			t.Errorf("%+v was taken", o)
 		}
