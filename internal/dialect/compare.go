@@ -27,6 +27,9 @@ type reading struct {
 	root *grammar.Node // nil: it is not read as a tree
 	top  *rules.Item   // what it means, made when it is asked for
 	says []bool
+
+	noise []int    // of each line the rule of somebody's own that calls it noise, from 1
+	names []string // of those rules
 }
 
 // read parses a text. Of one that the grammar cannot read at all nothing is known but its lines.
@@ -252,10 +255,10 @@ func tally(by, noise []int, from, to int) (n int) {
 // hushed tells of each line the rule of somebody's own that calls it noise, counted from 1. Nil: there
 // are no such rules.
 func (r *reading) hushed() (by []int, names []string) {
-	if !r.means() || !r.doc.Table.Quiets() {
-		return nil, nil
+	if r.noise == nil && r.means() && r.doc.Table.Quiets() {
+		r.noise, r.names = r.doc.Table.Hushed(len(text.Lines(r.src)), r.root)
 	}
-	return r.doc.Table.Hushed(len(text.Lines(r.src)), r.root)
+	return r.noise, r.names
 }
 
 // silent are the lines that say nothing; nil: there are none.

@@ -32,13 +32,11 @@ func (s *Service) AskBaselines(ctx context.Context, actor core.Actor, versions [
 	q := s.Store.As(job.Service)
 	req := baselineRequest{Versions: versions}
 	for _, v := range versions {
-		d, err := q.DeviceByID(ctx, v.DeviceID)
+		rule, err := askedOf(ctx, q, v.DeviceID)
 		if err != nil {
 			return core.Job{}, err
 		}
-		if rule, err := q.AskedApproval(ctx, d); err != nil {
-			return core.Job{}, err
-		} else if rule != "" {
+		if rule != "" {
 			req.Rule = rule
 		}
 	}

@@ -70,15 +70,20 @@ func (s *Service) SetMark(ctx context.Context, actor core.Actor, r ref.Version, 
 
 // aloneOn tells whether somebody may say by himself what a device is judged by: nil, or an ErrSecondPerson.
 func (s *Service) aloneOn(ctx context.Context, q *store.Q, deviceID string) error {
-	d, err := q.DeviceByID(ctx, deviceID)
-	if err != nil {
-		return err
-	}
-	rule, err := q.AskedApproval(ctx, d)
+	rule, err := askedOf(ctx, q, deviceID)
 	if err != nil || rule == "" {
 		return err
 	}
 	return fmt.Errorf("%w (%s)", ErrSecondPerson, rule)
+}
+
+// askedOf is the selector by which a second person has to approve what becomes of a device; empty: nobody has to.
+func askedOf(ctx context.Context, q *store.Q, deviceID string) (string, error) {
+	d, err := q.DeviceByID(ctx, deviceID)
+	if err != nil {
+		return "", err
+	}
+	return q.AskedApproval(ctx, d)
 }
 
 // setBaseline approves a version, or takes the approval away, and judges the

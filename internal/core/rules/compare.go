@@ -94,15 +94,9 @@ func (d Difference) Reach() bool {
 
 // Differences lists what keeps have from being equivalent to want.
 func Differences(have, want *Item) (out []Difference) {
-	block := func(it *Item) string {
-		if it.Up == nil {
-			return ""
-		}
-		return it.Path()
-	}
 	var whole func(it *Item, add bool)
 	whole = func(it *Item, add bool) {
-		d := Difference{Block: block(it.Up), Have: it.Line, item: it}
+		d := Difference{Block: it.Up.block(), Have: it.Line, item: it}
 		if add {
 			d.Have, d.Want = "", it.Line
 		}
@@ -126,7 +120,7 @@ func Differences(have, want *Item) (out []Difference) {
 				continue
 			}
 			if !o.Same(k) {
-				out = append(out, Difference{Block: block(h), Have: o.Line, Want: k.Line, item: k})
+				out = append(out, Difference{Block: h.block(), Have: o.Line, Want: k.Line, item: k})
 			}
 			walk(o, k)
 		}
@@ -134,7 +128,7 @@ func Differences(have, want *Item) (out []Difference) {
 		for among, ids := range each(orders(w, inH)) {
 			for i, id := range ids {
 				if there := kept[among]; i < len(there) && there[i] != id {
-					out = append(out, Difference{Block: block(h), Have: inH[there[i]].Line, Want: inW[id].Line, Order: true, item: inW[id]})
+					out = append(out, Difference{Block: h.block(), Have: inH[there[i]].Line, Want: inW[id].Line, Order: true, item: inW[id]})
 				}
 			}
 		}

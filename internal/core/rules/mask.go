@@ -207,20 +207,27 @@ func (t *Table) Settled(lines int, root *grammar.Node) []bool {
 			if it.Rule != nil && it.Rule.Volatile {
 				continue
 			}
-			for i := range len(k.Body) + 1 {
-				says[k.Line-1+i] = true
-			}
-			if k.Last > 0 {
-				says[k.Last-1] = true
-			}
-			for _, s := range k.Spans { // keys stand on lines of their own
-				if s.Line > 0 {
-					says[s.Line-1] = true
-				}
-			}
+			eachLine(k, func(line int) { says[line-1] = true })
 			walk(it, k)
 		}
 	}
 	walk(&Item{}, root)
 	return says
+}
+
+// eachLine calls do for the lines, from 1, on which a node itself stands: not those below it.
+func eachLine(k *grammar.Node, do func(line int)) {
+	if k.Line > 0 {
+		for i := range len(k.Body) + 1 {
+			do(k.Line + i)
+		}
+	}
+	if k.Last > 0 {
+		do(k.Last)
+	}
+	for _, s := range k.Spans { // keys stand on lines of their own
+		if s.Line > 0 {
+			do(s.Line)
+		}
+	}
 }

@@ -103,17 +103,11 @@ func (t *Table) Hushed(lines int, root *grammar.Node) (by []int, names []string)
 				own = t.hushed(it)
 			}
 			mark := func(line int) {
-				if own > 0 && line >= 1 && line <= lines {
+				if own > 0 && line <= lines {
 					by[line-1] = own
 				}
 			}
-			for i := range len(k.Body) + 1 {
-				mark(k.Line + i)
-			}
-			mark(k.Last)
-			for _, s := range k.Spans {
-				mark(s.Line)
-			}
+			eachLine(k, mark)
 			walk(it, k, own)
 		}
 	}
@@ -122,27 +116,7 @@ func (t *Table) Hushed(lines int, root *grammar.Node) (by []int, names []string)
 }
 
 // Matches lists the items of a tree that the rule's path leads to.
-func (o *Own) Matches(top *Item) (out []*Item) {
-	o.each(top, len(o.rule.segs), func(it *Item) { out = append(out, it) })
-	return out
-}
-
-// each calls met for what the first so many segments of the path lead to.
-func (o *Own) each(top *Item, depth int, met func(it *Item)) {
-	var walk func(it *Item, at int)
-	walk = func(it *Item, at int) {
-		if at == depth {
-			met(it)
-			return
-		}
-		for _, k := range it.Kids {
-			if fits(o.rule.segs[at], k.words) {
-				walk(k, at+1)
-			}
-		}
-	}
-	walk(top, 0)
-}
+func (o *Own) Matches(top *Item) []*Item { return o.rule.matches(top) }
 
 // Breaches lists what keeps a tree from being as the rule wants it: lines that must not be there, and, for
 // each block that the path leads to, the line that must be and is not. A block without which no line can be
@@ -151,7 +125,7 @@ func (o *Own) Breaches(t *Table, top *Item) (out []Difference) {
 	switch o.Kind {
 	case MustNot:
 		for _, it := range o.Matches(top) {
-			out = append(out, Difference{Block: blockOf(it), Have: it.Line, item: it})
+			out = append(out, Difference{Block: it.Up.block(), Have: it.Line, item: it})
 		}
 	case Must:
 		last := len(o.rule.segs) - 1
@@ -162,11 +136,7 @@ func (o *Own) Breaches(t *Table, top *Item) (out []Difference) {
 			if it.AtDefault() && up.Kid(it.ID) == nil {
 				return // the device does it without being told
 			}
-			d := Difference{Want: line, item: it}
-			if up.Up != nil {
-				d.Block = up.Path()
-			}
-			out = append(out, d)
+			out = append(out, Difference{Block: up.block(), Want: line, item: it})
 		}
 		var walk func(it *Item, at int)
 		walk = func(it *Item, at int) {
@@ -219,13 +189,6 @@ func Lacking(have, model *Item) (out []Difference) {
 	return out
 }
 
-func blockOf(it *Item) string {
-	if it.Up == nil || it.Up.Up == nil {
-		return ""
-	}
-	return it.Up.Path()
-}
-
 // outright tells whether a segment of the path leaves no word open.
 func (o *Own) outright(at int) bool {
 	for _, tok := range o.rule.segs[at] {
@@ -241,10 +204,8 @@ func (o *Own) segment(at int) string { return strings.TrimSpace(strings.Split(o.
 
 // Sound tells what is wrong with the rule; nil: nothing is.
 func (o *Own) Sound() error {
-	for _, k := range OwnKinds {
-		if o.Kind == k {
-			return o.Compile()
-		}
+	if slices.Contains(OwnKinds, o.Kind) {
+		return o.Compile()
 	}
 	return fmt.Errorf("a rule says %s, not %q", strings.Join(OwnKinds, ", "), o.Kind)
 }

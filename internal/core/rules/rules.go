@@ -654,6 +654,14 @@ func (it *Item) Path() string {
 	return it.Up.Path() + " / " + it.Line
 }
 
+// block is the path of a block; empty at the top.
+func (it *Item) block() string {
+	if it.Up == nil {
+		return ""
+	}
+	return it.Path()
+}
+
 // Clone copies the item and all below it, hung below up.
 func (it *Item) Clone(up *Item) *Item {
 	c := *it
@@ -683,6 +691,24 @@ func (r *Rule) Fits(it *Item) bool {
 	return it != nil && it.Up == nil
 }
 
+// matches lists the items that the rule's path leads to, in the tree's order.
+func (r *Rule) matches(top *Item) (out []*Item) {
+	var walk func(depth int, it *Item)
+	walk = func(depth int, it *Item) {
+		if depth == len(r.segs) {
+			out = append(out, it)
+			return
+		}
+		for _, k := range it.Kids {
+			if fits(r.segs[depth], k.words) {
+				walk(depth+1, k)
+			}
+		}
+	}
+	walk(0, top)
+	return out
+}
+
 // Found is a landmark: a name, and what stands for it.
 type Found struct {
 	Name   string
@@ -693,27 +719,17 @@ type Found struct {
 func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
 	for _, mark := range marks {
 		f := Found{Name: mark.Landmark}
-		var walk func(depth int, it *Item)
-		walk = func(depth int, it *Item) {
-			for _, k := range it.Kids {
-				if !fits(mark.segs[depth], k.words) {
-					continue
-				}
-				if depth < len(mark.segs)-1 {
-					walk(depth+1, k)
-					continue
-				}
-				masked := m.Table.Words(m.Item(k))
-				caps := captures(mark.segs[depth], k.words)
-				for _, t := range mark.segs[depth] {
-					if at, ok := caps[t.capture]; ok && t.capture != "" && at[1] <= len(masked) {
-						f.Values = append(f.Values, join(masked[at[0]:at[1]]))
-						break
-					}
+		last := mark.segs[len(mark.segs)-1]
+		for _, k := range mark.matches(top) {
+			masked := m.Table.Words(m.Item(k))
+			caps := captures(last, k.words)
+			for _, t := range last {
+				if at, ok := caps[t.capture]; ok && t.capture != "" && at[1] <= len(masked) {
+					f.Values = append(f.Values, join(masked[at[0]:at[1]]))
+					break
 				}
 			}
 		}
-		walk(0, top)
 		out = append(out, f)
 	}
 	return out
