@@ -177,7 +177,7 @@ func (q *Q) Twin(ctx context.Context, d core.Device) (string, error) {
 	if err := q.guard(ctx, "addresses"); err != nil {
 		return "", err
 	}
-	name, err := get[string](ctx, q.ext, `SELECT name FROM devices WHERE address = ? AND port = ? AND jump_id = ? AND member = '' AND id <> ? AND removed_at IS NULL LIMIT 1`, d.Address, d.Port, d.JumpID, d.ID)
+	name, err := get[string](ctx, q.ext, `SELECT name FROM devices WHERE address = ? AND port = ? AND jump_id = ? AND member = '' AND id <> ? AND removed_at IS NULL ORDER BY name LIMIT 1`, d.Address, d.Port, d.JumpID, d.ID)
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -191,7 +191,7 @@ func (q *Q) AtAddress(ctx context.Context, address string, port int) (bool, erro
 
 // NameAt names another device that is registered at an address; empty: none is.
 func (q *Q) NameAt(ctx context.Context, address, notID string) (string, error) {
-	name, err := get[string](ctx, q.ext, `SELECT name FROM devices WHERE address = ? AND member = '' AND id <> ? AND removed_at IS NULL LIMIT 1`, address, notID)
+	name, err := get[string](ctx, q.ext, `SELECT name FROM devices WHERE address = ? AND member = '' AND id <> ? AND removed_at IS NULL ORDER BY name LIMIT 1`, address, notID)
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}

@@ -298,14 +298,15 @@ func (q *Q) SeenIntervals(ctx context.Context, partID string) ([]Interval, error
 		WHERE v.part_id = ? ORDER BY s.from_at`, partID)
 }
 
-// NameFree tells whether no version of these devices has a name; ErrTaken says which has.
+// NameFree tells whether no version of these devices has a name; ErrTaken says which has: the
+// first device's, and of its parts the main one if it is among them.
 func (q *Q) NameFree(ctx context.Context, name string, devices []core.Device) error {
 	ids := make([]string, len(devices))
 	for i, d := range devices {
 		ids[i] = d.ID
 	}
 	query, args, err := in(`SELECT d.name AS device, p.name AS part, v.number FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id
-		WHERE v.name = ? AND d.id IN (?) ORDER BY d.name LIMIT 1`, name, ids)
+		WHERE v.name = ? AND d.id IN (?) ORDER BY d.name, p.name <> ?, p.name LIMIT 1`, name, ids, core.Running)
 	if err != nil {
 		return err
 	}
