@@ -32,6 +32,7 @@ import (
 	"magpie/internal/routine"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+	"magpie/internal/wire"
 )
 
 // Server answers the API of one instance.
@@ -78,6 +79,7 @@ type Server struct {
 
 // Handler is everything the service answers over HTTP.
 func (s *Server) Handler() http.Handler {
+	wire.Ready()
 	gin.SetMode(gin.ReleaseMode)
 	s.throttle, s.refused = newThrottle(s.Clock), &refusals{now: s.Clock, m: map[string]*refused{}}
 	s.hashing, s.checking = newLine(2, 32), newLine(2, 8)

@@ -44,6 +44,11 @@ func Main(args []string) int {
 	a := &app{s: newScreen()}
 	cli.HelpPrinterCustom = printHelp
 	root := a.root()
+	if len(args) > 1 {
+		if named := root.Command(args[1]); named != nil { // setting the others up takes longer than many a command itself
+			root.Commands = []*cli.Command{named}
+		}
+	}
 	for _, group := range root.Commands {
 		if group.Action == nil && len(group.Commands) > 0 {
 			group.Action = func(_ context.Context, c *cli.Command) error {

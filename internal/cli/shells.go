@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	_ "embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,7 +14,6 @@ import (
 	"slices"
 	"strings"
 
-	docs "github.com/urfave/cli-docs/v3"
 	"github.com/urfave/cli/v3"
 )
 
@@ -93,16 +93,22 @@ func (a *app) installCompletion(ctx context.Context, shell string) (said string,
 	return said + "It is there in the next shell you open.\n", nil
 }
 
-// man prints the manual page, from what --help is made of.
+// manual is the page that internal/gen makes of Commands, written down when the program is built, so that the
+// program itself need not know how.
+//
+//go:embed magpie.1
+var manual string
+
+// Commands is the root of the tree of commands, for what is made from it.
+func Commands() *cli.Command { return (&app{s: newScreen()}).root() }
+
+// man prints the manual page, which is made from what --help is made of.
 func (a *app) man() *cli.Command {
 	return &cli.Command{Name: "man", Usage: "print the manual page: magpie man | man -l -", Action: func(_ context.Context, c *cli.Command) error {
 		if _, err := args(c, 0, 0); err != nil {
 			return err
 		}
-		page, err := docs.ToManWithSection(a.root(), 1)
-		if err == nil {
-			a.s.text(page)
-		}
-		return err
+		a.s.text(manual)
+		return nil
 	}}
 }

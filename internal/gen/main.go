@@ -1,7 +1,8 @@
 // Command gen writes what is derived from other sources: the API's description,
 // from the table of operations and the types of package client (the console's types
 // derive from that in turn); and what describes the dialect language, its JSON Schema
-// and the tables of its reference, from the types of package dialect. With -check it writes nothing, and tells whether what
+// and the tables of its reference, from the types of package dialect; and the manual page, from
+// the commands. With -check it writes nothing, and tells whether what
 // stands there differs.
 package main
 
@@ -12,7 +13,10 @@ import (
 	"slices"
 	"strings"
 
+	docs "github.com/urfave/cli-docs/v3"
+
 	"magpie/internal/api"
+	"magpie/internal/cli"
 	"magpie/internal/job"
 )
 
@@ -38,7 +42,11 @@ func derived(tongue *language) map[string]func() ([]byte, error) {
 		"internal/api/openapi.yaml":    func() ([]byte, error) { return api.Describe(api.Kinds()) },
 		"docs/api.md":                  func() ([]byte, error) { return kinds("docs/api.md") },
 		"internal/dialect/schema.json": tongue.schema,
-		"docs/dialects.md":             func() ([]byte, error) { return tongue.reference("docs/dialects.md") },
+		"internal/cli/magpie.1": func() ([]byte, error) {
+			page, err := docs.ToManWithSection(cli.Commands(), 1)
+			return []byte(page), err
+		},
+		"docs/dialects.md": func() ([]byte, error) { return tongue.reference("docs/dialects.md") },
 	}
 }
 

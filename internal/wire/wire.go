@@ -9,21 +9,38 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 )
 
+// made are the plans of all that Make made.
+var made []func() setter
+
 // Make is how an F goes over the wire as a T. Each field of T is taken from the field of
-// that name in F (an embedded one's too); besides are those that the caller fills in. It panics when T has a field
-// that comes from nowhere, when besides names none of T's, and when two types do not
-// fit: at the start of the program, since such functions are made there.
+// that name in F (an embedded one's too); besides are those that the caller fills in. How it
+// is done is worked out when it is first wanted: a command that asks no service pays nothing
+// for it. That panics when T has a field that comes from nowhere, when besides names none of
+// T's, and when two types do not fit. It is for a package's variables: see Ready.
 func Make[T, F any](besides ...string) func(F) T {
-	to, from := reflect.TypeFor[T](), reflect.TypeFor[F]()
-	set, err := plan(to, from, besides)
-	if err != nil {
-		panic(fmt.Sprintf("%v as %v: %v", from, to, err))
-	}
+	planned := sync.OnceValue(func() setter {
+		to, from := reflect.TypeFor[T](), reflect.TypeFor[F]()
+		set, err := plan(to, from, besides)
+		if err != nil {
+			panic(fmt.Sprintf("%v as %v: %v", from, to, err))
+		}
+		return set
+	})
+	made = append(made, planned)
 	return func(f F) (t T) {
-		set(reflect.ValueOf(&t).Elem(), reflect.ValueOf(f))
+		planned()(reflect.ValueOf(&t).Elem(), reflect.ValueOf(f))
 		return t
+	}
+}
+
+// Ready works out all that Make made, and panics where one does not fit: so a service whose
+// types do not fit does not start, instead of failing at the first request.
+func Ready() {
+	for _, planned := range made {
+		planned()
 	}
 }
 

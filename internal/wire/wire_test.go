@@ -37,7 +37,7 @@ type sent struct {
 }
 
 // TestMake: what has a name goes over under that name and nothing else does; a list
-// of nothing is one; what comes from nowhere is told when the program starts.
+// of nothing is one; what comes from nowhere is told by Ready, before anything goes over.
 func TestMake(t *testing.T) {
 	is := Make[sent, row]("Secret")
 	raw, err := json.Marshal(is(row{inner: inner{Path: "p", Hidden: "h"}, Name: "n", All: []inner{{"a", "x"}, {"b", "y"}}, One: &inner{"o", "z"}, Secret: "s"}))
@@ -58,7 +58,10 @@ func TestMake(t *testing.T) {
 					t.Errorf("%q instead of %q", said, complaint)
 				}
 			}()
+			made = nil
 			make()
+			Ready()
+			t.Errorf("%q is not told", complaint)
 		}()
 	}
 }
