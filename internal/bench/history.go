@@ -162,14 +162,15 @@ func keepAll(ctx context.Context, dsn string, master seal.Master, texts [][]stri
 	who := core.Actor{Name: "service", Role: core.Admin}
 	devices := make([]core.Device, len(texts))
 	for d := range texts {
+		now = at.Add(time.Duration(d-len(texts)) * time.Millisecond)
 		devices[d] = core.Device{Name: fmt.Sprintf("quay-%03d", d), Address: fmt.Sprintf("192.0.2.%d", d), Port: 22, Kind: "router", Dialect: "tern", State: core.Steady}
 		if err := s.Tx(ctx, who, func(q *store.Q) error { return q.AddDevice(ctx, &devices[d], nil) }); err != nil {
 			return 0, 0, err
 		}
 	}
 	for n := range texts[0] {
-		now = at.AddDate(0, 0, n)
 		for d := range texts {
+			now = at.AddDate(0, 0, n).Add(time.Duration(d) * time.Millisecond) // identifiers are a time and some chance
 			err := s.Tx(ctx, who, func(q *store.Q) error {
 				p, err := q.Part(ctx, devices[d].ID, "running", true)
 				if err != nil {

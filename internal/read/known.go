@@ -70,7 +70,7 @@ func (c *originCache) keep(versionID string, all []Origin) {
 
 // searcher keeps the newest texts in memory, so that none is on a disk but sealed.
 type searcher struct {
-	mu      sync.Mutex // held while the index is read or written
+	mu      sync.RWMutex // held while the index is read or written
 	index   *find.Index
 	known   map[string]store.Newest // by key
 	unread  map[string]bool         // keys of parts that cannot be searched

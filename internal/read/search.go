@@ -125,7 +125,7 @@ func (s *Service) searchOnce(ctx context.Context, actor core.Actor, r SearchRequ
 		after, line = device+"\x00"+part, line-1
 	}
 	x := s.search
-	x.mu.Lock()
+	x.mu.RLock()
 	hits, more := x.index.Find(q, after, line, r.Limit, wanted)
 	out.Distinct = x.index.Distinct()
 	for k := range x.known {
@@ -139,7 +139,7 @@ func (s *Service) searchOnce(ctx context.Context, actor core.Actor, r SearchRequ
 	for i, h := range hits {
 		rows[i] = x.known[h.Key]
 	}
-	x.mu.Unlock()
+	x.mu.RUnlock()
 	if current, err := s.current(ctx, rows); err != nil {
 		return out, err
 	} else if !current && !again {

@@ -3,11 +3,11 @@
 package find
 
 import (
-	"bytes"
 	"hash/maphash"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
+	"sync/atomic"
 )
 
 // Text is what one text is found by: its lines, what each stands in, and how it is read by who may
@@ -25,19 +25,20 @@ type Head struct {
 	Lines []int32 // from 0
 }
 
-// Index holds texts by key. It is not safe for concurrent use.
+// Index holds texts by key. Find is safe for concurrent use while nothing is put in or dropped.
 type Index struct {
 	blob  []byte  // the distinct lines, each with its newline
 	ends  []int32 // where each ends, newline included
 	seed  maphash.Seed
 	cells []int32 // one more than a line's number; 0 when free
 	docs  map[string]*doc
-	order []string // keys, sorted; nil: to be sorted anew
-	held  int      // lines of all texts
-	gone  int      // of texts that were taken out since the index was packed
+	order atomic.Pointer[[]*doc] // in the order of keys; nil: to be sorted anew
+	held  int                    // lines of all texts
+	gone  int                    // of texts that were taken out since the index was packed
 }
 
 type doc struct {
+	key    string
 	lines  []int32 // numbers of distinct lines
 	masked []int32 // the same for who may not see secrets; nil: no other
 	up     []int32
@@ -102,7 +103,7 @@ func (x *Index) grow() {
 // Put takes a text in, in the place of an earlier one of its key.
 func (x *Index) Put(key string, t Text) {
 	x.Drop(key)
-	d := &doc{lines: x.numbers(t.Lines), up: slices.Clone(t.Up)}
+	d := &doc{key: key, lines: x.numbers(t.Lines), up: slices.Clone(t.Up)}
 	for i, l := range t.Masked {
 		if l == t.Lines[i] {
 			continue
@@ -117,7 +118,8 @@ func (x *Index) Put(key string, t Text) {
 	for _, h := range t.Heads {
 		d.heads = append(d.heads, head{x.number(h.Name), slices.Clone(h.Lines)})
 	}
-	x.docs[key], x.order = d, nil
+	x.docs[key] = d
+	x.order.Store(nil)
 	x.held += len(d.lines)
 }
 
@@ -136,7 +138,7 @@ func (x *Index) Drop(key string) {
 		return
 	}
 	delete(x.docs, key)
-	x.order = nil
+	x.order.Store(nil)
 	x.held -= len(d.lines)
 	if x.gone += len(d.lines); x.gone > 1<<16 && x.gone > x.held {
 		x.pack()
@@ -145,7 +147,7 @@ func (x *Index) Drop(key string) {
 
 // pack forgets the lines that no text has any more.
 func (x *Index) pack() {
-	old := *x
+	old := &Index{blob: x.blob, ends: x.ends}
 	x.blob, x.ends, x.cells, x.gone = nil, nil, make([]int32, 1<<10), 0
 	moved := make([]int32, len(old.ends)) // one more than the new number
 	anew := func(n int32) int32 {
@@ -169,15 +171,14 @@ func (x *Index) pack() {
 	}
 }
 
-// keys are all keys in their order.
-func (x *Index) keys() []string {
-	if x.order == nil {
-		for k := range x.docs {
-			x.order = append(x.order, k)
-		}
-		sort.Strings(x.order)
+// sorted are all texts in the order of their keys.
+func (x *Index) sorted() []*doc {
+	if all := x.order.Load(); all != nil {
+		return *all
 	}
-	return x.order
+	all := slices.SortedFunc(maps.Values(x.docs), func(a, b *doc) int { return strings.Compare(a.key, b.key) })
+	x.order.Store(&all)
+	return all
 }
 
 // Query is what is looked for: lines that match, or blocks.
@@ -200,174 +201,142 @@ type Hit struct {
 // a key and a line of it (empty: from the beginning). more tells whether there is more. wanted, if
 // not nil, tells which keys are looked at.
 func (x *Index) Find(q Query, key string, line, most int, wanted func(key string) bool) (out []Hit, more bool) {
-	m := map[*Pattern]*matches{}
-	for _, p := range []*Pattern{q.Line, q.In, q.Lacks} {
-		if p != nil {
-			m[p] = x.match(p)
-		}
+	a := &asked{x: x, masked: q.Masked, line: x.match(q.Line), in: x.match(q.In), lacks: x.match(q.Lacks)}
+	if a.line.never() || a.in.never() {
+		return nil, false
 	}
-	keys := x.keys()
+	all := x.sorted()
 	from := 0
 	if key != "" {
-		from, _ = slices.BinarySearch(keys, key)
+		from, _ = slices.BinarySearchFunc(all, key, func(d *doc, key string) int { return strings.Compare(d.key, key) })
 	}
-	for _, k := range keys[from:] {
-		if wanted != nil && !wanted(k) {
+	for _, d := range all[from:] {
+		if wanted != nil && !wanted(d.key) {
 			continue
 		}
 		after := -2
-		if k == key {
+		if d.key == key {
 			after = line
 		}
-		for _, h := range x.in(x.docs[k], q, m) {
+		for _, h := range a.of(d) {
 			if h.Line <= after {
 				continue
 			}
 			if len(out) == most {
 				return out, true
 			}
-			h.Key = k
+			h.Key = d.key
 			out = append(out, h)
 		}
 	}
 	return out, false
 }
 
-// in lists what is found in one text.
-func (x *Index) in(d *doc, q Query, m map[*Pattern]*matches) (out []Hit) {
-	lines := d.lines
-	if q.Masked && d.masked != nil {
-		lines = d.masked
+// asked is a query that is being answered.
+type asked struct {
+	x               *Index
+	masked          bool
+	line, in, lacks *matches // nil: not asked for
+}
+
+// shown are the numbers of a text's lines as who asks may see them.
+func (a *asked) shown(d *doc) []int32 {
+	if a.masked && d.masked != nil {
+		return d.masked
 	}
-	is := func(p *Pattern, n int32) bool { return n != hidden && m[p].of(n) }
-	show := func(i int) Hit {
-		h := Hit{Line: i, Text: string(x.line(lines[i]))}
-		for _, head := range d.heads {
-			if _, there := slices.BinarySearch(head.lines, int32(i)); there {
-				h.Path = append(h.Path, string(x.line(head.name)))
-			}
+	return d.lines
+}
+
+// hit is a line of a text, and where that stands.
+func (a *asked) hit(d *doc, i int) Hit {
+	lines := a.shown(d)
+	h := Hit{Line: i, Text: string(a.x.line(lines[i]))}
+	for _, head := range d.heads {
+		if _, there := slices.BinarySearch(head.lines, int32(i)); there {
+			h.Path = append(h.Path, string(a.x.line(head.name)))
 		}
-		if len(d.heads) > 0 {
-			return h
-		}
-		for up := d.up[i]; up >= 0; up = d.up[up] {
-			what := "…"
-			if lines[up] != hidden {
-				what = strings.TrimSpace(string(x.line(lines[up])))
-			}
-			h.Path = append(h.Path, what)
-		}
-		slices.Reverse(h.Path)
+	}
+	if len(d.heads) > 0 {
 		return h
 	}
-	if q.In == nil {
+	for up := d.up[i]; up >= 0; up = d.up[up] {
+		what := "…"
+		if lines[up] != hidden {
+			what = strings.TrimSpace(string(a.x.line(lines[up])))
+		}
+		h.Path = append(h.Path, what)
+	}
+	slices.Reverse(h.Path)
+	return h
+}
+
+// of lists what is found in one text.
+func (a *asked) of(d *doc) (out []Hit) {
+	lines := a.shown(d)
+	if a.in == nil {
 		for i, n := range lines {
-			if is(q.Line, n) {
-				out = append(out, show(i))
+			if a.line.of(n) {
+				out = append(out, a.hit(d, i))
 			}
 		}
 		return out
 	}
 	if len(d.heads) > 0 {
-		return x.inHeads(d, q, lines, is, show)
+		return a.ofHeads(d, lines)
 	}
 	// Blocks: which lines open one that is meant, and what was seen below each.
 	seen := make([]bool, len(lines))
-	wants := q.Line
+	wants := a.line
 	if wants == nil {
-		wants = q.Lacks
+		wants = a.lacks
 	}
 	for i, n := range lines {
-		if wants == nil || !is(wants, n) {
+		if wants == nil || !wants.of(n) {
 			continue
 		}
 		meant := false
 		for up := d.up[i]; up >= 0; up = d.up[up] {
 			seen[up] = true
-			meant = meant || is(q.In, lines[up])
+			meant = meant || a.in.of(lines[up])
 		}
-		if q.Line != nil && meant {
-			out = append(out, show(i))
+		if a.line != nil && meant {
+			out = append(out, a.hit(d, i))
 		}
 	}
-	if q.Line == nil {
+	if a.line == nil {
 		for i, n := range lines {
-			if is(q.In, n) && !seen[i] {
-				out = append(out, show(i))
+			if a.in.of(n) && !seen[i] {
+				out = append(out, a.hit(d, i))
 			}
 		}
 	}
 	return out
 }
 
-// inHeads is in for blocks that are called by no line of their own.
-func (x *Index) inHeads(d *doc, q Query, lines []int32, is func(*Pattern, int32) bool, show func(int) Hit) (out []Hit) {
+// ofHeads is of for blocks that are called by no line of their own.
+func (a *asked) ofHeads(d *doc, lines []int32) (out []Hit) {
 	told := map[int32]bool{}
 	for _, head := range d.heads {
-		if !is(q.In, head.name) {
+		if !a.in.of(head.name) {
 			continue
 		}
 		found := false
 		for _, i := range head.lines {
 			switch {
-			case q.Line != nil && is(q.Line, lines[i]) && !told[i]:
+			case a.line != nil && a.line.of(lines[i]) && !told[i]:
 				told[i] = true
-				out = append(out, show(int(i)))
-			case q.Line == nil && q.Lacks != nil && is(q.Lacks, lines[i]):
+				out = append(out, a.hit(d, int(i)))
+			case a.line == nil && a.lacks != nil && a.lacks.of(lines[i]):
 				found = true
 			}
 		}
-		if q.Line == nil && !found && !told[head.lines[0]] {
-			h := show(int(head.lines[0]))
-			h.Text, h.Path = string(x.line(head.name)), h.Path[:max(slices.Index(h.Path, string(x.line(head.name))), 0)]
+		if a.line == nil && !found && !told[head.lines[0]] {
+			h := a.hit(d, int(head.lines[0]))
+			h.Text, h.Path = string(a.x.line(head.name)), h.Path[:max(slices.Index(h.Path, string(a.x.line(head.name))), 0)]
 			told[head.lines[0]] = true
 			out = append(out, h)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Hit) int { return a.Line - b.Line })
 	return out
-}
-
-// matches remembers which distinct lines match.
-type matches struct {
-	x       *Index
-	p       *Pattern
-	known   []uint64 // two bits a line: looked at, matches
-	settled bool     // all were looked at
-}
-
-func (m *matches) of(n int32) bool {
-	word, bit := n>>5, uint(n&31)*2
-	if w := m.known[word] >> bit; m.settled || w&1 != 0 {
-		return w&2 != 0
-	}
-	yes := m.p.Match(m.x.line(n))
-	m.known[word] |= 1 << bit
-	if yes {
-		m.known[word] |= 2 << bit
-	}
-	return yes
-}
-
-// match begins to look for a pattern. Where it has words that a line must have, all lines are gone
-// through for those at once.
-func (x *Index) match(p *Pattern) *matches {
-	m := &matches{x: x, p: p, known: make([]uint64, len(x.ends)/32+1)}
-	if p.must == "" {
-		return m
-	}
-	m.settled = true
-	words := []byte(p.must)
-	for at := 0; ; {
-		i := bytes.Index(x.blob[at:], words)
-		if i < 0 {
-			return m
-		}
-		at += i
-		n, _ := slices.BinarySearch(x.ends, int32(at)+1)
-		if p.Match(x.line(int32(n))) {
-			m.known[n>>5] |= 2 << (uint(n&31) * 2)
-		}
-		at = int(x.ends[n])
-	}
 }

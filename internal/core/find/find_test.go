@@ -120,7 +120,9 @@ func TestAsIfOneByOne(t *testing.T) {
 	r := rand.New(rand.NewPCG(6, 17))
 	vocabulary := []string{"lane", "note", "berth", "east", "west", "10.1.2.3", "sieve", "port", "x1", "x22"}
 	x, texts := New(), map[string]Text{}
+	defer func(was int) { patience = was }(patience)
 	for round := range 300 {
+		patience = r.IntN(40) // so that some are tried one by one, some all at once, some half and half
 		key := fmt.Sprintf("d%02d", r.IntN(40))
 		if r.IntN(5) == 0 {
 			x.Drop(key)

@@ -1,6 +1,7 @@
 package find
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"regexp"
@@ -75,7 +76,7 @@ func (q Query) MayBeIn(src string) bool {
 // Match tells whether a line has it.
 func (p *Pattern) Match(line []byte) bool {
 	if p.re == nil {
-		return strings.Contains(string(line), p.must)
+		return bytes.Contains(line, []byte(p.must))
 	}
 	return p.re.Match(line)
 }
