@@ -3,6 +3,7 @@ package read
 import (
 	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"magpie/internal/core"
@@ -76,6 +77,8 @@ type searcher struct {
 	unread  map[string]bool         // keys of parts that cannot be searched
 	follows map[string]bool         // keys of parts that follow another
 	upTo    time.Time               // rows of parts written before that are known
+	touched map[string]time.Time    // and when those were written that were looked at last, by the part's id
+	again   atomic.Bool             // all are being looked at again
 	whole   time.Time               // when all of them were looked at last
 	rules   string                  // the dialects as they were then
 	made    chan struct{}           // closed when the first reading has ended

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"regexp"
 	"runtime"
 	"slices"
@@ -259,14 +260,52 @@ func (s *Service) indexed(ctx context.Context) error {
 		x.mu.Lock()
 		defer x.mu.Unlock()
 		return x.failed
-	case s.Now().Sub(whole) > resync || rules != s.reading():
+	case rules != s.reading():
 		return s.reindex(ctx)
+	case s.Now().Sub(whole) > resync && x.again.CompareAndSwap(false, true):
+		go func() { // nobody waits for it: what is found is made sure of anyway
+			defer x.again.Store(false)
+			if err := s.reindex(context.WithoutCancel(ctx)); err != nil {
+				slog.Warn("the texts that are searched could not be looked at again", "why", err)
+			}
+		}()
 	}
-	rows, looked, err := s.Store.As(job.Service).NewestOf(ctx, upTo.Add(-overlap))
+	return s.freshen(ctx, upTo)
+}
+
+// freshen reads the texts of parts whose rows were written since a time, and that were not read then.
+func (s *Service) freshen(ctx context.Context, upTo time.Time) error {
+	q, x := s.Store.As(job.Service), s.search
+	looked, err := q.Clock(ctx)
 	if err != nil {
 		return err
 	}
-	return s.take(ctx, rows, looked)
+	all, err := q.PartsTouched(ctx, upTo.Add(-overlap))
+	if err != nil {
+		return err
+	}
+	x.mu.RLock()
+	known, touched := x.touched, map[string]time.Time{}
+	x.mu.RUnlock()
+	var ids []string
+	for _, t := range all {
+		if touched[t.PartID] = t.At; !known[t.PartID].Equal(t.At) {
+			ids = append(ids, t.PartID)
+		}
+	}
+	for some := range slices.Chunk(ids, 1000) {
+		rows, err := q.NewestOf(ctx, some)
+		if err == nil {
+			err = s.take(ctx, rows)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	x.mu.Lock()
+	x.upTo, x.touched = looked, touched
+	x.mu.Unlock()
+	return nil
 }
 
 // reading tells the dialects apart by which texts are read.
@@ -280,8 +319,12 @@ func (s *Service) reading() string {
 
 // reindex looks at all texts, and forgets those that are gone.
 func (s *Service) reindex(ctx context.Context) error {
-	x, rules, now := s.search, s.reading(), s.Now()
-	rows, looked, err := s.Store.As(job.Service).NewestOf(ctx, time.Unix(0, 0))
+	x, rules, now, q := s.search, s.reading(), s.Now(), s.Store.As(job.Service)
+	looked, err := q.Clock(ctx)
+	if err != nil {
+		return err
+	}
+	rows, err := q.NewestOfAll(ctx)
 	if err != nil {
 		return err
 	}
@@ -300,23 +343,20 @@ func (s *Service) reindex(ctx context.Context) error {
 	}
 	x.all, x.done = len(rows), 0
 	x.mu.Unlock()
-	if err := s.take(ctx, rows, looked); err != nil {
+	if err := s.take(ctx, rows); err != nil {
 		return err
 	}
 	x.mu.Lock()
-	x.whole, x.rules = now, rules
+	x.whole, x.rules, x.upTo, x.touched = now, rules, looked, nil
 	x.mu.Unlock()
 	return nil
 }
 
-// take reads the texts that are not known yet, of those whose rows were looked at then.
-func (s *Service) take(ctx context.Context, rows []store.Newest, looked time.Time) error {
+// take reads the texts that are not known yet.
+func (s *Service) take(ctx context.Context, rows []store.Newest) error {
 	x := s.search
 	x.mu.Lock()
 	rows = slices.DeleteFunc(rows, func(n store.Newest) bool { return x.known[key(n)].VersionID == n.VersionID })
-	if len(rows) == 0 {
-		x.upTo = looked
-	}
 	x.mu.Unlock()
 	if len(rows) == 0 {
 		return nil
@@ -377,11 +417,6 @@ func (s *Service) take(ctx context.Context, rows []store.Newest, looked time.Tim
 	}
 	close(next)
 	hands.Wait()
-	if failed == nil {
-		x.mu.Lock()
-		x.upTo = looked
-		x.mu.Unlock()
-	}
 	return failed
 }
 

@@ -2,6 +2,7 @@ package find
 
 import (
 	"fmt"
+	"math/bits"
 	"math/rand/v2"
 	"regexp"
 	"slices"
@@ -97,9 +98,15 @@ func TestBlocks(t *testing.T) {
 }
 
 func TestPatterns(t *testing.T) {
-	for expr, must := range map[string]string{`berth 10\.1`: "berth 10.1", `(?i)berth`: "", `a+bcd`: "bcd", `(abc|abd)`: "ab", `x?yz`: "yz", `^lane q\d+$`: "lane q", `(foo){2}`: "foo", `(foo)*barr`: "barr", `[ab]cde`: "cde"} {
-		if p := words(t, expr, true); p.must != must && !(expr == "(abc|abd)" && p.must == "") {
-			t.Errorf("%s has to have %q, not %q", expr, must, p.must)
+	for expr, must := range map[string]string{`berth 10\.1`: "berth 10.1", `(?i)berth`: "5 in a row", `(?i)kiss`: "", `\d\d`: "", `a+bcd`: "abcd", `(abc|abd)`: "3 in a row", `x?yz`: "yz", `^lane q\d+$`: "7 in a row",
+		`(foo){2}`: "foofoo", `(foo)*barr`: "barr", `[ab]cde`: "4 in a row", `[xyz]\d{5}$`: "6 in a row", `(foo)+bar`: "foo", `quay|berth`: "", `x.yz`: "yz", `é\bü`: "éü", `[éü]ab`: "ab", `a\x{FFFD}`: "a", `\d{100}`: "64 in a row"} {
+		p := words(t, expr, true)
+		got := p.must
+		if p.run != nil {
+			got = fmt.Sprintf("%d in a row", bits.Len64(p.run.last))
+		}
+		if got != must {
+			t.Errorf("%s has to have %q, not %q", expr, must, got)
 		}
 	}
 	for _, bad := range []string{"", "  ", "a\nb", strings.Repeat("x", 1001)} {
@@ -176,7 +183,7 @@ func TestAsIfOneByOne(t *testing.T) {
 // FuzzRegexp: whatever is asked for, what is found has it, and nothing is left out for what a line must
 // have.
 func FuzzRegexp(f *testing.F) {
-	for _, s := range []string{"lane", `^ *lane (\S+)$`, `(a|b)+c`, `(?i)x`, `\bport\b`, `a{2,3}b`} {
+	for _, s := range []string{"lane", "(?i)k[st]", `x\s+y`, `[^a]b`, `a+b`, `(a|bc)+d`, `\x{FFFD}z`, `^ *lane (\S+)$`, `(a|b)+c`, `(?i)x`, `\bport\b`, `a{2,3}b`} {
 		f.Add(s, "lane q1\n  port aab x")
 	}
 	f.Fuzz(func(t *testing.T, expr, src string) {

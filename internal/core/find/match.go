@@ -21,14 +21,14 @@ type matches struct {
 // patience is how many lines are tried one by one before all are.
 var patience = 1 << 13
 
-// match begins to look for a pattern; nil: for none. Where it has words that a line must have, all
+// match begins to look for a pattern; nil: for none. Where there is something that a line must have, all
 // lines are gone through for those at once.
 func (x *Index) match(p *Pattern) *matches {
 	if p == nil {
 		return nil
 	}
 	m := &matches{x: x, p: p, yes: make([]uint64, len(x.ends)/64+1)}
-	if p.must != "" {
+	if p.must != "" || p.run != nil {
 		m.together(m.words)
 		return m
 	}
@@ -85,14 +85,18 @@ func (m *matches) each(from, to int32) {
 	}
 }
 
-// words looks for the words a line must have in a stretch of lines, as in one text.
+// words looks for what a line must have in a stretch of lines, as in one text.
 func (m *matches) words(from, to int32) {
 	words, at := []byte(m.p.must), 0
+	next := func(text []byte) int { return bytes.Index(text, words) }
+	if m.p.run != nil {
+		next = m.p.run.in
+	}
 	if from > 0 {
 		at = int(m.x.ends[from-1])
 	}
 	for end := int(m.x.ends[to-1]); ; {
-		i := bytes.Index(m.x.blob[at:end], words)
+		i := next(m.x.blob[at:end])
 		if i < 0 {
 			return
 		}

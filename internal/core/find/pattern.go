@@ -13,6 +13,7 @@ import (
 type Pattern struct {
 	re   *regexp.Regexp // nil: it is a text
 	must string         // a text that every line which matches has; empty: none is known
+	run  *run           // where no text is known: kinds of letters that it has in a row; nil: nor those
 }
 
 // longest is how long a pattern may be.
@@ -44,7 +45,7 @@ func Regexp(expr string) (*Pattern, error) {
 	}
 	p := &Pattern{re: re}
 	if tree, err := syntax.Parse(expr, syntax.Perl); err == nil {
-		p.must = must(tree.Simplify())
+		p.must, p.run = must(tree.Simplify())
 	}
 	return p, nil
 }
@@ -70,7 +71,13 @@ func (q Query) MayBeIn(src string) bool {
 	if p == nil {
 		p = q.In
 	}
-	return p == nil || p.must == "" || strings.Contains(src, p.must) || q.Masked && strings.Contains(mask, p.must)
+	switch {
+	case p == nil:
+		return true
+	case p.must != "":
+		return strings.Contains(src, p.must) || q.Masked && strings.Contains(mask, p.must)
+	}
+	return p.run == nil || p.run.in([]byte(src)) >= 0 || q.Masked && p.run.in([]byte(mask)) >= 0
 }
 
 // Match tells whether a line has it.
@@ -79,43 +86,4 @@ func (p *Pattern) Match(line []byte) bool {
 		return bytes.Contains(line, []byte(p.must))
 	}
 	return p.re.Match(line)
-}
-
-// must is the longest text that whatever matches has in it.
-func must(re *syntax.Regexp) string {
-	if re.Flags&syntax.FoldCase != 0 && re.Op == syntax.OpLiteral {
-		return ""
-	}
-	switch re.Op {
-	case syntax.OpLiteral:
-		return string(re.Rune)
-	case syntax.OpCapture, syntax.OpPlus:
-		return must(re.Sub[0])
-	case syntax.OpRepeat:
-		if re.Min > 0 {
-			return must(re.Sub[0])
-		}
-	case syntax.OpConcat:
-		best, run := "", ""
-		for _, sub := range re.Sub {
-			if sub.Op == syntax.OpLiteral && sub.Flags&syntax.FoldCase == 0 {
-				run += string(sub.Rune)
-				best = longer(best, run)
-				continue
-			}
-			if run = ""; sub.Op == syntax.OpEmptyMatch {
-				continue
-			}
-			best = longer(best, must(sub))
-		}
-		return best
-	}
-	return ""
-}
-
-func longer(a, b string) string {
-	if len(b) > len(a) {
-		return b
-	}
-	return a
 }
