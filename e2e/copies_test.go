@@ -626,14 +626,31 @@ func TestLargeFile(t *testing.T) {
 	if state := baseline(before.Number); state != "drifted" {
 		t.Errorf("with another baseline it is %s", state)
 	}
+	// It is put back in the same way, proved, and taken back again.
 	w.fleet.amend(device, "bo", "note survey done")
 	w.pull(device)
-	// A text part takes no such file, and a push none either.
+	small := newest()
+	p := w.preview(client.NewPreview{Ref: large.Ref})
+	if len(p.Steps) == 0 || !strings.Contains(p.Steps[0].Lines[0], fmt.Sprint(large.Size)) || !strings.Contains(p.Predicted, fmt.Sprint(large.Size)) {
+		t.Errorf("%+v", p)
+	}
+	pushed := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
+	if pushed.Outcome != "equal" {
+		t.Errorf("%s: %s\n%s", pushed.Outcome, pushed.Summary, w.logText(pushed.ID))
+	}
+	now := filepath.Join(dir, "now.bin")
+	run(0, "show", device, "--output", now)
+	if raw := must(os.ReadFile(now))(t); len(raw) != large.Size {
+		t.Errorf("after the push it has %d bytes, not %d", len(raw), large.Size)
+	}
+	pushed = w.parked(w.within("10m", small.Ref).ID)
+	must(w.admin.Say(ctx(t), pushed.ID, "undo", ""))(t)
+	if pushed = w.end(pushed.ID); pushed.Outcome != "undone" || newest().Size != large.Size {
+		t.Errorf("%s: %s\n%s", pushed.Outcome, pushed.Summary, w.logText(pushed.ID))
+	}
+	// A text part takes no such file.
 	if _, err := w.admin.ImportFile(ctx(t), map[string]string{"file": "x", "device": "nobody", "part": part, "taken_at": "2026-11-20"}, strings.NewReader("x")); !client.IsStatus(err, 400) {
 		t.Errorf("of a device that is not there: %v", err)
-	}
-	if j := w.end(must(w.admin.NewPreview(ctx(t), client.NewPreview{Ref: ref}))(t).ID); j.Outcome == "done" || !strings.Contains(j.Summary, "as a file only") {
-		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 	raw := must(os.ReadFile(fmt.Sprintf("/proc/%d/status", w.proc.cmd.Process.Pid)))(t)
 	m := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(raw)

@@ -92,6 +92,8 @@ func (r *reading) salted(t diff.Text) diff.Text {
 // settled is the text without what changes by itself.
 func (r *reading) settled() string {
 	switch {
+	case r.doc != nil && r.doc.Opaque() && InPieces(r.src):
+		return inPieces.FindStringSubmatch(r.src)[1]
 	case r.doc == nil || r.doc.Part.Exact:
 		return r.src
 	case r.doc.Opaque():

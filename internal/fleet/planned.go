@@ -294,7 +294,7 @@ func sent(p push.Preview) (out []string) {
 	for _, st := range p.Steps {
 		out = append(out, st.Kind+" "+st.Block)
 		out = append(out, st.Lines...)
-		out = append(out, string(st.Content))
+		out = append(out, string(st.Content), st.ContentID)
 	}
 	return out
 }

@@ -17,7 +17,7 @@ type Change struct {
 	Hostname string   // a name that the prompt may show from then on
 	Part     string   // of a load: which part
 	Method   string   // of a load: replace, merge, upload…
-	Content  []byte   // of a load: the document or file
+	Content  Content  // of a load: the document or file
 	Current  string   // of a load: what runs now
 
 	Passphrase string // of a load: what the file is encrypted under
@@ -151,7 +151,11 @@ func (s *Session) Send(c Change) error {
 		if s.call.Inbox == nil {
 			return fmt.Errorf("this device fetches its configuration from a server by %s, and this service has no inbox; see inbox in docs/operations.md", by)
 		}
-		host, port, path, cancel, err := s.call.Inbox.Offer(s.ctx, by, s.call.Target.Address, c.Content)
+		raw, err := c.Content.whole("what is offered to be fetched")
+		if err != nil {
+			return err
+		}
+		host, port, path, cancel, err := s.call.Inbox.Offer(s.ctx, by, s.call.Target.Address, raw)
 		if err != nil {
 			return err
 		}
@@ -163,12 +167,18 @@ func (s *Session) Send(c Change) error {
 
 // carry does the steps that put a document or file on the device.
 func (s *Session) carry(c Change, steps []dialect.Step) error {
-	s.raw["content"] = c.Content
+	s.putting = c.Content
+	if c.Content.From == nil {
+		s.raw["content"] = c.Content.Bytes
+	}
 	if c.Passphrase != "" {
 		s.vars["passphrase"] = c.Passphrase
 	}
 	s.vars["part"], s.vars["method"] = c.Part, c.Method
-	defer delete(s.raw, "content")
+	defer func() {
+		s.putting = Content{}
+		delete(s.raw, "content")
+	}()
 	return s.steps(steps)
 }
 

@@ -2,7 +2,6 @@ package link
 
 import (
 	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/tls"
@@ -118,10 +117,12 @@ func (s *Session) getFile(f *dialect.FilePlace, name string, to *flow) error {
 }
 
 // putFile writes a file to the device.
-func (s *Session) putFile(f *dialect.FilePlace, name string, data []byte) error {
+func (s *Session) putFile(f *dialect.FilePlace, name string, data Content) error {
 	if err := s.call.Guard(); err != nil {
 		return err
 	}
+	from := data.open()
+	defer from.Close()
 	switch f.Over {
 	case "sftp":
 		client, done, err := s.ssh(f)
@@ -138,7 +139,7 @@ func (s *Session) putFile(f *dialect.FilePlace, name string, data []byte) error 
 		if err != nil {
 			return refusedFile(err)
 		}
-		if _, err = w.Write(data); err != nil {
+		if _, err = io.CopyBuffer(onlyWriter{w}, from, make([]byte, 256<<10)); err != nil {
 			w.Close()
 			return refusedFile(err)
 		}
@@ -149,19 +150,26 @@ func (s *Session) putFile(f *dialect.FilePlace, name string, data []byte) error 
 			return err
 		}
 		defer done()
-		return scpPut(s.ctx, client, name, data, s.d.Answer)
+		return scpPut(s.ctx, client, name, from, data.size(), s.d.Answer)
 	case "tftp":
 		s.call.Warn("TFTP carries the configuration unencrypted and asks for no password")
-		return TFTPPut(s.ctx, s.call.Target.Address, s.fileTarget(f).Port, name, data, min(s.d.Idle, 2*time.Second))
+		raw, err := data.whole("TFTP")
+		if err != nil {
+			return err
+		}
+		return TFTPPut(s.ctx, s.call.Target.Address, s.fileTarget(f).Port, name, raw, min(s.d.Idle, 2*time.Second))
 	default:
 		c, done, err := s.ftp(f)
 		if err != nil {
 			return err
 		}
 		defer done()
-		return refusedFile(c.Stor(name, bytes.NewReader(data)))
+		return refusedFile(c.Stor(name, from))
 	}
 }
+
+// onlyWriter hides how else one can be written to.
+type onlyWriter struct{ io.Writer }
 
 // refusedFile makes a server's "no" a refusal of the device's.
 func refusedFile(err error) error {
@@ -290,7 +298,7 @@ func scpGet(ctx context.Context, client *ssh.Client, name string, to *flow, answ
 }
 
 // scpPut writes one file by the protocol that scp -t speaks.
-func scpPut(ctx context.Context, client *ssh.Client, name string, data []byte, answer time.Duration) error {
+func scpPut(ctx context.Context, client *ssh.Client, name string, from io.Reader, size int64, answer time.Duration) error {
 	ch, in, out, err := scp(client, "scp -t "+quote(name))
 	if err != nil {
 		return err
@@ -313,15 +321,35 @@ func scpPut(ctx context.Context, client *ssh.Client, name string, data []byte, a
 	if err := ok(); err != nil {
 		return err
 	}
-	for _, chunk := range [][]byte{fmt.Appendf(nil, "C0600 %d %s\n", len(data), path.Base(name)), append(bytes.Clone(data), 0)} {
-		if _, err := in.Write(chunk); err != nil {
-			return ErrCut
-		}
-		if err := ok(); err != nil {
-			return err
-		}
+	if _, err := fmt.Fprintf(in, "C0600 %d %s\n", size, path.Base(name)); err != nil {
+		return ErrCut
 	}
-	return nil
+	if err := ok(); err != nil {
+		return err
+	}
+	body := &failing{Reader: from}
+	if _, err := io.CopyN(in, body, size); err != nil {
+		if body.err != nil && body.err != io.EOF {
+			return body.err
+		}
+		return ErrCut
+	}
+	if _, err := in.Write([]byte{0}); err != nil {
+		return ErrCut
+	}
+	return ok()
+}
+
+// failing remembers what reading failed with.
+type failing struct {
+	io.Reader
+	err error
+}
+
+func (f *failing) Read(b []byte) (n int, err error) {
+	n, err = f.Reader.Read(b)
+	f.err = err
+	return n, err
 }
 
 func scp(client *ssh.Client, command string) (*ssh.Session, io.WriteCloser, io.Reader, error) {

@@ -65,7 +65,7 @@ func TestGannet(t *testing.T) {
 				c.Kind, c.Part = "load", "running"
 				for _, err := range []error{s.Begin(), s.Send(c), s.Send(link.Change{Kind: "commit", Within: c.Within, Token: c.Token}), s.Finish()} {
 					if err != nil {
-						t.Fatalf("%v\nsending %s\n%s\nover\n%s", err, c.Method, c.Content, c.Current)
+						t.Fatalf("%v\nsending %s\n%s\nover\n%s", err, c.Method, c.Content.Bytes, c.Current)
 					}
 				}
 			}
@@ -80,11 +80,11 @@ func TestGannet(t *testing.T) {
 			for range 14 {
 				isB, b := put()
 				isA, a := put()
-				send(link.Change{Method: "replace", Content: []byte(b), Current: a})
+				send(link.Change{Method: "replace", Content: link.Content{Bytes: []byte(b)}, Current: a})
 				if now := is(); now != isB {
 					t.Fatalf("put back, it has\n%s\nand should have\n%s", now, isB)
 				}
-				send(link.Change{Method: "replace", Content: []byte(a), Current: b})
+				send(link.Change{Method: "replace", Content: link.Content{Bytes: []byte(a)}, Current: b})
 				if now := is(); now != isA {
 					t.Fatalf("and back again, it has\n%s\nand should have\n%s", now, isA)
 				}
@@ -95,7 +95,7 @@ func TestGannet(t *testing.T) {
 					continue
 				}
 				merged++
-				send(link.Change{Method: "merge", Content: []byte(b), Current: a})
+				send(link.Change{Method: "merge", Content: link.Content{Bytes: []byte(b)}, Current: a})
 				if now := runs(); !doc.Equivalent(now, said) {
 					t.Fatalf("merging\n%s\ninto\n%s\nwas said to make\n%s\nand made\n%s", b, a, said, now)
 				}
@@ -111,7 +111,7 @@ func TestGannet(t *testing.T) {
 			if timer == nil || timer.Returns != "before" {
 				t.Fatalf("%+v", timer)
 			}
-			send(link.Change{Method: "replace", Content: []byte(a), Current: now, Within: time.Second, Token: "x"})
+			send(link.Change{Method: "replace", Content: link.Content{Bytes: []byte(a)}, Current: now, Within: time.Second, Token: "x"})
 			if is() != was {
 				t.Fatal("it was not committed")
 			}
@@ -121,7 +121,7 @@ func TestGannet(t *testing.T) {
 				}
 			}
 			for _, do := range []func() error{func() error { return s.Recall("x") }, func() error { return s.Confirm("x") }} {
-				send(link.Change{Method: "replace", Content: []byte(a), Current: now, Within: time.Hour, Token: "x"})
+				send(link.Change{Method: "replace", Content: link.Content{Bytes: []byte(a)}, Current: now, Within: time.Hour, Token: "x"})
 				if err := do(); err != nil {
 					t.Fatal(err)
 				}

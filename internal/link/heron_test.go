@@ -61,8 +61,8 @@ func TestHeron(t *testing.T) {
 			want = strings.Replace(want, "  <interface>\n    <name>inside</name>\n  </interface>\n", "", 1)
 			wantGuest := strings.Replace(g.Text, "wifi", "pier", 1)
 			for _, c := range []link.Change{
-				{Kind: "load", Part: "running", Method: "replace", Content: []byte(want), Current: p.Text},
-				{Kind: "load", Part: "running+guest", Method: "replace", Content: []byte(wantGuest), Current: g.Text},
+				{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(want)}, Current: p.Text},
+				{Kind: "load", Part: "running+guest", Method: "replace", Content: link.Content{Bytes: []byte(wantGuest)}, Current: g.Text},
 			} {
 				if err := s.Begin(); err != nil {
 					t.Fatal(err)
@@ -91,7 +91,7 @@ func TestHeron(t *testing.T) {
 			if err := s.Begin(); err != nil {
 				t.Fatal(err)
 			}
-			err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(bad), Current: want})
+			err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(bad)}, Current: want})
 			var r *link.Refused
 			if !errors.As(err, &r) || !strings.Contains(r.Words, `"9" is not a number`) || !strings.Contains(r.Words, "if:interface[outside]") || !strings.Contains(r.Words, "invalid-value") {
 				t.Errorf("%v", err)

@@ -378,7 +378,11 @@ func (n *netconf) load(c Change) error {
 		}
 	}
 	doc, _ := n.s.d.Doc(c.Part).XML()
-	config, err := doc.Edit(string(c.Content), c.Current, wrap, under, c.Method == "merge")
+	raw, err := c.Content.whole("a document")
+	if err != nil {
+		return err
+	}
+	config, err := doc.Edit(string(raw), c.Current, wrap, under, c.Method == "merge")
 	if err != nil {
 		return err
 	}

@@ -42,7 +42,7 @@ func TestPetrel(t *testing.T) {
 		return p.Text
 	}
 	put := func(content string, within time.Duration) error {
-		for _, c := range []link.Change{{Kind: "load", Part: "file", Method: "replace", Content: []byte(content)}, {Kind: "live", Part: "file", Within: within}} {
+		for _, c := range []link.Change{{Kind: "load", Part: "file", Method: "replace", Content: link.Content{Bytes: []byte(content)}}, {Kind: "live", Part: "file", Within: within}} {
 			if err := s.Send(c); err != nil {
 				return err
 			}

@@ -10,10 +10,12 @@ import (
 	"fmt"
 	"hash"
 	"hash/crc32"
+	"io"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -305,7 +307,7 @@ func files(t *testing.T, s *Session, over string, port int, dir string) {
 	t.Helper()
 	want := bytes.Repeat([]byte("a line of a file\x00\xff\n"), 9000)
 	place := &dialect.FilePlace{Over: over, Port: port}
-	if err := s.putFile(place, filepath.Join(dir, "a file"), want); err != nil {
+	if err := s.putFile(place, filepath.Join(dir, "a file"), Content{Bytes: want}); err != nil {
 		t.Fatalf("%s: %v", over, err)
 	}
 	got := new(flow)
@@ -318,10 +320,24 @@ func files(t *testing.T, s *Session, over string, port int, dir string) {
 	}
 	// What is larger than is held runs over into a basin, where there is one.
 	large := bytes.Repeat([]byte("0123456789abcdef"), Limit/16+5)
-	if err := s.putFile(place, filepath.Join(dir, "large"), large); err != nil {
+	flowing := Content{Size: int64(len(large)), From: func(to io.Writer) error {
+		for some := range slices.Chunk(large, 1<<20) {
+			if _, err := to.Write(some); err != nil {
+				return err
+			}
+		}
+		return nil
+	}}
+	if over == "tftp" { // which says no size beforehand, and is not for large files
+		if err := s.putFile(place, filepath.Join(dir, "large"), flowing); err == nil || !strings.Contains(err.Error(), "TFTP takes 16777216 at the most") {
+			t.Errorf("%v", err)
+		}
+		flowing = Content{Bytes: large}
+	}
+	if err := s.putFile(place, filepath.Join(dir, "large"), flowing); err != nil {
 		t.Fatalf("%s: %v", over, err)
 	}
-	if over == "tftp" { // which says no size beforehand, and is not for large files
+	if over == "tftp" {
 		if err := s.getFile(place, filepath.Join(dir, "large"), new(flow)); !errors.Is(err, ErrEndless) {
 			t.Errorf("tftp: a file larger than is held: %v", err)
 		}
@@ -340,6 +356,14 @@ func files(t *testing.T, s *Session, over string, port int, dir string) {
 	vars["sum"] = "00000000"
 	if wrong := got.proof.wrong(vars); !strings.Contains(wrong, "checksum") {
 		t.Errorf("%s: another checksum: %q", over, wrong)
+	}
+	damaged := errors.New("a piece does not read back")
+	flowing.From = func(to io.Writer) error {
+		_, _ = to.Write(large[:3<<20])
+		return damaged
+	}
+	if err := s.putFile(place, filepath.Join(dir, "half"), flowing); !errors.Is(err, damaged) {
+		t.Errorf("%s: a source that fails: %v", over, err)
 	}
 	got.anew()
 	if !basin.dropped || got.size != 0 {

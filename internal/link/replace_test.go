@@ -100,7 +100,7 @@ func TestDocumentsReplaceEachOther(t *testing.T) {
 		for _, do := range []func() error{
 			s.Begin,
 			func() error {
-				return s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(want), Current: now.Text})
+				return s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(want)}, Current: now.Text})
 			},
 			func() error { return s.Send(link.Change{Kind: "commit"}) },
 			s.Finish,
@@ -155,7 +155,7 @@ func TestConfirmedCommit(t *testing.T) {
 		if err := s.Begin(); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(strings.Replace(now.Text, "to the world", "to the sound", 1)), Current: now.Text}); err != nil {
+		if err := s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(strings.Replace(now.Text, "to the world", "to the sound", 1))}, Current: now.Text}); err != nil {
 			t.Fatal(err)
 		}
 		if err := s.Send(link.Change{Kind: "commit", Within: within, Token: token}); err != nil {
@@ -235,7 +235,7 @@ func TestWithout(t *testing.T) {
 			err = s.Begin()
 		}
 		if err == nil {
-			err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(strings.Replace(now.Text, "to the world", "to the sound", 1)), Current: now.Text})
+			err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(strings.Replace(now.Text, "to the world", "to the sound", 1))}, Current: now.Text})
 		}
 		if err == nil {
 			err = s.Send(link.Change{Kind: "commit"})

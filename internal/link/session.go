@@ -73,19 +73,20 @@ type speaker interface {
 // Session is one conversation with a device, whatever it speaks. It is not
 // safe for concurrent use.
 type Session struct {
-	call   Call
-	d      *dialect.Dialect
-	ctx    context.Context
-	cancel func()
-	vars   map[string]string
-	signs  map[string]string // of change, by part, as they were asked for last
-	raw    map[string][]byte // {content}, and other values that are no text
-	sp     speaker
-	client *ssh.Client    // where SSH is spoken
-	large  *flow          // while a part is read that may be larger than Limit
-	absent *regexp.Regexp // while a part is made: how the device says that it has none
-	own    string         // the device's name for this session, where it has one
-	once   *sync.Once
+	call    Call
+	d       *dialect.Dialect
+	ctx     context.Context
+	cancel  func()
+	vars    map[string]string
+	signs   map[string]string // of change, by part, as they were asked for last
+	raw     map[string][]byte // {content}, and other values that are no text
+	putting Content           // what steps that put a file put
+	sp      speaker
+	client  *ssh.Client    // where SSH is spoken
+	large   *flow          // while a part is read that may be larger than Limit
+	absent  *regexp.Regexp // while a part is made: how the device says that it has none
+	own     string         // the device's name for this session, where it has one
+	once    *sync.Once
 }
 
 // Open signs in and makes the session ready. The context covers the session's
@@ -196,6 +197,10 @@ func (s *Session) expandFor(source string, encode func(name, value string) strin
 		name := m[1 : len(m)-1]
 		if raw, ok := s.raw[name]; ok {
 			return encode(name, string(raw))
+		}
+		if name == "content" && s.putting.From != nil {
+			_, err = s.putting.whole("a text that it is put into")
+			return ""
 		}
 		v, ok := s.vars[name]
 		if !ok {
@@ -336,7 +341,7 @@ func (s *Session) one(st *dialect.Step) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		return "", s.putFile(st.Put, path, s.raw["content"])
+		return "", s.putFile(st.Put, path, s.putting)
 	}
 	if st.Exec != "" {
 		return (&execs{s}).step(st)

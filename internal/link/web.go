@@ -91,7 +91,7 @@ func (w *web) login() error {
 
 // root finds where RESTCONF begins (RFC 8040 §3.1).
 func (w *web) root() error {
-	raw, err := w.answer("GET", "/.well-known/host-meta", http.Header{"Accept": {"application/xrd+xml"}}, nil, []int{200})
+	raw, err := w.answer("GET", "/.well-known/host-meta", http.Header{"Accept": {"application/xrd+xml"}}, sending{}, []int{200})
 	if err != nil {
 		return fmt.Errorf("looking for the RESTCONF root: %w", err)
 	}
@@ -128,7 +128,7 @@ func (w *web) read(what string, src *dialect.Source, flaw func(string) string) (
 	} else if w.s.d.Web.RESTCONF {
 		header.Set("Accept", "application/yang-data+json")
 	}
-	method, body := "GET", []byte(nil)
+	method, body := "GET", sending{}
 	if len(src.Post) > 0 {
 		h, b, err := w.body(&dialect.Step{Form: src.Post})
 		if err != nil {
@@ -171,14 +171,30 @@ func (w *web) step(st *dialect.Step) (string, error) {
 	return string(raw), err
 }
 
+// sending is what goes with a request: bytes, or a file between some.
+type sending struct {
+	head, tail []byte
+	file       Content
+}
+
+func (b sending) size() int64 { return int64(len(b.head)+len(b.tail)) + b.file.size() }
+
+func (b sending) open() io.ReadCloser {
+	file := b.file.open()
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.MultiReader(bytes.NewReader(b.head), file, bytes.NewReader(b.tail)), file}
+}
+
 // body makes what goes with a request.
-func (w *web) body(st *dialect.Step) (http.Header, []byte, error) {
+func (w *web) body(st *dialect.Step) (http.Header, sending, error) {
 	h := http.Header{}
 	fields := map[string]string{}
 	for k, v := range st.Form {
 		x, err := w.s.expand(v)
 		if err != nil {
-			return nil, nil, err
+			return nil, sending{}, err
 		}
 		fields[k] = x
 	}
@@ -191,35 +207,36 @@ func (w *web) body(st *dialect.Step) (http.Header, []byte, error) {
 		}
 		name, err := w.s.expand(st.Upload.Name)
 		if err != nil {
-			return nil, nil, err
+			return nil, sending{}, err
 		}
-		f, err := m.CreateFormFile(st.Upload.Field, name)
-		if err != nil {
-			return nil, nil, err
+		if _, err := m.CreateFormFile(st.Upload.Field, name); err != nil {
+			return nil, sending{}, err
 		}
-		_, _ = f.Write(w.s.raw["content"])
+		head := b.Len()
 		_ = m.Close()
 		h.Set("Content-Type", m.FormDataContentType())
-		return h, b.Bytes(), nil
+		return h, sending{b.Bytes()[:head], b.Bytes()[head:], w.s.putting}, nil
 	case len(fields) > 0:
 		v := url.Values{}
 		for k, x := range fields {
 			v.Set(k, x)
 		}
 		h.Set("Content-Type", "application/x-www-form-urlencoded")
-		return h, []byte(v.Encode()), nil
+		return h, sending{head: []byte(v.Encode())}, nil
 	case st.JSON != "":
 		body, err := w.s.expandFor(st.JSON, alike(jsonText))
 		h.Set("Content-Type", "application/json")
-		return h, []byte(body), err
+		return h, sending{head: []byte(body)}, err
+	case st.Body == "{content}" && w.s.putting.From != nil: // the whole of a request may be a file of any size
+		return h, sending{file: w.s.putting}, nil
 	case st.Body != "":
 		body, err := w.s.expand(st.Body)
 		if w.s.d.Web.RESTCONF {
 			h.Set("Content-Type", "application/yang-data+json")
 		}
-		return h, []byte(body), err
+		return h, sending{head: []byte(body)}, err
 	}
-	return h, nil, nil
+	return h, sending{}, nil
 }
 
 // jsonText encodes a value for use between quotes.
@@ -239,21 +256,25 @@ func (w *web) renew() error {
 }
 
 // answer asks and returns the answer.
-func (w *web) answer(method, path string, header http.Header, body []byte, status []int) ([]byte, error) {
+func (w *web) answer(method, path string, header http.Header, body sending, status []int) ([]byte, error) {
 	to := new(flow)
 	err := w.ask(method, path, header, body, status, to)
 	return to.held.Bytes(), err
 }
 
-func (w *web) ask(method, path string, header http.Header, body []byte, status []int, to *flow) error {
+func (w *web) ask(method, path string, header http.Header, body sending, status []int, to *flow) error {
 	if err := w.s.call.Guard(); err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(w.s.ctx, method, w.base+path, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(w.s.ctx, method, w.base+path, nil)
 	if err != nil {
 		return err
 	}
 	req.Header = header.Clone()
+	if req.ContentLength = body.size(); req.ContentLength > 0 {
+		req.GetBody = func() (io.ReadCloser, error) { return body.open(), nil } // where it is sent on to
+		req.Body = body.open()
+	}
 	switch c := w.s.call.Credential; w.s.d.Web.Auth {
 	case "basic":
 		req.SetBasicAuth(c.User, c.Password)

@@ -51,11 +51,11 @@ func TestSkua(t *testing.T) {
 	if _, err := s.For("ap-quay2").Fetch("running"); !errors.As(err, &r) || !strings.Contains(r.Words, "no access point of that name is joined") {
 		t.Errorf("%v", err)
 	}
-	if err := s.For("ap-quay1").Send(link.Change{Kind: "load", Part: "running", Content: []byte(`{"skua-wireless:options":{"place":"pier"}}`)}); err != nil {
+	if err := s.For("ap-quay1").Send(link.Change{Kind: "load", Part: "running", Content: link.Content{Bytes: []byte(`{"skua-wireless:options":{"place":"pier"}}`)}}); err != nil {
 		t.Error(err)
 	}
 	// What somebody else put there since it was read is not overwritten.
-	options := link.Change{Kind: "load", Part: "running", Content: []byte(`{"skua-wireless:options":{"place":"slip"}}`)}
+	options := link.Change{Kind: "load", Part: "running", Content: link.Content{Bytes: []byte(`{"skua-wireless:options":{"place":"slip"}}`)}}
 	if _, err := s.For("ap-quay1").Fetch("running"); err != nil {
 		t.Fatal(err)
 	}
@@ -82,15 +82,15 @@ func TestSkua(t *testing.T) {
 		t.Errorf("after the session ended: %v", err)
 	}
 	d.SetFaults(box.Faults{})
-	err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(strings.Replace(p.Text, `"lead"`, `"follow"`, 1))})
+	err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(strings.Replace(p.Text, `"lead"`, `"follow"`, 1))}})
 	if !errors.As(err, &r) || !strings.Contains(r.Words, "does not go to a unit of role lead") {
 		t.Errorf("%v", err)
 	}
-	err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(strings.Replace(p.Text, `"beacon": 100`, `"beacon": 5`, 1))})
+	err = s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(strings.Replace(p.Text, `"beacon": 100`, `"beacon": 5`, 1))}})
 	if !errors.As(err, &r) || !strings.Contains(r.Words, "failed") {
 		t.Errorf("%v", err)
 	}
-	if err := s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: []byte(strings.Replace(p.Text, `"auto"`, `"low"`, 1))}); err != nil {
+	if err := s.Send(link.Change{Kind: "load", Part: "running", Method: "replace", Content: link.Content{Bytes: []byte(strings.Replace(p.Text, `"auto"`, `"low"`, 1))}}); err != nil {
 		t.Fatal(err)
 	}
 	for end := time.Now().Add(5 * time.Second); d.Status().Restarts == 0 && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
@@ -140,7 +140,7 @@ func TestDunlin(t *testing.T) {
 		if err != nil || changed.Sign == p.Sign || doc.Settled(changed.Text) == doc.Settled(p.Text) {
 			t.Errorf("a change does not show: %v", err)
 		}
-		if err := s.Send(link.Change{Kind: "load", Part: "archive", Method: "upload", Content: []byte(p.Text), Passphrase: p.Passphrase}); err != nil {
+		if err := s.Send(link.Change{Kind: "load", Part: "archive", Method: "upload", Content: link.Content{Bytes: []byte(p.Text)}, Passphrase: p.Passphrase}); err != nil {
 			t.Fatal(err)
 		}
 		for end := time.Now().Add(5 * time.Second); d.Status().Restarts == 0 && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
@@ -148,7 +148,7 @@ func TestDunlin(t *testing.T) {
 		if st := strings.Join(d.Status().Running, ""); strings.Contains(st, "pier") {
 			t.Errorf("it runs %s", st)
 		}
-		err = s.Send(link.Change{Kind: "load", Part: "archive", Method: "upload", Content: []byte(p.Text[:40])})
+		err = s.Send(link.Change{Kind: "load", Part: "archive", Method: "upload", Content: link.Content{Bytes: []byte(p.Text[:40])}})
 		var r *link.Refused
 		if !errors.As(err, &r) || !strings.Contains(r.Words, "damaged") {
 			t.Errorf("%v", err)

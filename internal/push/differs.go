@@ -9,11 +9,12 @@ import (
 
 // against lists what keeps what a visit found from being what was kept.
 func (u *push) against(ctx context.Context, v *visit.Visit, contentID string) ([]visit.Difference, error) {
-	raw, err := u.s.Store.As(job.Service).Content(ctx, contentID)
+	doc := v.Dialect.Doc(u.p.Part)
+	was, err := u.s.TextOf(ctx, u.s.Store.As(job.Service), doc, contentID)
 	if err != nil {
 		return nil, err
 	}
-	return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, string(raw))
+	return u.s.Differences(doc, v.Parts[u.p.Part].Text, was)
 }
 
 // differs lists what keeps what a visit found from being what was asked for: the
@@ -36,8 +37,7 @@ func (u *push) wanted(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	raw, err := q.Content(ctx, target.ContentID)
-	return string(raw), err
+	return u.s.TextOf(ctx, q, u.v.Dialect.Doc(u.p.Part), target.ContentID)
 }
 
 // merged tells whether what a visit found is what the preview of a merge said would

@@ -2,10 +2,12 @@ package push
 
 import (
 	"errors"
+	"io"
 	"slices"
 	"time"
 
 	"magpie/internal/dialect"
+	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/visit"
 )
@@ -14,7 +16,7 @@ import (
 // see secrets. A file or document as a whole may always hold some.
 func (p Preview) HoldsSecrets() bool {
 	for _, st := range p.Steps {
-		if len(st.Content) > 0 {
+		if len(st.Content) > 0 || st.ContentID != "" {
 			return true
 		}
 		for i, l := range st.Lines {
@@ -85,8 +87,10 @@ type SendStep struct {
 	Reach    bool     `json:"reach,omitempty"`   // it carries the path by which the device is reached
 	Assumed  bool     `json:"assumed,omitempty"` // no rule speaks of it
 
-	Content    []byte `json:"content,omitempty"` // of a load, stage or restart: the document or file, or what startup must hold
-	Current    []byte `json:"current,omitempty"` // and what it is laid over
+	Content    []byte `json:"content,omitempty"`    // of a load, stage or restart: the document or file, or what startup must hold
+	ContentID  string `json:"content_id,omitempty"` // of a load, in the place of that: a file too large to be held, as it is kept
+	Size       int64  `json:"size,omitempty"`       // and how many bytes that has
+	Current    []byte `json:"current,omitempty"`    // and what it is laid over
 	Passphrase string `json:"passphrase,omitempty"`
 }
 
@@ -132,9 +136,15 @@ func (st SendStep) ours() bool {
 }
 
 // change is a step as it is sent.
-func (st SendStep) change(part, method string) link.Change {
+func (u *push) change(st SendStep) link.Change {
 	if st.ours() {
-		return link.Change{Kind: st.Kind, Part: part, Method: method, Content: st.Content, Current: string(st.Current), Passphrase: st.Passphrase}
+		c := link.Change{Kind: st.Kind, Part: u.p.Part, Method: u.p.Method, Content: link.Content{Bytes: st.Content}, Current: string(st.Current), Passphrase: st.Passphrase}
+		if st.ContentID != "" {
+			c.Content = link.Content{Size: st.Size, From: func(to io.Writer) error {
+				return u.s.Store.As(job.Service).ContentTo(u.owed, st.ContentID, to)
+			}}
+		}
+		return c
 	}
 	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}
 }

@@ -211,7 +211,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if err == nil && doc.Part.SameUnit && from.Serial != v.Pull.Serial {
 		return Preview{}, fmt.Errorf("%s can only go back to the unit it came from, serial %s; this is %s", target.Ref(), from.Serial, v.Pull.Serial)
 	}
-	raw, err := q.Content(ctx, target.ContentID)
+	want, err := s.TextOf(ctx, q, doc, target.ContentID)
 	if err != nil {
 		return Preview{}, err
 	}
@@ -221,31 +221,31 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	}
 	base := k.Versions[part]
 	if target.ID == base.ID {
-		got.Text = string(raw) // the same by the device's own sign, however it is encrypted
+		got.Text = want // the same by the device's own sign, however it is encrypted
 	}
 	cred, err := s.Credential(ctx, v.Speaker)
 	if err != nil {
 		return Preview{}, err
 	}
-	unfit, notes, err := s.fit(v, doc, target, from, got.Text, string(raw))
+	unfit, notes, err := s.fit(v, doc, target, from, got.Text, want)
 	if err != nil {
 		return Preview{}, err
 	}
 	if target.DeviceID == d.ID {
-		others, err := visit.Foreign(ctx, q, d, target.Ref(), visit.HostOf(doc, string(raw)), from)
+		others, err := visit.Foreign(ctx, q, d, target.Ref(), visit.HostOf(doc, want), from)
 		if err != nil {
 			return Preview{}, err
 		}
 		unfit = append(unfit, others...)
 	}
 	other := from.Serial != "" && from.Serial != v.Pull.Serial && !v.Dialect.Identity.Pair
-	pl, err := s.script(v, doc, part, ask{req.Method, got.Text, string(raw), passphrase, req.Only, other, req.InPlace})
+	pl, err := s.script(v, doc, part, ask{req.Method, got.Text, want, target.ContentID, passphrase, req.Only, other, req.InPlace})
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", target.Ref(), d.Name, err)
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.Pull.Serial, Method: req.Method, TargetID: target.ID, Target: target.Ref(), TargetName: target.Name,
 		BaseID: base.ID, Base: base.Ref(), Fingerprint: base.Fingerprint, DialectRev: v.Dialect.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, string(raw)), Warnings: unfit, SetAside: pl.setAside}
+		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, want), Warnings: unfit, SetAside: pl.setAside}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}
@@ -261,7 +261,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	} else if p.PredictedRed, err = s.Masked(doc, p.Predicted); err != nil {
 		return p, err
 	}
-	if n := len(doc.Unread(got.Text)) + len(doc.Unread(string(raw))); n > 0 && len(doc.Unread(p.Predicted)) == 0 && !doc.Opaque() {
+	if n := len(doc.Unread(got.Text)) + len(doc.Unread(want)); n > 0 && len(doc.Unread(p.Predicted)) == 0 && !doc.Opaque() {
 		// Written anew, a line may be read, and stand in the wrong block.
 		p.PredictedRed = "‹not shown: what runs, or the version, holds lines that the dialect cannot read›\n"
 	}
@@ -305,7 +305,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		p.Warnings = append(p.Warnings, visit.CutsOff(doc, v.Speaker, cred.User, got.Text, p.Predicted)...)
 	}
 	if other {
-		p.Warnings = append(p.Warnings, s.carried(p, doc, got.Text, string(raw))...)
+		p.Warnings = append(p.Warnings, s.carried(p, doc, got.Text, want)...)
 	}
 	if p.Loaded, err = s.loaded(v); err != nil {
 		return p, err

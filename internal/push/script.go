@@ -80,6 +80,7 @@ type script struct {
 type ask struct {
 	method     string
 	have, want string // what runs, and what should
+	contentID  string // of want, as it is kept
 	passphrase string // of want
 	only       []string
 	otherUnit  bool // want was taken from another piece of hardware
@@ -156,7 +157,7 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		return p, err
 	}
 	if doc.Opaque() {
-		p.predicted = fmt.Sprintf("an opaque file of %d bytes, mark %s\n", len(want), s.FileMark(want))
+		p.predicted = s.FileWords(doc, want) + "\n"
 	}
 	live := len(v.Dialect.Change.Live) > 0
 	if len(p.changes) == 0 {
@@ -167,10 +168,15 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 	}
 	what := fmt.Sprintf("the whole of %s, %s", part, core.Count(len(text.Lines(want)), "line", "lines"))
 	if doc.Opaque() {
-		what = fmt.Sprintf("the file %s, %d bytes", part, len(want))
+		what = fmt.Sprintf("the file %s, %d bytes", part, dialect.Size(want))
 	}
 	load := say("load", what)
-	load.Content, load.Current, load.Passphrase = []byte(want), []byte(have), passphrase
+	load.Passphrase = passphrase
+	if dialect.InPieces(want) {
+		load.ContentID, load.Size = ask.contentID, dialect.Size(want)
+	} else {
+		load.Content, load.Current = []byte(want), []byte(have)
+	}
 	p.steps = []SendStep{load}
 	if v.Session.Commits() {
 		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))

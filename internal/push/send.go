@@ -81,7 +81,7 @@ func (u *push) sendLines(from, to int) (f Facts) {
 	all := u.steps()[from-1 : to]
 	f.Ours = all[0].ours()
 	if len(all) == 1 {
-		if err := u.one(from, all[0], all[0].change(u.p.Part, u.p.Method), false); err != nil {
+		if err := u.one(from, all[0], u.change(all[0]), false); err != nil {
 			f.Report = u.reported(err)
 			return f
 		}
@@ -89,7 +89,7 @@ func (u *push) sendLines(from, to int) (f Facts) {
 	} else {
 		changes := make([]link.Change, len(all))
 		for i, st := range all {
-			changes[i] = st.change(u.p.Part, u.p.Method)
+			changes[i] = u.change(st)
 		}
 		var err error
 		if f.Taken, err = u.session().SendLines(changes); err != nil {

@@ -30,18 +30,22 @@ func (s *Service) BootstrapSheet(ctx context.Context, actor core.Actor, target c
 	if dia == nil || d.Member != "" {
 		return out, fmt.Errorf("%w: %s is not spoken to by itself", ErrBootstrapSheet, d.Name)
 	}
-	raw, err := q.Content(ctx, target.ContentID)
-	if err != nil {
-		return out, err
-	}
 	out = client.BootstrapSheet{Lines: []client.SheetLine{}, Device: d.Name, Target: target.Ref(), User: d.User, At: fmt.Sprintf("%s port %d", d.Address, d.Port)}
 	doc := dia.Doc(target.Part)
 	if dia.Language == nil || dia.Change.Remove == "" || doc.Opaque() {
-		out.File = &client.SheetFile{Part: target.Part, Bytes: len(raw)}
+		sum := sha256.New()
+		if err := q.ContentTo(ctx, target.ContentID, sum); err != nil {
+			return out, err
+		}
+		out.File = &client.SheetFile{Part: target.Part, Bytes: target.Size}
 		if actor.Secrets { // who may have the file may have its hash
-			out.File.SHA256 = fmt.Sprintf("%x", sha256.Sum256(raw))
+			out.File.SHA256 = fmt.Sprintf("%x", sum.Sum(nil))
 		}
 		return out, nil
+	}
+	raw, err := q.Content(ctx, target.ContentID)
+	if err != nil {
+		return out, err
 	}
 	_, top, err := doc.Parse(string(raw))
 	if err != nil {

@@ -69,7 +69,8 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err := u.v.Fetch(ctx); err != nil {
 		return nil, err
 	}
-	raw, err := q.Content(ctx, u.before.ContentID)
+	doc := u.v.Dialect.Doc(u.p.Part)
+	was, err := s.TextOf(ctx, q, doc, u.before.ContentID)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +82,7 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if method == "merge" {
 		method = "replace"
 	}
-	sc, err := s.script(u.v, u.v.Dialect.Doc(u.p.Part), u.p.Part, ask{method: method, have: u.v.Parts[u.p.Part].Text, want: string(raw), passphrase: passphrase})
+	sc, err := s.script(u.v, doc, u.p.Part, ask{method: method, have: u.v.Parts[u.p.Part].Text, want: was, contentID: u.before.ContentID, passphrase: passphrase})
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +126,7 @@ func (u *push) sendBack(ctx context.Context, steps []SendStep) error {
 			return context.Cause(ctx)
 		}
 		u.shown(i+1, st)
-		if err := u.one(i+1, st, st.change(u.p.Part, u.p.Method), true); err != nil {
+		if err := u.one(i+1, st, u.change(st), true); err != nil {
 			return err
 		}
 	}
@@ -175,7 +176,7 @@ func (u *push) startupBack(ctx context.Context) error {
 	if err := u.v.Session.Begin(); err != nil {
 		return err
 	}
-	if err := u.v.Session.Send(link.Change{Kind: "stage", Part: "startup", Method: "stage", Content: raw}); err != nil {
+	if err := u.v.Session.Send(link.Change{Kind: "stage", Part: "startup", Method: "stage", Content: link.Content{Bytes: raw}}); err != nil {
 		return fmt.Errorf("putting back what startup held: %w", err)
 	}
 	if err := u.v.Session.Finish(); err != nil {

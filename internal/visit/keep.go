@@ -203,7 +203,7 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	for _, name := range names {
 		kept := heads[name]
 		doc := dia.Doc(name)
-		settled[name] = settledOf(doc, parts[name])
+		settled[name] = doc.Settled(parts[name].Text)
 		p, version, err := v.keepPart(ctx, q, *d, kept, doc, pull, parts[name], settled[name], aside, l)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
@@ -309,7 +309,7 @@ func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *di
 		return false, err
 	}
 	part := dia.Main()
-	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(settledOf(dia.Doc(part), parts[part]))), nil
+	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(part).Settled(parts[part].Text))), nil
 }
 
 // judge tells whether what answered is what is expected there; if not, why the
@@ -457,7 +457,7 @@ func unsaved(dia *dialect.Dialect, parts map[string]link.Part) bool {
 		return false
 	}
 	doc := dia.Doc(follows)
-	return copied.Absent || !(doc.Equivalent(from.Text, copied.Text) && (from.Basin == nil && copied.Basin == nil || settledOf(doc, from) == settledOf(doc, copied)))
+	return copied.Absent || !doc.Equivalent(from.Text, copied.Text)
 }
 
 // Strays are the devices it speaks for that are not there, with what it says of

@@ -39,7 +39,7 @@ func (s *Service) DifferencesOf(doc *dialect.Doc, have, want string, other bool)
 			return []Difference{}, nil
 		}
 		say := func(raw string) string {
-			return fmt.Sprintf("an opaque file of %d bytes, mark %s", len(raw), s.FileMark(doc.Settled(raw)))
+			return s.FileWords(doc, raw)
 		}
 		h, w := say(have), say(want)
 		if have == "" {
@@ -110,6 +110,11 @@ func (s *Service) exactly(doc *dialect.Doc, have, want string) ([]Difference, er
 		out = append(out, d)
 	}
 	return out, nil
+}
+
+// FileWords says of an opaque file what there is to say.
+func (s *Service) FileWords(doc *dialect.Doc, raw string) string {
+	return fmt.Sprintf("an opaque file of %d bytes, mark %s", dialect.Size(raw), s.FileMark(doc.Settled(raw)))
 }
 
 // FileMark tells files apart without telling anything of them: they may hold

@@ -241,6 +241,9 @@ func crypt(passphrase string, salt []byte) cipher.AEAD {
 	return g
 }
 
+// largest is how large a settings file can be.
+const largest = 64 << 20
+
 // read opens a file.
 func read(raw []byte, passphrase string) (s Settings, err error) {
 	if len(raw) < header || string(raw[:4]) != magic {
@@ -259,7 +262,7 @@ func read(raw []byte, passphrase string) (s Settings, err error) {
 	if err != nil {
 		return s, err
 	}
-	plain, err := io.ReadAll(io.LimitReader(z, 1<<20))
+	plain, err := io.ReadAll(io.LimitReader(z, largest))
 	if err != nil {
 		return s, err
 	}
@@ -420,7 +423,7 @@ func (d *Device) restore(w http.ResponseWriter, r *http.Request, id string) {
 		page(w, "Desk", `<p class="no">There was no file.</p>`)
 		return
 	}
-	raw, _ := io.ReadAll(io.LimitReader(f, 1<<20))
+	raw, _ := io.ReadAll(io.LimitReader(f, largest))
 	s, err := read(raw, r.FormValue("under"))
 	if err == nil {
 		err = d.Apply(r.Context(), func() error {
