@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -34,7 +33,7 @@ func (s *Server) driftRoutes() []route {
 	}
 }
 
-var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known")
+var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known", "Noise", "Unsure")
 
 func (s *Server) drift(c *gin.Context) {
 	live := c.Query("live") == "true"
@@ -80,6 +79,7 @@ func (s *Server) judged(c *gin.Context, who core.Actor, devs []core.Device, live
 				return nil, false
 			}
 			one := wireDrift(j)
+			one.Noise, one.Unsure = s.Read.Aside(j)
 			one.Device, one.Differences = d.Name, visit.SeenBy(who, j.Differences)
 			if k := j.Known; k != nil {
 				one.Known = &client.Known{Reason: k.Reason, By: k.Actor, At: k.At, Until: k.Until}
@@ -120,28 +120,31 @@ func (s *Server) acknowledge(c *gin.Context) {
 	}
 	devices, ok := s.chosen(c, in.Selector)
 	if ok {
-		s.sayKnown(c, devices, in.Reason, in.Until)
+		s.eachPart(c, devices, func(d core.Device, part string) error {
+			return s.Read.Acknowledge(c.Request.Context(), actor(c), d, part, in.Reason, in.Until)
+		})
 	}
 }
 
 func (s *Server) unacknowledge(c *gin.Context) {
 	if devices, ok := s.chosen(c, strings.Fields(c.Query("selector"))); ok {
-		s.sayKnown(c, devices, "", time.Time{})
+		s.eachPart(c, devices, func(d core.Device, part string) error {
+			return s.Read.Unacknowledge(c.Request.Context(), actor(c), d, part)
+		})
 	}
 }
 
-// sayKnown writes down, or takes back, that what differs on devices is known.
-func (s *Server) sayKnown(c *gin.Context, devices []core.Device, reason string, until time.Time) {
-	ctx := c.Request.Context()
+// eachPart writes down, or takes back, that what differs of each part of devices is known.
+func (s *Server) eachPart(c *gin.Context, devices []core.Device, say func(d core.Device, part string) error) {
 	out := client.Acknowledged{Parts: []string{}, Skipped: []client.Skipped{}}
 	for _, d := range devices {
-		parts, err := s.Read.JudgedParts(ctx, actor(c), d)
+		parts, err := s.Read.JudgedParts(c.Request.Context(), actor(c), d)
 		if err != nil {
 			fail(c, problem(err))
 			return
 		}
 		for _, part := range parts {
-			switch err := s.Read.Acknowledge(ctx, actor(c), d, part, reason, until); {
+			switch err := say(d, part); {
 			case errors.Is(err, read.ErrSteady):
 				out.Skipped = append(out.Skipped, client.Skipped{Device: d.Name, Why: err.Error()})
 			case err != nil:

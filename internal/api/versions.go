@@ -368,7 +368,7 @@ var wireHid = wire.Make[client.Hid, dialect.Hid]()
 
 func WireDiff(cmp read.Comparison, masked bool) client.Diff {
 	from, to := cmp.From, cmp.To
-	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside, Noise: cmp.Noise, Hidden: wire.List(wireHid, cmp.By),
+	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside, Noise: cmp.Noise(), Hidden: wire.List(wireHid, cmp.By),
 		Unsure: cmp.Unsure, Masked: masked, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {

@@ -143,7 +143,6 @@ type Laid struct {
 	A, B     diff.Text // as they are compared
 	Edits    []diff.Edit
 	SetAside int            // lines that change by themselves and were left out
-	Noise    int            // lines that differ and that rules of somebody's own call noise
 	By       []Hid          // how many each of those rules hid
 	Unsure   int            // lines whose secrets could not be compared: salted anew, or not told
 	Changes  []rules.Change // what became of the entries, where both are read the same way
@@ -214,9 +213,7 @@ func (x *Laid) quiet() {
 			speak(x.B.Silent, noiseB, e.From, e.To)
 		}
 		gone, came := e.Loud(x.A, x.B)
-		own := tally(hidden, noiseA, e.Start, e.End) + tally(hidden, noiseB, e.From, e.To)
-		x.Noise += own
-		if own == 0 {
+		if own := tally(hidden, noiseA, e.Start, e.End) + tally(hidden, noiseB, e.From, e.To); own == 0 {
 			x.SetAside += max(e.End-e.Start-gone, e.To-e.From-came)
 		}
 	}

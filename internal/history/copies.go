@@ -79,24 +79,10 @@ type copier struct {
 
 // Copy has what waits for targets copied there, until ctx ends.
 func (s *Service) Copy(ctx context.Context) {
-	tick := time.NewTicker(copyEvery)
-	defer tick.Stop()
 	var all sync.WaitGroup
 	defer all.Wait()
 	c := &copier{busy: map[string]bool{}, caught: map[string]time.Time{}}
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if s.Sure() != nil {
-			continue
-		}
-		if err := s.copyShare(ctx, c, &all); err != nil && ctx.Err() == nil {
-			slog.Warn("looking what has to be copied elsewhere", "err", err)
-		}
-	}
+	s.Every(ctx, copyEvery, "looking what has to be copied elsewhere", func() error { return s.copyShare(ctx, c, &all) })
 }
 
 // copyShare begins a batch for each target that is due and this instance's to look after.

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"time"
 
 	"magpie/internal/core"
@@ -75,21 +74,7 @@ const (
 // Watch has what has had its time deleted once a day, by whichever instance is first, until ctx
 // ends.
 func (s *Service) Watch(ctx context.Context) {
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if s.Sure() != nil {
-			continue
-		}
-		if err := s.Look(ctx); err != nil && ctx.Err() == nil {
-			slog.Warn("looking whether versions have had their time", "err", err)
-		}
-	}
+	s.Every(ctx, lookEvery, "looking whether versions have had their time", func() error { return s.Look(ctx) })
 }
 
 // Look begins the day's retention, if it is due.

@@ -185,3 +185,23 @@ func (r *Runtime) Mine(id string, living []string) bool {
 	}
 	return mine == r.instance
 }
+
+// Every does something time after time, until ctx ends, while this instance is sure that the others
+// know of it (Sure). doing says in the log what went wrong.
+func (r *Runtime) Every(ctx context.Context, span time.Duration, doing string, do func() error) {
+	tick := time.NewTicker(span)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if r.Sure() != nil {
+			continue
+		}
+		if err := do(); err != nil && ctx.Err() == nil {
+			slog.Warn("trouble in "+doing, "err", err)
+		}
+	}
+}

@@ -201,7 +201,6 @@ type Comparison struct {
 	Hunks          []diff.Hunk
 	Added, Removed int
 	SetAside       int // lines that change by themselves and were left out
-	Noise          int // lines that differ and that rules of people's own call noise
 	By             []dialect.Hid
 	Unsure         int // lines whose secrets could not be compared: salted anew, or not told
 	Unified        string
@@ -297,6 +296,14 @@ type File struct {
 	Doc     *dialect.Doc
 }
 
+// Noise is how many lines that differ rules of people's own call noise.
+func (c Comparison) Noise() (n int) {
+	for _, h := range c.By {
+		n += h.Lines
+	}
+	return n
+}
+
 func (f File) side() Side { return Side{Ref: f.Name, TakenAt: f.At, raw: f.Content, doc: f.Doc} }
 
 func compare(from, to Side, context int, all bool, show func(Side) (string, error), mask func(*rules.Item) string) (c Comparison, err error) {
@@ -315,7 +322,7 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	if laid.Relation == dialect.Different && from.sameSign(to) {
 		laid.Relation = dialect.Unchanged
 	}
-	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside, Noise: laid.Noise, By: laid.By}
+	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside, By: laid.By}
 	if from.Opaque() || to.Opaque() {
 		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, from.Size(), to.Ref, to.Size(), c.Relation)
 		if c.Relation == dialect.Different {

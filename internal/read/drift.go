@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"time"
 
 	"magpie/internal/core"
@@ -23,8 +22,6 @@ type Drift struct {
 	Running     string
 	Differences []visit.Difference
 	Trouble     string
-	Noise       int                    // lines off the baseline that rules leave aside
-	Unsure      int                    // secrets that could not be compared
 	Known       *store.Acknowledgement // somebody knows of all that differs; nil: nobody does
 
 	by  visit.Yardstick
@@ -79,11 +76,15 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		out.State, out.Trouble = "not known", err.Error()
 		return out, nil
 	}
+	if now.Large() {
+		if now.raw, err = s.TextOf(ctx, q, out.by.Doc, now.Version.ContentID); err != nil {
+			return out, err
+		}
+	}
 	out.now, out.Running = now, now.Ref
 	if out.Differences, err = s.Judge(out.by, now.raw, now.print()); err != nil {
 		return out, fmt.Errorf("%s: %w", now.Ref, err)
 	}
-	out.Noise, out.Unsure = s.Quieted(out.by, now.raw), now.unsure()
 	out.State = core.Steady
 	if len(out.Differences) > 0 {
 		out.State = core.Drifted
@@ -98,6 +99,12 @@ func (side Side) print() string {
 		return ""
 	}
 	return side.Version.Fingerprint
+}
+
+// Aside counts the lines off the baseline that rules leave aside, and the secrets that could not be
+// compared.
+func (s *Service) Aside(d Drift) (noise, unsure int) {
+	return s.Quieted(d.by, d.now.raw), d.now.unsure()
 }
 
 // unsure is how many lines hold secrets that cannot be compared.
@@ -151,14 +158,14 @@ func (s *Service) DriftedSince(ctx context.Context, d Drift) (*Origin, error) {
 var ErrSteady = errors.New("nothing differs")
 
 // Acknowledge writes down that somebody knows of what differs now of a part of a device, until a time. It covers
-// those lines and no others. An empty reason takes the word back.
+// those lines and no others.
 func (s *Service) Acknowledge(ctx context.Context, actor core.Actor, d core.Device, part, reason string, until time.Time) error {
 	drift, err := s.Drift(ctx, core.Actor{ID: actor.ID, Name: actor.Name, Role: actor.Role, Secrets: true}, d, part, false)
 	if err != nil {
 		return err
 	}
 	name := d.Name + "/" + part
-	if reason != "" && drift.State != core.Drifted {
+	if drift.State != core.Drifted {
 		stands := "is " + drift.State
 		if drift.State == "no baseline" {
 			stands = "has no baseline"
@@ -167,26 +174,31 @@ func (s *Service) Acknowledge(ctx context.Context, actor core.Actor, d core.Devi
 	}
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		a := store.Acknowledgement{DeviceID: d.ID, Part: part, Reason: reason, Actor: actor.Name, At: s.Now(), Until: until}
-		if reason == "" {
-			was, err := q.Unacknowledge(ctx, d.ID, part)
-			if err != nil || !was {
-				return err
-			}
-			if err := q.Audit(ctx, "drift no longer acknowledged", name, ""); err != nil {
-				return err
-			}
-		} else {
-			for _, off := range drift.Differences {
-				a.Marks = append(a.Marks, s.Mark(off))
-			}
-			if err := q.Acknowledge(ctx, a); err != nil {
-				return err
-			}
-			if err := q.Audit(ctx, "drift acknowledged", name, fmt.Sprintf("%s of %s, until %s%s", core.Count(len(a.Marks), "line", "lines"), drift.Running, until.UTC().Format("2006-01-02 15:04 MST"), core.Because(reason))); err != nil {
-				return err
-			}
+		for _, off := range drift.Differences {
+			a.Marks = append(a.Marks, s.Mark(off))
+		}
+		if err := q.Acknowledge(ctx, a); err != nil {
+			return err
+		}
+		if err := q.Audit(ctx, "drift acknowledged", name, fmt.Sprintf("%s of %s, until %s%s", core.Count(len(a.Marks), "line", "lines"), drift.Running, until.UTC().Format("2006-01-02 15:04 MST"), core.Because(reason))); err != nil {
+			return err
 		}
 		_, err := s.Rejudge(ctx, q, d.ID)
+		return err
+	})
+}
+
+// Unacknowledge takes that word back, where there is one.
+func (s *Service) Unacknowledge(ctx context.Context, actor core.Actor, d core.Device, part string) error {
+	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
+		was, err := q.Unacknowledge(ctx, d.ID, part)
+		if err != nil || !was {
+			return err
+		}
+		if err := q.Audit(ctx, "drift no longer acknowledged", d.Name+"/"+part, ""); err != nil {
+			return err
+		}
+		_, err = s.Rejudge(ctx, q, d.ID)
 		return err
 	})
 }
@@ -196,21 +208,7 @@ const lapseEvery = 20 * time.Second
 
 // Watch has drift count again whose acknowledgement is over, until ctx ends.
 func (s *Service) Watch(ctx context.Context) {
-	tick := time.NewTicker(lapseEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if s.Sure() != nil {
-			continue
-		}
-		if err := s.Lapse(ctx); err != nil && ctx.Err() == nil {
-			slog.Warn("looking which acknowledgements are over", "err", err)
-		}
-	}
+	s.Every(ctx, lapseEvery, "looking which acknowledgements are over", func() error { return s.Lapse(ctx) })
 }
 
 // Lapse has drift count again whose acknowledgement is over.

@@ -470,17 +470,21 @@ func TestRulesOfOnesOwn(t *testing.T) {
 			t.Fatalf("it is %s, want %s", d.State, want)
 		}
 	}
+	noise := func(d read.Drift) int {
+		n, _ := y.s.Aside(d)
+		return n
+	}
 	y.amend("lane guest", "  note \"for the regatta\"")
 	y.pullAt("10:00")
 	state(core.Drifted)
 	set("notes", "noise", "lane {name} / note <text>")
 	state(core.Unsaved) // which is another matter
-	if d := drift(); d.State != core.Steady || d.Noise != 1 {
-		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, d.Noise)
+	if d := drift(); d.State != core.Steady || noise(d) != 1 {
+		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, noise(d))
 	}
 	c, err := y.s.Compare(admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, false)
-	if err != nil || c.Relation != dialect.Unchanged || c.Noise != 2 || len(c.By) != 1 || c.By[0].Rule != "notes" || c.Unified != "" {
-		t.Errorf("%v: %s, noise %d by %v\n%s", err, c.Relation, c.Noise, c.By, c.Unified)
+	if err != nil || c.Relation != dialect.Unchanged || c.Noise() != 2 || len(c.By) != 1 || c.By[0].Rule != "notes" || c.Unified != "" {
+		t.Errorf("%v: %s, noise %d by %v\n%s", err, c.Relation, c.Noise(), c.By, c.Unified)
 	}
 	if all, err := y.s.Compare(admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, true); err != nil || all.Relation != dialect.Different || !strings.Contains(all.Unified, "+  note \"for the regatta\"") {
 		t.Errorf("all: %v, %s\n%s", err, all.Relation, all.Unified)
@@ -632,7 +636,7 @@ func TestAcknowledged(t *testing.T) {
 	if err := say("once more"); err != nil {
 		t.Fatal(err)
 	}
-	if err := say(""); err != nil {
+	if err := y.s.Unacknowledge(bg, admin, y.device(r1), "running"); err != nil {
 		t.Fatal(err)
 	}
 	state("withdrawn", core.Drifted, false)

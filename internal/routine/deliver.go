@@ -55,21 +55,7 @@ func (s *steps) do(name string, does func() (said string, err error)) error {
 
 // send puts what is to be told into the outbox, and sends what is in it, until ctx ends.
 func (s *Service) send(ctx context.Context) {
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if s.Sure() != nil {
-			continue
-		}
-		if err := errors.Join(s.Tell(ctx), s.Send(ctx), s.sendAudit(ctx)); err != nil && ctx.Err() == nil {
-			slog.Warn("people cannot be told", "err", err)
-		}
-	}
+	s.Every(ctx, lookEvery, "telling people", func() error { return errors.Join(s.Tell(ctx), s.Send(ctx), s.sendAudit(ctx)) })
 }
 
 // Send sends what is due in the outbox, once each.

@@ -60,25 +60,11 @@ func (s *Service) Watch(ctx context.Context) {
 	defer sending.Wait()
 	sending.Go(func() { s.send(ctx) })
 	sending.Go(func() { s.hear(ctx) })
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-			defer cancel()
-			if err := s.writeDown(last); err != nil {
-				slog.Warn("change notices are lost", "err", err)
-			}
-			return
-		case <-tick.C:
-		}
-		if s.Sure() != nil {
-			continue
-		}
-		if err := s.Look(ctx); err != nil && ctx.Err() == nil {
-			slog.Warn("looking what is due", "err", err)
-		}
+	s.Every(ctx, lookEvery, "looking what is due", func() error { return s.Look(ctx) })
+	last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if err := s.writeDown(last); err != nil {
+		slog.Warn("change notices are lost", "err", err)
 	}
 }
 

@@ -225,11 +225,11 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 		if err != nil {
 			return d, err
 		}
-		raw, err := q.Content(ctx, latest.ContentID)
-		if err != nil && !errors.Is(err, store.ErrLarge) {
+		raw, err := s.TextOf(ctx, q, dia.Doc(p.Name), latest.ContentID)
+		if err != nil {
 			return d, err
 		}
-		if err := v.add(ctx, s, q, &d, y, p.Name, string(raw), latest.Fingerprint); err != nil {
+		if err := v.add(ctx, s, q, &d, y, p.Name, raw, latest.Fingerprint); err != nil {
 			return d, err
 		}
 	}
