@@ -3,6 +3,7 @@ package e2e
 import (
 	"errors"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -159,5 +160,35 @@ func TestBaselineByTwo(t *testing.T) {
 	must(two.Say(ctx(t), again.Job, "decline", ""))(t)
 	if j := w.end(again.Job); j.Outcome != "cancelled" {
 		t.Errorf("declined: %s, %s", j.Outcome, j.Summary)
+	}
+}
+
+// TestEntryJudges: what is written in a device's entry is what it is judged by from then on: values that
+// stand in a model, and what a rule's selector goes by.
+func TestEntryJudges(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	w.pull(r1)
+	file := filepath.Join(w.dir, "clocks.cfg")
+	put(t, file, "clock\n  mark {{clock}}\n")
+	for _, x := range []struct {
+		does  []string
+		state string
+	}{
+		{[]string{"device", "edit", r1, "--field", "clock=192.0.2.9"}, "steady"},
+		{[]string{"rule", "set", "clocks", "--model", file, "--of", r1}, "drifted"},
+		{[]string{"device", "edit", r1, "--field", "clock=10.30.0.5"}, "steady"},
+		{[]string{"device", "tag", w.fleet.places[1].Name, "--add", "unclocked"}, "steady"},
+		{[]string{"rule", "set", "no-marks", "--must-not", "clock / mark {address}", "--of", "tag=unclocked"}, "steady"},
+		{[]string{"device", "tag", r1, "--add", "unclocked"}, "drifted"},
+		{[]string{"device", "edit", r1, "--note", "on the pier"}, "drifted"},
+		{[]string{"device", "tag", r1, "--drop", "unclocked"}, "steady"},
+	} {
+		if out, said, status := w.cli(x.does...); status != 0 {
+			t.Fatalf("magpie %s: %s%s", strings.Join(x.does, " "), out, said)
+		}
+		if d := must(w.admin.Device(ctx(t), r1))(t); d.State != x.state {
+			t.Errorf("after magpie %s it is %s, not %s", strings.Join(x.does, " "), d.State, x.state)
+		}
 	}
 }

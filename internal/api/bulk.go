@@ -57,11 +57,15 @@ func (s *Server) tag(c *gin.Context) {
 				continue
 			}
 			said := core.Became("tags", strings.Join(tags, ", "), strings.Join(d.Tags, ", "))
+			before := d
 			d.Tags = tags
-			if err := q.EditDevice(ctx, d); err != nil {
+			if err := s.Visits.Edit(ctx, q, before, d); err != nil {
 				return err
 			}
 			if err := q.Audit(ctx, "device edited", d.Name, said); err != nil {
+				return err
+			}
+			if d, err = q.DeviceByID(ctx, d.ID); err != nil {
 				return err
 			}
 			out.Items = append(out.Items, s.wireDevice(d))

@@ -581,8 +581,9 @@ func (s *Server) editOne(ctx context.Context, q *store.Q, d *core.Device, n clie
 		// A credential of its own, instead of the set.
 		e.d.CredentialID = store.NewID(s.Jobs.Now())
 	}
+	was := *d
 	*d = e.d
-	if err := q.EditDevice(ctx, *d); err != nil {
+	if err := s.Visits.Edit(ctx, q, was, *d); err != nil {
 		return err
 	}
 	if e.secret {

@@ -239,3 +239,20 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 	}
 	return d, q.SetStanding(ctx, d)
 }
+
+// Edit writes a device that was edited. Where its entry has other rules hold for it than before, or others
+// of its values stand in a model, it is judged anew.
+func (s *Service) Edit(ctx context.Context, q *store.Q, was, d core.Device) error {
+	if err := q.EditDevice(ctx, d); err != nil {
+		return err
+	}
+	before, err := q.OwnRulesFor(ctx, was)
+	if err != nil {
+		return err
+	}
+	after, err := q.OwnRulesFor(ctx, d)
+	if err == nil && !slices.EqualFunc(before, after, rules.Own.Same) {
+		_, err = s.Rejudge(ctx, q, d.ID)
+	}
+	return err
+}

@@ -31,6 +31,11 @@ type Own struct {
 	rule *Rule
 }
 
+// Same tells whether two rules say the same.
+func (o Own) Same(p Own) bool {
+	return o.Name == p.Name && o.Kind == p.Kind && o.Path == p.Path && o.Text == p.Text
+}
+
 // Compile reads the rule's path.
 func (o *Own) Compile() error {
 	if o.Kind == Model {
