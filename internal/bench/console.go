@@ -193,32 +193,61 @@ func live(d *demo, b *tab, device string) error {
 	return nil
 }
 
-// long scrolls what is longest: a comparison of 100,000 lines side by side, 10,000
-// versions, 10,000 devices.
+// long opens and scrolls what is longest: comparisons of 100,000 lines in each form, 10,000 versions,
+// 10,000 devices.
 func long(d *demo, b *tab, device string) error {
-	if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(localStorage.setItem('compare as', 'beside'), true)`)); err != nil {
+	text, err := d.c.Text(context.Background(), device+"@latest")
+	if err != nil {
 		return err
 	}
-	if err := chromedp.Do(b.ctx, chromedp.Navigate(d.url+"/compare?from="+device+"@previous&to="+device+"@latest")); err != nil {
+	other, err := d.c.Edit(context.Background(), client.NewVersion{Ref: device + "@latest", Text: strings.ReplaceAll(text.Text, "  10.", "  172."), Note: "another in each line"})
+	if err != nil {
 		return err
 	}
-	if err := b.see("1000 changes"); err != nil {
-		return err
-	}
-	if err := chromedp.Do(b.ctx, chromedp.Click(`//button[contains(., "Unfold")]`)); err != nil {
-		return err
-	}
-	const pane = `document.querySelector('[aria-label=Comparison]')`
-	if err := b.until(pane + `?.firstElementChild?.offsetHeight > 1900000`); err != nil {
-		return err
-	}
-	if err := scrolling(b, pane, "longest main-thread task, 100,000 lines side by side"); err != nil {
-		return err
+	for _, x := range []struct{ form, shows, what, query string }{
+		{"unified", "1000 changes", "1,000 of 100,000 lines", "from=" + device + "@previous&to=" + device + "@latest"},
+		{"beside", "1000 changes", "1,000 of 100,000 lines", "from=" + device + "@previous&to=" + device + "@latest"},
+		{"entries", "1000 entries", "1,000 of 100,000 lines", "from=" + device + "@previous&to=" + device + "@latest"},
+		{"unified", "1000 changes", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
+		{"beside", "1000 changes", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
+		{"entries", " entries", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
+	} {
+		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(localStorage.setItem('compare as', '`+x.form+`'), true)`)); err != nil {
+			return err
+		}
+		var opened []time.Duration
+		for range 3 {
+			if err := chromedp.Do(b.ctx, chromedp.Navigate("about:blank")); err != nil {
+				return err
+			}
+			began := time.Now()
+			if err := chromedp.Do(b.ctx, chromedp.Navigate(d.url+"/compare?"+x.query)); err != nil {
+				return err
+			}
+			if err := b.see(x.shows); err != nil {
+				return err
+			}
+			opened = append(opened, time.Since(began))
+		}
+		fmt.Printf("%-62s %6.0f ms   (reach: under 1000)\n", x.what+" differ, "+x.form+", opened, worst of 3", ms(worst(opened)))
+		pane := `document.querySelector('[aria-label=Comparison]')`
+		if x.form == "entries" {
+			pane = `document.querySelector('[aria-label=Entries]')`
+		} else if x.what == "1,000 of 100,000 lines" {
+			if err := chromedp.Do(b.ctx, chromedp.Click(`//button[contains(., "Unfold")]`)); err != nil {
+				return err
+			}
+			if err := b.until(pane + `?.firstElementChild?.offsetHeight > 1900000`); err != nil {
+				return err
+			}
+		}
+		if err := scrolling(b, pane, "  and scrolled, the longest main-thread task"); err != nil {
+			return err
+		}
 	}
 
 	const small = "skerrinsay-p1"
-	text, err := d.c.Text(context.Background(), small+"@latest")
-	if err != nil {
+	if text, err = d.c.Text(context.Background(), small+"@latest"); err != nil {
 		return err
 	}
 	if err := many(10_000, func(i int) error {

@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"slices"
+	"sync"
 
 	"magpie/internal/core/diff"
 	"magpie/internal/core/grammar"
@@ -160,14 +161,33 @@ type Hid struct {
 // unless all are wanted. A nil Doc stands for a text that no dialect reads; opaque files have a
 // relation, and nothing else.
 func Lay(from, to *Doc, a, b string, all bool) Laid {
-	x := Laid{a: read(from, a), b: read(to, b)}
+	x := Laid{}
 	alike := Alike(from, to)
+	var plainA, plainB string
+	var compared [2]diff.Text
+	side := func(r **reading, d *Doc, src string, plain *string, t, salted *diff.Text) func() {
+		return func() {
+			*r = read(d, src)
+			if d != nil && d.Opaque() {
+				*plain = (*r).settled()
+				return
+			}
+			if *t = (*r).split(); a != b && alike {
+				*plain = (*r).settled()
+				(*r).tree()
+			}
+			if *salted = *t; !all {
+				*salted = (*r).salted(*t)
+			}
+		}
+	}
+	together(side(&x.a, from, a, &plainA, &x.A, &compared[0]), side(&x.b, to, b, &plainB, &x.B, &compared[1]))
 	switch {
 	case a == b:
 		x.Relation = Identical
 	case !alike:
 		x.Relation = Different
-	case x.a.settled() == x.b.settled():
+	case plainA == plainB:
 		x.Relation = Unchanged
 	case x.a.equivalent(x.b):
 		x.Relation = Equivalent
@@ -176,11 +196,6 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 	}
 	if from != nil && from.Opaque() || to != nil && to.Opaque() {
 		return x
-	}
-	x.A, x.B = x.a.split(), x.b.split()
-	compared := [2]diff.Text{x.A, x.B}
-	if !all {
-		compared[0], compared[1] = x.a.salted(x.A), x.b.salted(x.B)
 	}
 	x.Edits = diff.Texts(compared[0], compared[1])
 	if alike && !all {
@@ -197,6 +212,27 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 		}
 	}
 	return x
+}
+
+// together does two things at once.
+func together(one, other func()) {
+	var both sync.WaitGroup
+	both.Go(one)
+	other()
+	both.Wait()
+}
+
+// Places names what each line of either text stands in, as Places does. shown are the texts as they are
+// shown.
+func (x *Laid) Places(shownA, shownB string) (a, b []string) {
+	of := func(r *reading, shown string) []string {
+		if shown != r.src {
+			r = read(r.doc, shown)
+		}
+		return r.places(diff.Split(shown).Len())
+	}
+	together(func() { a = of(x.a, shownA) }, func() { b = of(x.b, shownB) })
+	return a, b
 }
 
 // quiet says which lines say nothing, counts those that changed, and drops all edits of texts that are
@@ -299,13 +335,14 @@ func (d *Doc) Place(it *rules.Item) string {
 
 // Places names what each line of a text stands in, from line 1: the blocks around it, or what a line
 // is about that stands in none. shown is the text as it is shown: with its secrets masked, or as it is.
-func Places(d *Doc, shown string, lines int) []string {
-	r := read(d, shown)
+func Places(d *Doc, shown string, lines int) []string { return read(d, shown).places(lines) }
+
+func (r *reading) places(lines int) []string {
 	if r.root == nil {
 		return make([]string, lines+1)
 	}
 	out := grammar.Enclosing(r.root, lines)
-	if d.flat() {
+	if d := r.doc; d.flat() {
 		for _, k := range r.root.Kids {
 			if k.Line > 0 && k.Line <= lines && out[k.Line] == "" {
 				out[k.Line] = d.Place(d.Table.Item(&rules.Item{}, k.Text, nil))

@@ -18,6 +18,8 @@ import (
 	"magpie/internal/dialect"
 	"magpie/internal/store"
 	"magpie/internal/visit"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Side is one text that is shown or compared. What leaves the service of it
@@ -331,12 +333,11 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 		return c, nil
 	}
 	c.Changes = changes(laid.Changes, from.doc, mask)
-	shownA, err := show(from)
-	if err != nil {
-		return c, err
-	}
-	shownB, err := show(to)
-	if err != nil {
+	var shownA, shownB string
+	var both errgroup.Group
+	both.Go(func() (err error) { shownA, err = show(from); return err })
+	both.Go(func() (err error) { shownB, err = show(to); return err })
+	if err := both.Wait(); err != nil {
 		return c, err
 	}
 	// Secrets are compared as they are and shown as the actor may see them.
@@ -344,7 +345,7 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	c.Added, c.Removed = laid.Lines()
 	a, b := diff.Split(shownA), diff.Split(shownB)
 	a.Silent, b.Silent = laid.A.Silent, laid.B.Silent
-	blockA, blockB := dialect.Places(from.doc, shownA, a.Len()), dialect.Places(to.doc, shownB, b.Len())
+	blockA, blockB := laid.Places(shownA, shownB)
 	enclosing := func(old bool, line int) string {
 		if old {
 			return blockA[line]

@@ -24,7 +24,7 @@ func (it *Item) compared(other *Item) string {
 		parts[i] = w.Text
 	}
 	blank := func(capture string) {
-		if at, ok := it.caps[capture]; ok {
+		if at, ok := it.caps.of(capture); ok {
 			parts[at[0]] = ""
 			for i := at[0] + 1; i < at[1]; i++ {
 				parts[i] = ""

@@ -94,7 +94,7 @@ func (t *Table) replace(lines []string, root *grammar.Node, captures func(*Rule)
 				}
 			}
 			for _, name := range captures(it.Rule) {
-				c := it.caps[name]
+				c, _ := it.caps.of(name)
 				for i := c[0]; i < c[1] && i < len(at); i++ {
 					if at[i].Line > 0 && at[i].Line <= len(lines) && at[i].End <= len(lines[at[i].Line-1]) {
 						cuts = append(cuts, cut{at[i], shown(it.words[i].Text)})
@@ -127,7 +127,7 @@ func (m Masker) hide(it *Item, line string) string {
 	words := m.Table.Words(line)
 	for i := len(words) - 1; i >= 0; i-- {
 		for _, s := range it.Rule.Secret {
-			if at := it.caps[s]; i >= at[0] && i < at[1] {
+			if at, _ := it.caps.of(s); i >= at[0] && i < at[1] {
 				line = line[:words[i].Start] + m.Shown(words[i].Text) + line[words[i].End:]
 			}
 		}
@@ -141,7 +141,7 @@ func (it *Item) Secrets() (out []string) {
 		return nil
 	}
 	for _, s := range it.Rule.Secret {
-		at := it.caps[s]
+		at, _ := it.caps.of(s)
 		for i := at[0]; i < at[1]; i++ {
 			out = append(out, it.words[i].Text)
 		}
@@ -203,8 +203,8 @@ func (t *Table) Settled(lines int, root *grammar.Node) []bool {
 	var walk func(up *Item, n *grammar.Node)
 	walk = func(up *Item, n *grammar.Node) {
 		for _, k := range n.Kids {
-			it := t.item(up, k.Text, k.Body, k.Ident)
-			if it.Rule != nil && it.Rule.Volatile {
+			it := &Item{Up: up, table: t, words: t.Words(k.Text)}
+			if t.meet(it); it.Rule != nil && it.Rule.Volatile {
 				continue
 			}
 			eachLine(k, func(line int) { says[line-1] = true })

@@ -207,8 +207,7 @@ func fits(seg []token, words []grammar.Word) bool {
 
 // captures tells which words that fit a segment each capture took: a first index
 // and one past the last.
-func captures(seg []token, words []grammar.Word) map[string][2]int {
-	caps := make(map[string][2]int, len(seg))
+func captures(seg []token, words []grammar.Word) (caps captured) {
 	for i, t := range seg {
 		if t.capture == "" {
 			continue
@@ -217,9 +216,27 @@ func captures(seg []token, words []grammar.Word) map[string][2]int {
 		if t.rest {
 			end = len(words)
 		}
-		caps[t.capture] = [2]int{i, end}
+		caps = append(caps, capture{t.capture, [2]int{i, end}})
 	}
 	return caps
+}
+
+// captured are the words that captures took: of each from which to before which.
+type captured []capture
+
+type capture struct {
+	name string
+	at   [2]int
+}
+
+// of is what a capture took; nothing, if there is none of that name.
+func (c captured) of(name string) (at [2]int, is bool) {
+	for i := len(c) - 1; i >= 0; i-- {
+		if c[i].name == name {
+			return c[i].at, true
+		}
+	}
+	return at, false
 }
 
 // identity is what tells words that fit a segment from others: all before the first
@@ -267,7 +284,7 @@ type Item struct {
 
 	table *Table
 	words []grammar.Word
-	caps  map[string][2]int
+	caps  captured
 	inner []bool  // which words are values in the midst of what identifies the line
 	deny  bool    // its first word denies the rest
 	torn  bool    // of the top: some line could not be read, so that others may stand in the wrong block
@@ -288,11 +305,7 @@ func (t *Table) rule(up *Item, words []grammar.Word) *Rule {
 // find says of an item which rule speaks of it and what identifies it. Where none does,
 // its first ident words identify it: all, if 0. A denied line is told by what it denies.
 func (t *Table) find(it *Item, ident int) {
-	words := it.words
-	if it.Rule = t.rule(it.Up, words); it.Rule == nil && t.Denial != "" && len(words) > 1 && words[0].Text == t.Denial {
-		it.deny, words = true, words[1:]
-		it.Rule = t.rule(it.Up, words)
-	}
+	words := t.meet(it)
 	switch r := it.Rule; {
 	case r != nil:
 		seg := r.segs[len(r.segs)-1]
@@ -304,13 +317,25 @@ func (t *Table) find(it *Item, ident int) {
 		it.ID = join(words)
 	}
 	if it.deny { // where each word stands in the line
-		for c, at := range it.caps {
-			it.caps[c] = [2]int{at[0] + 1, at[1] + 1}
+		for i := range it.caps {
+			it.caps[i].at[0]++
+			it.caps[i].at[1]++
 		}
 		if it.inner != nil {
 			it.inner = append([]bool{true}, it.inner...)
 		}
 	}
+}
+
+// meet says of an item which rule speaks of it, and returns the words that the rule fits: of a denied
+// line those of what it denies.
+func (t *Table) meet(it *Item) (words []grammar.Word) {
+	words = it.words
+	if it.Rule = t.rule(it.Up, words); it.Rule == nil && t.Denial != "" && len(words) > 1 && words[0].Text == t.Denial {
+		it.deny, words = true, words[1:]
+		it.Rule = t.rule(it.Up, words)
+	}
+	return words
 }
 
 // depth is how many lines lead to what is below the item: 0 for the top.
@@ -452,7 +477,7 @@ func (it *Item) Overwrites(old *Item) bool {
 
 // Capture is the words that a capture of the line's rule took; empty if it has none.
 func (it *Item) Capture(name string) string {
-	at, ok := it.caps[name]
+	at, ok := it.caps.of(name)
 	if !ok {
 		return ""
 	}
@@ -462,8 +487,8 @@ func (it *Item) Capture(name string) string {
 // Expand puts the line, its identity and the captures of its rule into a text.
 func (it *Item) Expand(text string) string {
 	pairs := []string{"{line}", it.Line, "{identity}", it.Identity()}
-	for c := range it.caps {
-		pairs = append(pairs, "{"+c+"}", it.Capture(c))
+	for _, c := range it.caps {
+		pairs = append(pairs, "{"+c.name+"}", it.Capture(c.name))
 	}
 	return strings.NewReplacer(pairs...).Replace(text)
 }
@@ -492,9 +517,9 @@ func (r *Rule) Shared(o *Rule) (names []string) {
 func (r *Rule) Took(it *Item, names []string) string {
 	took := make([]string, len(names))
 	for i, p := len(r.segs)-1, it; i >= 0; i, p = i-1, p.Up {
-		for c, at := range captures(r.segs[i], p.words) {
-			if n, ok := slices.BinarySearch(names, c); ok {
-				took[n] = join(p.words[at[0]:at[1]])
+		for _, c := range captures(r.segs[i], p.words) {
+			if n, ok := slices.BinarySearch(names, c.name); ok {
+				took[n] = join(p.words[c.at[0]:c.at[1]])
 			}
 		}
 	}
@@ -567,7 +592,7 @@ func (it *Item) Defines() (space, name string) {
 	if it.Rule == nil || it.Rule.Defines == "" {
 		return "", ""
 	}
-	if at, ok := it.caps[it.Rule.Named]; ok {
+	if at, ok := it.caps.of(it.Rule.Named); ok {
 		return it.Rule.Defines, join(it.words[at[0]:at[1]])
 	}
 	w := strings.Fields(it.Identity())
@@ -612,7 +637,7 @@ func (it *Item) Hostname() string {
 	if it.Rule == nil || it.Rule.Hostname == "" {
 		return ""
 	}
-	at := it.caps[it.Rule.Hostname]
+	at, _ := it.caps.of(it.Rule.Hostname)
 	return join(it.words[at[0]:at[1]])
 }
 
@@ -724,7 +749,7 @@ func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
 			masked := m.Table.Words(m.Item(k))
 			caps := captures(last, k.words)
 			for _, t := range last {
-				if at, ok := caps[t.capture]; ok && t.capture != "" && at[1] <= len(masked) {
+				if at, ok := caps.of(t.capture); ok && t.capture != "" && at[1] <= len(masked) {
 					f.Values = append(f.Values, join(masked[at[0]:at[1]]))
 					break
 				}
