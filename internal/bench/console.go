@@ -208,9 +208,9 @@ func long(d *demo, b *tab, device string) error {
 		{"unified", "1000 changes", "1,000 of 100,000 lines", "from=" + device + "@previous&to=" + device + "@latest"},
 		{"beside", "1000 changes", "1,000 of 100,000 lines", "from=" + device + "@previous&to=" + device + "@latest"},
 		{"entries", "1000 entries", "1,000 of 100,000 lines", "from=" + device + "@previous&to=" + device + "@latest"},
-		{"unified", "1000 changes", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
-		{"beside", "1000 changes", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
-		{"entries", " entries", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
+		{"unified", "101004 removed", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
+		{"beside", "101004 removed", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
+		{"entries", "202008 entries", "all of 100,000 lines", "from=" + device + "@latest&to=" + other.Ref},
 	} {
 		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(localStorage.setItem('compare as', '`+x.form+`'), true)`)); err != nil {
 			return err

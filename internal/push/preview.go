@@ -2,12 +2,10 @@ package push
 
 import (
 	"errors"
-	"io"
 	"slices"
 	"time"
 
 	"magpie/internal/dialect"
-	"magpie/internal/job"
 	"magpie/internal/link"
 	"magpie/internal/visit"
 )
@@ -133,20 +131,6 @@ func linkRefused(err error) *link.Refused {
 // ours tells whether a step is in our words, and no line to be typed.
 func (st SendStep) ours() bool {
 	return slices.Contains([]string{"load", "commit", "stage", "restart", "live"}, st.Kind)
-}
-
-// change is a step as it is sent.
-func (u *push) change(st SendStep) link.Change {
-	if st.ours() {
-		c := link.Change{Kind: st.Kind, Part: u.p.Part, Method: u.p.Method, Content: link.Content{Bytes: st.Content}, Current: string(st.Current), Passphrase: st.Passphrase}
-		if st.ContentID != "" {
-			c.Content = link.Content{Size: st.Size, From: func(to io.Writer) error {
-				return u.s.Store.As(job.Service).ContentTo(u.owed, st.ContentID, to)
-			}}
-		}
-		return c
-	}
-	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}
 }
 
 // Swap is other hardware that takes a device's place.

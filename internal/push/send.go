@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/job"
 	"magpie/internal/link"
 )
 
@@ -20,6 +22,20 @@ type stepError struct {
 
 func (e stepError) Error() string { return fmt.Sprintf("at line %d: %v", e.n, e.err) }
 func (e stepError) Unwrap() error { return e.err }
+
+// change is a step as it is sent.
+func (u *push) change(st SendStep) link.Change {
+	if st.ours() {
+		c := link.Change{Kind: st.Kind, Part: u.p.Part, Method: u.p.Method, Content: link.Content{Bytes: st.Content}, Current: string(st.Current), Passphrase: st.Passphrase}
+		if st.ContentID != "" {
+			c.Content = link.Content{Size: st.Size, From: func(to io.Writer) error {
+				return u.s.Store.As(job.Service).ContentTo(u.owed, st.ContentID, to)
+			}}
+		}
+		return c
+	}
+	return link.Change{Kind: "line", Lines: st.Lines, Hostname: st.Hostname}
+}
 
 // session is the conversation in which the push's device is spoken to: for one that
 // another speaks for, that one's.
