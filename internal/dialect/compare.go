@@ -55,6 +55,13 @@ func (r *reading) tree() *rules.Item {
 	return r.top
 }
 
+// whole works out at once what a comparison takes: what the text means, and which lines say something.
+func (r *reading) whole() {
+	if r.means() && r.top == nil && r.says == nil && !r.doc.Table.Quiets() {
+		r.top, r.says = r.doc.Table.ResolveSettled(len(text.Lines(r.src)), r.root)
+	}
+}
+
 // settledLines tells of each line whether it says something.
 func (r *reading) settledLines() []bool {
 	if r.says == nil {
@@ -173,8 +180,8 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 				return
 			}
 			if *t = (*r).split(); a != b && alike {
+				(*r).whole()
 				*plain = (*r).settled()
-				(*r).tree()
 			}
 			if *salted = *t; !all {
 				*salted = (*r).salted(*t)

@@ -136,6 +136,9 @@ func TestWhatCountsAsTheSame(t *testing.T) {
 		{"a default left out", strings.Replace(base, "  mtu 1500\n", "", 1), false, true},
 		{"another order within a filter", strings.Replace(base, "  pass any from any to any\n  drop any from any to any\n", "  drop any from any to any\n  pass any from any to any\n", 1), false, false},
 		{"a line more", base + "domain x\n", false, false},
+		{"a block opened once more, for its own line", base + "lane a\n  guard strict\n", false, true},
+		{"a block opened once more, the last value winning", strings.Replace(base, "guard strict", "guard loose", 1) + "lane a\n  guard strict\n", false, true},
+		{"a block opened once more, for another value", base + "lane a\n  guard loose\n", false, false},
 		{"a value changed", strings.Replace(base, "strict", "loose", 1), false, false},
 	} {
 		if got := d.Doc("running").Settled(base) == d.Doc("running").Settled(c.other); got != c.unchanged {

@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"magpie/internal/core/change"
+	"magpie/internal/core/find"
 	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
 )
@@ -664,7 +665,7 @@ func (l *loader) form() {
 	for i, x := range g.Delimited {
 		l.pattern(x.Opens, "grammar", "delimited", strconv.Itoa(i), "opens")
 		l.pattern(x.Closes, "grammar", "delimited", strconv.Itoa(i), "closes")
-		b.Delimited = append(b.Delimited, grammar.Delimited{Opens: d.patterns[x.Opens], Closes: d.patterns[x.Closes]})
+		b.Delimited = append(b.Delimited, grammar.Delimited{Opens: d.patterns[x.Opens], Closes: d.patterns[x.Closes], Must: find.Must(x.Opens)})
 	}
 	d.Blocks, d.grammar = b, b
 }

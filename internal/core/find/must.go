@@ -55,6 +55,16 @@ func (r *run) in(text []byte) int {
 	return -1
 }
 
+// Must is a text that is in whatever an expression matches; empty: none is known.
+func Must(expr string) string {
+	tree, err := syntax.Parse(expr, syntax.Perl)
+	if err != nil {
+		return ""
+	}
+	text, _ := must(tree.Simplify())
+	return text
+}
+
 // must is what whatever matches has in it: a text, or kinds of letters in a row.
 func must(re *syntax.Regexp) (text string, r *run) {
 	var w walk

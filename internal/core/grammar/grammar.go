@@ -47,6 +47,7 @@ type Span struct{ Line, Start, End int }
 // banner: a line that opens it and a line that closes it.
 type Delimited struct {
 	Opens, Closes *regexp.Regexp
+	Must          string // what a line that opens one has in it; empty: nothing is known
 }
 
 // Blocks is the grammar of configurations of lines whose blocks are told by
@@ -141,7 +142,7 @@ func depthOf(block, n *Node, lines []string) int {
 // the index of the last line taken. One that is never closed cannot be read.
 func (g *Blocks) body(n *Node, lines []string, i int) int {
 	for _, d := range g.Delimited {
-		if !d.Opens.MatchString(n.Text) {
+		if !strings.Contains(n.Text, d.Must) || !d.Opens.MatchString(n.Text) {
 			continue
 		}
 		for i++; i < len(lines); i++ {

@@ -9,7 +9,7 @@ import (
 	"testing"
 )
 
-var tern = &Blocks{Indent: 2, Comments: []string{".."}, Delimited: []Delimited{{regexp.MustCompile(`^placard \(\($`), regexp.MustCompile(`^\)\)$`)}}}
+var tern = &Blocks{Indent: 2, Comments: []string{".."}, Delimited: []Delimited{{Opens: regexp.MustCompile(`^placard \(\($`), Closes: regexp.MustCompile(`^\)\)$`), Must: "placard (("}}}
 
 func TestParseAndPrint(t *testing.T) {
 	src := "name r1\nplacard ((\n  not a block\n.. not a comment\nlane x\n))\nlane q\n  note \"a  b\"\n  deeper\n    still\n  shut\ncourse x\n"
@@ -137,7 +137,7 @@ func FuzzParse(f *testing.F) {
 // blocks are told by.
 func TestFoldsAndComments(t *testing.T) {
 	braces := &Blocks{Marks: &Marks{Opens: regexp.MustCompile(`^(.*\S)\s*\{$`), Closes: regexp.MustCompile(`^\}$`), Open: "{head} {", Close: "}", End: ";"}, Comments: []string{"#"}}
-	indent := &Blocks{Indent: 2, Comments: []string{".."}, Delimited: []Delimited{{regexp.MustCompile(`^placard \(\($`), regexp.MustCompile(`^\)\)$`)}}}
+	indent := &Blocks{Indent: 2, Comments: []string{".."}, Delimited: []Delimited{{Opens: regexp.MustCompile(`^placard \(\($`), Closes: regexp.MustCompile(`^\)\)$`), Must: "placard (("}}}
 	for _, c := range []struct {
 		g               *Blocks
 		src             string

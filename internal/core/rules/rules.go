@@ -389,15 +389,35 @@ func (t *Table) item(up *Item, line string, body []string, ident int) *Item {
 // twice counts once, the last value winning.
 func (t *Table) Resolve(root *grammar.Node) *Item {
 	top := &Item{torn: len(grammar.Unread(root)) > 0}
-	t.resolve(top, root)
+	t.resolve(top, root, nil)
 	return top
 }
 
-func (t *Table) resolve(up *Item, n *grammar.Node) {
-	seen := map[string]*Item{}
+// ResolveSettled is Resolve and Settled at once.
+func (t *Table) ResolveSettled(lines int, root *grammar.Node) (*Item, []bool) {
+	if t.noise != nil { // what is noise says something, and is not in the tree
+		return t.Resolve(root), t.Settled(lines, root)
+	}
+	top, says := &Item{torn: len(grammar.Unread(root)) > 0}, make([]bool, lines)
+	t.resolve(top, root, says)
+	return top, says
+}
+
+// resolve sees what is below a node. Where says is not nil, it notes the lines that say something.
+func (t *Table) resolve(up *Item, n *grammar.Node, says []bool) {
+	seen := make(map[string]*Item, len(n.Kids))
+	for _, k := range up.Kids { // of a block that is opened once more
+		seen[k.ID] = k
+	}
 	for _, k := range n.Kids {
 		it := t.item(up, k.Text, k.Body, k.Ident)
 		it.Src = k.Line
+		says := says
+		if it.Rule != nil && it.Rule.Volatile {
+			says = nil
+		} else if says != nil {
+			eachLine(k, func(line int) { says[line-1] = true })
+		}
 		if k.Unread != "" {
 			it = t.unread(up, k, seen)
 		}
@@ -411,7 +431,7 @@ func (t *Table) resolve(up *Item, n *grammar.Node) {
 			seen[it.ID] = it
 			up.Kids = append(up.Kids, it)
 		}
-		t.resolve(it, k)
+		t.resolve(it, k, says)
 	}
 	up.Kids = slices.DeleteFunc(up.Kids, (*Item).AtDefault)
 }
