@@ -330,7 +330,7 @@ func (s *Server) diff(c *gin.Context) {
 	if !from.Opaque() && !(s.sawSide(c, from) && s.sawSide(c, to)) {
 		return
 	}
-	cmp, err := s.Read.Compare(looker(c), from, to, lines, c.Query("all") == "true")
+	cmp, err := s.Read.Compare(c.Request.Context(), looker(c), from, to, lines, c.Query("all") == "true")
 	answer(c, 200, WireDiff(cmp, !looker(c).Secrets), err)
 }
 
@@ -354,7 +354,7 @@ func (s *Server) fileDiff(c *gin.Context) {
 	if !ok || !side.Opaque() && !s.sawSide(c, side) {
 		return
 	}
-	cmp, err := s.Read.CompareFile(looker(c), side, read.File{Name: in.Name, Content: in.Text, At: in.WrittenAt}, in.FileFirst, in.Context, in.All)
+	cmp, err := s.Read.CompareFile(c.Request.Context(), looker(c), side, read.File{Name: in.Name, Content: in.Text, At: in.WrittenAt}, in.FileFirst, in.Context, in.All)
 	answer(c, 200, WireDiff(cmp, false), err)
 }
 

@@ -16,6 +16,7 @@ import (
 	"magpie/internal/core/ref"
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
+	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 
@@ -121,11 +122,6 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 	side = Side{Device: d, Part: r.Part}
 	if dia := s.DialectOf(d); dia != nil {
 		side.doc = dia.Doc(r.Part)
-		y, err := s.Measure(ctx, q, d, side.doc, r.Part, false)
-		if err != nil {
-			return side, err
-		}
-		side.own = y.Own
 	}
 	if r.Which == "live" {
 		p, err := s.Look(ctx, d, r.Part)
@@ -166,7 +162,7 @@ func (s *Service) Changed(ctx context.Context, device, part string, number int) 
 			return "", err
 		}
 	}
-	c, err := s.Compare(core.Actor{Role: core.Reader}, sides[0], sides[1], 3, false)
+	c, err := s.Compare(ctx, core.Actor{Role: core.Reader}, sides[0], sides[1], 3, false)
 	return c.Unified, err
 }
 
@@ -266,12 +262,27 @@ func changes(all []rules.Change, doc *dialect.Doc, mask func(it *rules.Item) str
 // Compare lays two sides against each other, with so many lines of context.
 // Lines that only changed by themselves are left out and counted, unless all
 // are wanted.
-func (s *Service) Compare(actor core.Actor, from, to Side, context int, all bool) (c Comparison, err error) {
+func (s *Service) Compare(ctx context.Context, actor core.Actor, from, to Side, lines int, all bool) (c Comparison, err error) {
+	for _, side := range []*Side{&from, &to} {
+		if err := s.ruled(ctx, side); err != nil {
+			return c, err
+		}
+	}
 	mask := func(it *rules.Item) string { return it.Line }
 	if !actor.Secrets && from.doc != nil {
 		mask = s.Masker(from.doc.Dialect).Item
 	}
-	return compare(from, to, context, all, func(side Side) (string, error) { return s.Shown(actor, side) }, mask)
+	return compare(from, to, lines, all, func(side Side) (string, error) { return s.Shown(actor, side) }, mask)
+}
+
+// ruled finds the rules of people's own that hold for a side's device.
+func (s *Service) ruled(ctx context.Context, side *Side) error {
+	if side.doc == nil || side.Device.ID == "" {
+		return nil
+	}
+	y, err := s.Measure(ctx, s.Store.As(job.Service), side.Device, side.doc, side.Part, false)
+	side.own = y.Own
+	return err
 }
 
 // CompareFiles lays two files against each other, which no service has. A nil Doc is of a text that no
@@ -282,12 +293,12 @@ func CompareFiles(from, to File, context int, all bool) (Comparison, error) {
 
 // CompareFile lays a side against a file, which is read as the side is; before it, where the file is
 // what there was first.
-func (s *Service) CompareFile(actor core.Actor, side Side, f File, first bool, context int, all bool) (Comparison, error) {
+func (s *Service) CompareFile(ctx context.Context, actor core.Actor, side Side, f File, first bool, lines int, all bool) (Comparison, error) {
 	f.Doc = side.doc
 	if first {
-		return s.Compare(actor, f.side(), side, context, all)
+		return s.Compare(ctx, actor, f.side(), side, lines, all)
 	}
-	return s.Compare(actor, side, f.side(), context, all)
+	return s.Compare(ctx, actor, side, f.side(), lines, all)
 }
 
 // File is a text from a disk.

@@ -196,6 +196,9 @@ func (s *Service) UpToNow(ctx context.Context, actor core.Actor, side Side) (out
 	if side.doc == nil || side.doc.Opaque() || side.Version == nil {
 		return nil, false, fmt.Errorf("%w: %s is no version that is kept, or no text", ErrSearch, side.Ref)
 	}
+	if err := s.ruled(ctx, &side); err != nil {
+		return nil, false, err
+	}
 	doc := side.doc.With(side.own)
 	err = s.back(ctx, side.Version.PartID, side.Version.Number, func(v core.Version, raw string) bool {
 		if len(out) == mostApart {

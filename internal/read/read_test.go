@@ -300,7 +300,7 @@ func TestRelations(t *testing.T) {
 		if err1 != nil || err2 != nil {
 			t.Fatal(err1, err2)
 		}
-		got, err := y.s.Compare(reader, a, b, 3, false)
+		got, err := y.s.Compare(bg, reader, a, b, 3, false)
 		if err != nil || got.Relation != c.relation || (len(got.Hunks) > 0) != c.hunks {
 			t.Errorf("%s to %s: %s with %d hunks, %v\n%s", c.from, c.to, got.Relation, len(got.Hunks), err, got.Unified)
 		}
@@ -482,11 +482,11 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if d := drift(); d.State != core.Steady || noise(d) != 1 {
 		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, noise(d))
 	}
-	c, err := y.s.Compare(admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, false)
+	c, err := y.s.Compare(bg, admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, false)
 	if err != nil || c.Relation != dialect.Unchanged || c.Noise() != 2 || len(c.By) != 1 || c.By[0].Rule != "notes" || c.Unified != "" {
 		t.Errorf("%v: %s, noise %d by %v\n%s", err, c.Relation, c.Noise(), c.By, c.Unified)
 	}
-	if all, err := y.s.Compare(admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, true); err != nil || all.Relation != dialect.Different || !strings.Contains(all.Unified, "+  note \"for the regatta\"") {
+	if all, err := y.s.Compare(bg, admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, true); err != nil || all.Relation != dialect.Different || !strings.Contains(all.Unified, "+  note \"for the regatta\"") {
 		t.Errorf("all: %v, %s\n%s", err, all.Relation, all.Unified)
 	}
 	y.amend("lane guest", "  note \"and after it\"")
@@ -498,7 +498,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	set("berths", "differs", "lane {name} / berth <address>")
-	two, err := y.s.Compare(admin, y.side(r1+"@latest"), y.side("innisquill-r1@latest"), 3, false)
+	two, err := y.s.Compare(bg, admin, y.side(r1+"@latest"), y.side("innisquill-r1@latest"), 3, false)
 	by := map[string]int{}
 	for _, h := range two.By {
 		by[h.Rule] = h.Lines
@@ -508,7 +508,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	}
 	y.amend("lane quay2", "  cancel berth", "  berth 10.99.0.1/24")
 	y.pullAt("10:40")
-	if one, err := y.s.Compare(admin, y.side(r1+"@3"), y.side(r1+"@latest"), 3, false); err != nil || !strings.Contains(one.Unified, "10.99.0.1") {
+	if one, err := y.s.Compare(bg, admin, y.side(r1+"@3"), y.side(r1+"@latest"), 3, false); err != nil || !strings.Contains(one.Unified, "10.99.0.1") {
 		t.Errorf("of one device they count: %v\n%s", err, one.Unified)
 	}
 	y.amend("lane quay2", "  cancel berth", "  berth 10.12.13.1/24")

@@ -110,7 +110,17 @@ func (q *Q) baseOf(ctx context.Context, partID string, number int) (base sealed,
 
 // Content reads a text back, byte for byte, or says that it cannot (ErrDamaged).
 func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
-	first, err := get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, sealed FROM contents WHERE id = ?`, id)
+	// Ids alone go through the recursion: with texts in it, it would be made on disk.
+	chain, err := list[sealed](ctx, q.ext, `WITH RECURSIVE chain AS (SELECT id, base FROM contents WHERE id = ? UNION ALL SELECT c.id, c.base FROM contents c JOIN chain ON c.id = chain.base)
+		SELECT c.id, c.size, c.format, c.base, c.depth, c.sealed FROM chain JOIN contents c ON c.id = chain.id`, id)
+	by := map[string]sealed{}
+	for _, c := range chain {
+		by[c.ID] = c
+	}
+	first, there := by[id]
+	if err == nil && !there {
+		err = ErrNotFound
+	}
 	if err != nil {
 		return nil, fmt.Errorf("content %.12s: %w", id, err)
 	}
@@ -121,18 +131,6 @@ func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
 		var out bytes.Buffer
 		err := q.ContentTo(ctx, id, &out)
 		return out.Bytes(), err
-	}
-	by := map[string]sealed{id: first}
-	if first.Base != "" {
-		// Ids alone go through the recursion: with texts in it, it would be made on disk.
-		chain, err := list[sealed](ctx, q.ext, `WITH RECURSIVE chain AS (SELECT id, base FROM contents WHERE id = ? UNION ALL SELECT c.id, c.base FROM contents c JOIN chain ON c.id = chain.base)
-			SELECT c.id, c.size, c.format, c.base, c.depth, c.sealed FROM chain JOIN contents c ON c.id = chain.id`, first.Base)
-		if err != nil {
-			return nil, fmt.Errorf("content %.12s: %w", id, err)
-		}
-		for _, c := range chain {
-			by[c.ID] = c
-		}
 	}
 	content, err := q.unpacked(by, id, 0)
 	if err == nil && q.keys.Hash("content", content) != id {

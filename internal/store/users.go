@@ -48,7 +48,20 @@ type Token struct {
 	Scope     string     `db:"scope"`  // the devices for which it is good for more than looking; empty: all
 }
 
-const userColumns = `SELECT id, name, role, secrets, password, disabled, made_at, revision, scope, must_change, totp, totp_on, totp_step, recovery, subject FROM users `
+const (
+	userFields  = `id, name, role, secrets, password, disabled, made_at, revision, scope, must_change, totp, totp_on, totp_step, recovery, subject`
+	userColumns = `SELECT ` + userFields + ` FROM users `
+	tokenFields = `id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked, scope`
+)
+
+// ofTable names fields as those of a table, and of a struct's field of that name.
+func ofTable(table, fields string) string {
+	var out []string
+	for _, f := range strings.Split(fields, ", ") {
+		out = append(out, fmt.Sprintf("%[1]s.%[2]s AS `%[1]s.%[2]s`", table, f))
+	}
+	return strings.Join(out, ", ")
+}
 
 // Users lists all users by name.
 func (q *Q) Users(ctx context.Context) ([]User, error) {
@@ -169,13 +182,15 @@ func (q *Q) AddToken(ctx context.Context, t *Token, token string) error {
 	return err
 }
 
+var whoColumns = "SELECT " + ofTable("t", tokenFields) + ", " + ofTable("u", userFields)
+
 // Who returns the token and its user, while both are valid.
 func (q *Q) Who(ctx context.Context, token string) (Token, User, error) {
-	t, err := get[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked, scope FROM tokens WHERE hash = ?`, tokenHash(token))
-	if err != nil {
-		return t, User{}, err
-	}
-	u, err := get[User](ctx, q.ext, userColumns+`WHERE id = ?`, t.UserID)
+	both, err := get[struct {
+		Token Token `db:"t"`
+		User  User  `db:"u"`
+	}](ctx, q.ext, whoColumns+` FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.hash = ?`, tokenHash(token))
+	t, u := both.Token, both.User
 	if err != nil {
 		return t, u, err
 	}
@@ -196,7 +211,7 @@ func (q *Q) Used(ctx context.Context, t Token) error {
 
 // Tokens lists a user's tokens, sessions aside.
 func (q *Q) Tokens(ctx context.Context, userID string) ([]Token, error) {
-	return list[Token](ctx, q.ext, `SELECT id, user_id, kind, name, csrf, made_at, used_at, expires_at, role, masked, scope FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
+	return list[Token](ctx, q.ext, `SELECT `+tokenFields+` FROM tokens WHERE user_id = ? AND kind = 'token' ORDER BY made_at`, userID)
 }
 
 // Session is a browser that is signed in.
