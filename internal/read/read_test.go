@@ -8,27 +8,22 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	_ "github.com/go-sql-driver/mysql"
 
-	"magpie/dialects"
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
-	"magpie/internal/job"
-	"magpie/internal/link"
 	"magpie/internal/push"
 	"magpie/internal/read"
 	"magpie/internal/scratch"
-	"magpie/internal/seal"
 	"magpie/internal/sim"
 	"magpie/internal/sim/tern"
 	"magpie/internal/store"
-	"magpie/internal/visit"
+	"magpie/internal/yard"
 )
 
 var (
@@ -39,112 +34,7 @@ var (
 
 func TestMain(m *testing.M) { os.Exit(scratch.Main(m)) }
 
-// yard is a fleet and a service whose clock stands where it is put.
-type yard struct {
-	t     *testing.T
-	fleet *sim.Fleet
-	jobs  *job.Runtime
-	v     *visit.Service
-	p     *push.Service
-	s     *read.Service
-	clock atomic.Pointer[time.Time] // jobs that end late read it, too
-	dsn   string
-}
-
 const r1 = "skerrinsay-r1"
-
-// now is the yard's clock, which set moves.
-func (y *yard) now() time.Time { return *y.clock.Load() }
-
-func (y *yard) set(t time.Time) { y.clock.Store(&t) }
-
-func newYard(t *testing.T, n int) *yard {
-	t.Helper()
-	y := &yard{t: t, dsn: scratch.Database(t)}
-	y.set(time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC))
-	var err error
-	if y.fleet, err = sim.Open(t.TempDir(), n, "", 1, y.now()); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(y.fleet.Close)
-	clock := y.now
-	st, err := store.Open(bg, y.dsn, seal.NewMaster(), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
-	src, _ := dialects.Files.ReadFile("tern.yaml")
-	tern, err := dialect.Load("tern.yaml", src)
-	if err != nil {
-		t.Fatal(err)
-	}
-	other, err := dialect.Load("other.yaml", []byte(strings.Replace(string(src), "dialect: tern\n", "dialect: other\n", 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	jobs, err := job.New(bg, st, "instance", time.Now)
-	if err == nil {
-		jobs.Alive() // by the real clock: however slow the machine, it is believed in
-		t.Cleanup(func() { jobs.Stop(time.Second) })
-		y.jobs = jobs.At(clock)
-		y.v, err = visit.New(bg, y.jobs, []*dialect.Dialect{tern, other})
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	y.p, y.s = push.New(y.v), read.New(y.v)
-	for _, u := range y.fleet.Units {
-		target := link.Target{Address: u.Address, Port: sim.Port}
-		key, _, err := link.Probe(bg, target, 5*time.Second)
-		if err != nil {
-			t.Fatal(err)
-		}
-		d := core.Device{Name: u.Name, Address: u.Address, Port: sim.Port, Kind: "router", Dialect: "tern", HostKey: key}
-		y.tx(func(q *store.Q) error {
-			return q.AddDevice(bg, &d, &store.Secret{User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord})
-		})
-	}
-	return y
-}
-
-func (y *yard) tx(do func(q *store.Q) error) {
-	y.t.Helper()
-	if err := y.s.Store.Tx(bg, admin, do); err != nil {
-		y.t.Fatal(err)
-	}
-}
-
-func (y *yard) device(name string) core.Device {
-	y.t.Helper()
-	d, err := y.s.Store.As(admin).Device(bg, name)
-	if err != nil {
-		y.t.Fatal(err)
-	}
-	return d
-}
-
-// pullAt moves the clock and pulls.
-func (y *yard) pullAt(clock string) core.Job {
-	y.t.Helper()
-	at, err := time.Parse("15:04", clock)
-	if err != nil {
-		y.t.Fatal(err)
-	}
-	y.set(time.Date(2026, 11, 20, at.Hour(), at.Minute(), 0, 0, time.UTC))
-	j, err := y.s.PullNow(bg, admin, y.device(r1), core.ByHand)
-	if err != nil {
-		y.t.Fatal(err)
-	}
-	return j
-}
-
-// ended waits for a job.
-func (y *yard) ended(j core.Job) {
-	y.t.Helper()
-	if done, err := y.jobs.Await(bg, j.ID, nil); err != nil || done.Outcome != core.Done {
-		y.t.Fatalf("%s: %s: %s, %v", j.Kind, done.Outcome, done.Summary, err)
-	}
-}
 
 func must[T any](v T, err error) T {
 	if err != nil {
@@ -153,54 +43,14 @@ func must[T any](v T, err error) T {
 	return v
 }
 
-// column reads one value of the database itself.
-func (y *yard) column(query string) (out string) {
-	y.t.Helper()
-	db, err := sql.Open("mysql", y.dsn)
-	if err == nil {
-		defer db.Close()
-		err = db.QueryRow(query).Scan(&out)
-	}
-	if err != nil {
-		y.t.Fatal(err)
-	}
-	return out
-}
-
-// side is the version that a reference names.
-func (y *yard) side(raw string) read.Side {
-	y.t.Helper()
-	side, err := y.resolve(raw)
-	if err != nil {
-		y.t.Fatal(err)
-	}
-	return side
-}
-
-func (y *yard) amend(lines ...string) {
-	y.t.Helper()
-	if err := y.fleet.Unit(r1).Amend("mwilks", lines); err != nil {
-		y.t.Fatal(err)
-	}
-}
-
-func (y *yard) resolve(raw string) (read.Side, error) {
-	y.t.Helper()
-	r, err := ref.ParseVersion(raw, ref.In(time.UTC, time.Now))
-	if err != nil {
-		y.t.Fatal(err)
-	}
-	return y.s.Resolve(bg, admin, r)
-}
-
 // TestWhatRanThen: a time names the version that ran then, and says how sure
 // that is.
 func TestWhatRanThen(t *testing.T) {
-	y := newYard(t, 1)
-	y.pullAt("09:00")
-	y.pullAt("09:40")
-	y.amend("lane quay1", "shut")
-	y.pullAt("10:15")
+	y := yard.New(t, 1)
+	y.PullAt("09:00")
+	y.PullAt("09:40")
+	y.Amend("lane quay1", "shut")
+	y.PullAt("10:15")
 	for _, c := range []struct{ at, ref, sure string }{
 		{"2026-11-20T09:30Z", r1 + "@1", "1 was seen both before and after"},
 		{"2026-11-20T09:40Z", r1 + "@1", "1 was seen both before and after"},
@@ -209,7 +59,7 @@ func TestWhatRanThen(t *testing.T) {
 		{"2026-11-20", r1 + "@2", "2 seen until 2026-11-20 10:15 UTC; nothing was pulled since"},
 		{"2026-11-20T08:59Z", "", "nothing was pulled by then"},
 	} {
-		side, err := y.resolve(r1 + "@" + c.at)
+		side, err := y.Resolve(r1 + "@" + c.at)
 		switch {
 		case c.ref == "" && (err == nil || !strings.Contains(err.Error(), c.sure) || !errors.Is(err, store.ErrNotFound)):
 			t.Errorf("%s: %v", c.at, err)
@@ -221,8 +71,8 @@ func TestWhatRanThen(t *testing.T) {
 
 // TestStates walks a device through its states and back.
 func TestStates(t *testing.T) {
-	y := newYard(t, 1)
-	u := y.fleet.Unit(r1)
+	y := yard.New(t, 1)
+	u := y.Fleet.Unit(r1)
 	yes := true
 	for _, c := range []struct {
 		name    string
@@ -232,26 +82,26 @@ func TestStates(t *testing.T) {
 		unsaved bool
 	}{
 		{"first pull", func() {}, core.Done, core.Steady, false},
-		{"a change not stowed", func() { y.amend("lane quay1", "shut") }, core.Done, core.Unsaved, true},
+		{"a change not stowed", func() { y.Amend("lane quay1", "shut") }, core.Done, core.Unsaved, true},
 		{"stowed", func() { u.Stow() }, core.Done, core.Steady, false},
 		{"away", func() { _ = u.SetFaults(tern.Faults{Down: true}) }, core.Failed, core.Unreachable, false},
 		{"back, and shortened", func() { _ = u.SetFaults(tern.Faults{Weak: true}) }, core.Failed, core.Failing, false},
 		{"healthy", func() { _ = u.SetFaults(tern.Faults{}) }, core.Done, core.Steady, false},
-		{"another order of typing, which means the same", func() { y.amend("lane quay1", "cancel shut", "up", "lane quay1", "shut") }, core.Done, core.Steady, false},
+		{"another order of typing, which means the same", func() { y.Amend("lane quay1", "cancel shut", "up", "lane quay1", "shut") }, core.Done, core.Steady, false},
 		{"off its baseline", func() {
-			if _, err := y.s.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &yes}); err != nil {
+			if _, err := y.Read.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &yes}); err != nil {
 				t.Fatal(err)
 			}
-			y.amend("lane quay1", "cancel shut")
+			y.Amend("lane quay1", "cancel shut")
 			u.Stow()
 		}, core.Done, core.Drifted, false},
 		{"refused", func() { _ = u.SetFaults(tern.Faults{RefuseLogin: true}) }, core.Refused, core.RefusedLogin, false},
 		{"not even tried", func() { _ = u.SetFaults(tern.Faults{}) }, core.Failed, core.RefusedLogin, false},
-		{"let in again", func() { y.tx(func(q *store.Q) error { return q.Unlatch(bg, y.device(r1)) }) }, core.Done, core.Drifted, false},
+		{"let in again", func() { y.Tx(func(q *store.Q) error { return q.Unlatch(bg, y.Device(r1)) }) }, core.Done, core.Drifted, false},
 	} {
 		c.do()
-		j := y.pullAt("10:00")
-		d := y.device(r1)
+		j := y.PullAt("10:00")
+		d := y.Device(r1)
 		if j.Outcome != c.outcome || d.State != c.state || d.Unsaved != c.unsaved || (d.Trouble == "") != (c.outcome == core.Done) {
 			t.Fatalf("%s: the pull is %s (%s), the device %s, unsaved %v, trouble %q", c.name, j.Outcome, j.Summary, d.State, d.Unsaved, d.Trouble)
 		}
@@ -260,13 +110,13 @@ func TestStates(t *testing.T) {
 
 // TestSuddenShrink is flagged in the job's log.
 func TestSuddenShrink(t *testing.T) {
-	y := newYard(t, 1)
-	y.pullAt("09:00")
-	y.amend("lane guest", "cancel sieve in", "up", "lane tills", "cancel sieve in", "up", "lane uplink1", "cancel sieve in", "up",
+	y := yard.New(t, 1)
+	y.PullAt("09:00")
+	y.Amend("lane guest", "cancel sieve in", "up", "lane tills", "cancel sieve in", "up", "lane uplink1", "cancel sieve in", "up",
 		"cancel sieve guest-in", "cancel sieve tills-in", "cancel sieve uplink-in", "cancel roster control", "cancel roster tills",
 		"cancel lane guest", "cancel lane quay1", "cancel lane quay2", "cancel lane tills", "cancel lane uplink1", "cancel flock 64512", "cancel lookout")
-	j := y.pullAt("09:10")
-	log, err := y.s.Store.As(admin).Entries(bg, j.ID, 0, 1000)
+	j := y.PullAt("09:10")
+	log, err := y.Read.Store.As(admin).Entries(bg, j.ID, 0, 1000)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -282,10 +132,10 @@ func TestSuddenShrink(t *testing.T) {
 // TestRelations: how two texts stand to each other, and what a comparison leaves
 // out.
 func TestRelations(t *testing.T) {
-	y := newYard(t, 1)
-	y.pullAt("09:00")
-	y.amend("lane quay1", "shut")
-	y.pullAt("09:10")
+	y := yard.New(t, 1)
+	y.PullAt("09:00")
+	y.Amend("lane quay1", "shut")
+	y.PullAt("09:10")
 	for _, c := range []struct {
 		from, to, relation string
 		hunks              bool
@@ -295,12 +145,12 @@ func TestRelations(t *testing.T) {
 		{r1 + "@1", r1 + "@2", dialect.Different, true},
 		{r1 + "@1", r1 + "/startup@1", dialect.Unchanged, false},
 	} {
-		a, err1 := y.resolve(c.from)
-		b, err2 := y.resolve(c.to)
+		a, err1 := y.Resolve(c.from)
+		b, err2 := y.Resolve(c.to)
 		if err1 != nil || err2 != nil {
 			t.Fatal(err1, err2)
 		}
-		got, err := y.s.Compare(bg, reader, a, b, 3, false)
+		got, err := y.Read.Compare(bg, reader, a, b, 3, false)
 		if err != nil || got.Relation != c.relation || (len(got.Hunks) > 0) != c.hunks {
 			t.Errorf("%s to %s: %s with %d hunks, %v\n%s", c.from, c.to, got.Relation, len(got.Hunks), err, got.Unified)
 		}
@@ -314,26 +164,26 @@ func TestRelations(t *testing.T) {
 // cannot read is shown only to who may see secrets, and so is what no rule speaks of, for
 // that may stand in the wrong block.
 func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
-	y := newYard(t, 1)
-	y.tx(func(q *store.Q) error {
+	y := yard.New(t, 1)
+	y.Tx(func(q *store.Q) error {
 		id, err := q.PutContent(bg, []byte("lane q\n    deep\n  between\nmast-word sealed hush\n"), "", 0)
 		if err != nil {
 			return err
 		}
-		p, err := q.Part(bg, y.device(r1).ID, "running", true)
+		p, err := q.Part(bg, y.Device(r1).ID, "running", true)
 		if err != nil {
 			return err
 		}
-		return q.AddVersion(bg, p, &core.Version{ContentID: id, PullID: "p", TakenAt: y.now(), Reason: core.ByHand}, "")
+		return q.AddVersion(bg, p, &core.Version{ContentID: id, PullID: "p", TakenAt: y.Now(), Reason: core.ByHand}, "")
 	})
-	side, err := y.resolve(r1 + "@1")
+	side, err := y.Resolve(r1 + "@1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, err := y.s.Shown(reader, side); err != nil || strings.Contains(got, "hush") || strings.Contains(got, "deep") || strings.Contains(got, "between") || !strings.Contains(got, "lane q") {
+	if got, err := y.Read.Shown(reader, side); err != nil || strings.Contains(got, "hush") || strings.Contains(got, "deep") || strings.Contains(got, "between") || !strings.Contains(got, "lane q") {
 		t.Errorf("a reader is shown %q, %v", got, err)
 	}
-	if got, err := y.s.Shown(admin, side); err != nil || !strings.Contains(got, "hush") {
+	if got, err := y.Read.Shown(admin, side); err != nil || !strings.Contains(got, "hush") {
 		t.Errorf("an admin is shown %q, %v", got, err)
 	}
 }
@@ -341,29 +191,29 @@ func TestWhatCannotBeMaskedIsNotShown(t *testing.T) {
 // TestOntoAnotherDevice: a version of one device put on another warns; one of
 // another dialect is refused.
 func TestOntoAnotherDevice(t *testing.T) {
-	y := newYard(t, 2)
-	y.pullAt("09:00")
-	y.s.Start()
-	defer y.s.Stop(time.Second)
-	v, err := y.s.Version(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"})
+	y := yard.New(t, 2)
+	y.PullAt("09:00")
+	y.Read.Start()
+	defer y.Read.Stop(time.Second)
+	v, err := y.Read.Version(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	preview := func() (core.Job, push.Preview) {
 		t.Helper()
-		j, err := y.p.RequestPreview(bg, admin, y.device("innisquill-r1"), v, push.PreviewRequest{Method: "replace"}, store.Key{})
+		j, err := y.Pushes.RequestPreview(bg, admin, y.Device("innisquill-r1"), v, push.PreviewRequest{Method: "replace"}, store.Key{})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for end := time.Now().Add(20 * time.Second); j.State != core.Ended && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-			if j, err = y.s.Store.As(admin).Job(bg, j.ID); err != nil {
+			if j, err = y.Read.Store.As(admin).Job(bg, j.ID); err != nil {
 				t.Fatal(err)
 			}
 		}
 		named := map[string]string{}
 		var p push.Preview
-		if err := y.s.Store.As(admin).OpenResult(j, &named); err == nil && named["preview"] != "" {
-			if p, _, err = y.p.Preview(bg, admin, named["preview"]); err != nil {
+		if err := y.Read.Store.As(admin).OpenResult(j, &named); err == nil && named["preview"] != "" {
+			if p, _, err = y.Pushes.Preview(bg, admin, named["preview"]); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -373,9 +223,9 @@ func TestOntoAnotherDevice(t *testing.T) {
 	if j.Outcome != core.Done || len(p.Steps) == 0 || !strings.Contains(strings.Join(p.Warnings, "\n"), "was taken from skerrinsay-r1") {
 		t.Errorf("%s (%s): %q", j.Outcome, j.Summary, p.Notes)
 	}
-	d := y.device("innisquill-r1")
+	d := y.Device("innisquill-r1")
 	d.Dialect = "other"
-	y.tx(func(q *store.Q) error { return q.EditDevice(bg, d) })
+	y.Tx(func(q *store.Q) error { return q.EditDevice(bg, d) })
 	if j, _ := preview(); j.Outcome != core.Refused || !strings.Contains(j.Summary, "another dialect") {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
@@ -385,9 +235,9 @@ func TestOntoAnotherDevice(t *testing.T) {
 // nothing new leaves its sighting and one line, and no row of its own; one that found
 // something leaves its log and its row.
 func TestUnchangedPullsLeaveLittle(t *testing.T) {
-	y := newYard(t, 1)
-	y.pullAt("09:00")
-	db, err := sql.Open("mysql", y.dsn)
+	y := yard.New(t, 1)
+	y.PullAt("09:00")
+	db, err := sql.Open("mysql", y.DSN)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -402,8 +252,8 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 	const pulls, lines, bytes = "SELECT COUNT(*) FROM pulls", "SELECT COUNT(*) FROM job_log", "SELECT SUM(LENGTH(sealed)) FROM job_log"
 	pull := func(reason string) core.Job {
 		t.Helper()
-		y.set(y.now().Add(time.Hour))
-		j, err := y.v.PullNow(bg, admin, y.device(r1), reason)
+		y.Set(y.Now().Add(time.Hour))
+		j, err := y.Visits.PullNow(bg, admin, y.Device(r1), reason)
 		if err != nil || j.Outcome != core.Done {
 			t.Fatal(j.Outcome, err)
 		}
@@ -419,11 +269,11 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 	if n, b := count(lines)-log, count(bytes)-size; n != 20 || b > 20*250 {
 		t.Errorf("20 unchanged pulls left %d lines of log, %d bytes", n, b)
 	}
-	side, err := y.resolve(r1 + "@1")
-	if err != nil || side.Version.Sightings < 20 || !side.Version.SeenUntil.Equal(y.now()) {
+	side, err := y.Resolve(r1 + "@1")
+	if err != nil || side.Version.Sightings < 20 || !side.Version.SeenUntil.Equal(y.Now()) {
 		t.Errorf("seen %d times until %s, %v", side.Version.Sightings, side.Version.SeenUntil, err)
 	}
-	y.amend("lane quay1", "shut")
+	y.Amend("lane quay1", "shut")
 	log = count(lines)
 	pull("schedule")
 	if count(pulls) != rows+1 || count(lines) < log+4 {
@@ -439,26 +289,26 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 // TestRulesOfOnesOwn: what people say of lines decides on drift beside the baseline, is counted where it hides
 // something, and is no part of what becomes a version.
 func TestRulesOfOnesOwn(t *testing.T) {
-	y := newYard(t, 2)
-	y.s.Register()
-	y.s.Start()
-	defer y.s.Stop(time.Second)
-	y.pullAt("09:00")
+	y := yard.New(t, 2)
+	y.Read.Register()
+	y.Read.Start()
+	defer y.Read.Stop(time.Second)
+	y.PullAt("09:00")
 	on := true
-	if _, err := y.s.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &on}); err != nil {
+	if _, err := y.Read.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &on}); err != nil {
 		t.Fatal(err)
 	}
 	set := func(name, kind, path string) {
 		t.Helper()
-		_, j, err := y.s.SetRule(bg, admin, store.OwnRule{Name: name, Kind: kind, Path: path, Selector: "dialect=tern"})
+		_, j, err := y.Read.SetRule(bg, admin, store.OwnRule{Name: name, Kind: kind, Path: path, Selector: "dialect=tern"})
 		if err != nil {
 			t.Fatal(err)
 		}
-		y.ended(j)
+		y.Ended(j)
 	}
 	drift := func() read.Drift {
 		t.Helper()
-		d, err := y.s.Drift(bg, admin, y.device(r1), "running", false)
+		d, err := y.Read.Drift(bg, admin, y.Device(r1), "running", false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -466,39 +316,39 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	}
 	state := func(want string) {
 		t.Helper()
-		if d := y.device(r1); d.State != want {
+		if d := y.Device(r1); d.State != want {
 			t.Fatalf("it is %s, want %s", d.State, want)
 		}
 	}
 	noise := func(d read.Drift) int {
-		n, _ := y.s.Aside(d)
+		n, _ := y.Read.Aside(d)
 		return n
 	}
-	y.amend("lane guest", "  note \"for the regatta\"")
-	y.pullAt("10:00")
+	y.Amend("lane guest", "  note \"for the regatta\"")
+	y.PullAt("10:00")
 	state(core.Drifted)
 	set("notes", "noise", "lane {name} / note <text>")
 	state(core.Unsaved) // which is another matter
 	if d := drift(); d.State != core.Steady || noise(d) != 1 {
 		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, noise(d))
 	}
-	c, err := y.s.Compare(bg, admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, false)
+	c, err := y.Read.Compare(bg, admin, y.Side(r1+"@1"), y.Side(r1+"@latest"), 3, false)
 	if err != nil || c.Relation != dialect.Unchanged || c.Noise() != 2 || len(c.By) != 1 || c.By[0].Rule != "notes" || c.Unified != "" {
 		t.Errorf("%v: %s, noise %d by %v\n%s", err, c.Relation, c.Noise(), c.By, c.Unified)
 	}
-	if all, err := y.s.Compare(bg, admin, y.side(r1+"@1"), y.side(r1+"@latest"), 3, true); err != nil || all.Relation != dialect.Different || !strings.Contains(all.Unified, "+  note \"for the regatta\"") {
+	if all, err := y.Read.Compare(bg, admin, y.Side(r1+"@1"), y.Side(r1+"@latest"), 3, true); err != nil || all.Relation != dialect.Different || !strings.Contains(all.Unified, "+  note \"for the regatta\"") {
 		t.Errorf("all: %v, %s\n%s", err, all.Relation, all.Unified)
 	}
-	y.amend("lane guest", "  note \"and after it\"")
-	if y.pullAt("10:30"); y.device(r1).Latest != 3 {
+	y.Amend("lane guest", "  note \"and after it\"")
+	if y.PullAt("10:30"); y.Device(r1).Latest != 3 {
 		t.Error("a note that is noise made no version")
 	}
 	// Where two devices are compared, what is each one's own is set apart.
-	if _, err := y.s.PullNow(bg, admin, y.device("innisquill-r1"), core.ByHand); err != nil {
+	if _, err := y.Read.PullNow(bg, admin, y.Device("innisquill-r1"), core.ByHand); err != nil {
 		t.Fatal(err)
 	}
 	set("berths", "differs", "lane {name} / berth <address>")
-	two, err := y.s.Compare(bg, admin, y.side(r1+"@latest"), y.side("innisquill-r1@latest"), 3, false)
+	two, err := y.Read.Compare(bg, admin, y.Side(r1+"@latest"), y.Side("innisquill-r1@latest"), 3, false)
 	by := map[string]int{}
 	for _, h := range two.By {
 		by[h.Rule] = h.Lines
@@ -506,13 +356,13 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if err != nil || by["berths"] == 0 || by[rules.DialectSays] != 2 || strings.Contains(two.Unified, "+name ") || strings.Contains(two.Unified, "+  berth ") {
 		t.Errorf("two devices: %v, left out %v\n%s", err, by, two.Unified)
 	}
-	y.amend("lane quay2", "  cancel berth", "  berth 10.99.0.1/24")
-	y.pullAt("10:40")
-	if one, err := y.s.Compare(bg, admin, y.side(r1+"@3"), y.side(r1+"@latest"), 3, false); err != nil || !strings.Contains(one.Unified, "10.99.0.1") {
+	y.Amend("lane quay2", "  cancel berth", "  berth 10.99.0.1/24")
+	y.PullAt("10:40")
+	if one, err := y.Read.Compare(bg, admin, y.Side(r1+"@3"), y.Side(r1+"@latest"), 3, false); err != nil || !strings.Contains(one.Unified, "10.99.0.1") {
 		t.Errorf("of one device they count: %v\n%s", err, one.Unified)
 	}
-	y.amend("lane quay2", "  cancel berth", "  berth 10.12.13.1/24")
-	y.pullAt("10:50")
+	y.Amend("lane quay2", "  cancel berth", "  berth 10.12.13.1/24")
+	y.PullAt("10:50")
 	set("strict", "must", "lane {name} / guard loose")
 	state(core.Drifted)
 	missed := drift().Differences
@@ -524,16 +374,16 @@ func TestRulesOfOnesOwn(t *testing.T) {
 		t.Errorf("what must not be there: %s %+v", d.State, d.Differences)
 	}
 	// A model: its lines, with what is written down of each device.
-	j, err := y.s.RemoveRule(bg, admin, "strict")
+	j, err := y.Read.RemoveRule(bg, admin, "strict")
 	if err != nil {
 		t.Fatal(err)
 	}
-	y.ended(j)
+	y.Ended(j)
 	model := store.OwnRule{Name: "edge", Kind: "model", Selector: "all", Text: "name {{name}}\nclock\n  mark {{clock}}\n  zone Atlantic/Faroe\nlookout\n  community demo-model-secret\n"}
-	if _, j, err = y.s.SetRule(bg, admin, model); err != nil {
+	if _, j, err = y.Read.SetRule(bg, admin, model); err != nil {
 		t.Fatal(err)
 	}
-	y.ended(j)
+	y.Ended(j)
 	lacks := func() (out []string) {
 		for _, d := range drift().Differences {
 			out = append(out, d.Block+": "+d.Want)
@@ -543,7 +393,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if got := lacks(); !slices.Equal(got, []string{"clock: mark {{clock}}", "lookout: community demo-model-secret"}) {
 		t.Errorf("of the model it lacks %q", got)
 	}
-	y.tx(func(q *store.Q) error {
+	y.Tx(func(q *store.Q) error {
 		d, err := q.Device(bg, r1)
 		if err == nil {
 			d.Fields = core.Spans{"clock": "10.30.0.5"}
@@ -554,34 +404,34 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if got := lacks(); !slices.Equal(got, []string{"lookout: community demo-model-secret"}) {
 		t.Errorf("with its own value it lacks %q", got)
 	}
-	if m, err := y.s.RuleFinds(bg, reader, must(y.s.Store.As(reader).OwnRule(bg, "edge"))); err != nil || strings.Contains(fmt.Sprint(m), "model-secret") || !slices.Equal(m.Variables, []string{"clock", "name"}) {
+	if m, err := y.Read.RuleFinds(bg, reader, must(y.Read.Store.As(reader).OwnRule(bg, "edge"))); err != nil || strings.Contains(fmt.Sprint(m), "model-secret") || !slices.Equal(m.Variables, []string{"clock", "name"}) {
 		t.Errorf("a reader sees of it %+v, %v", m, err)
 	}
-	if raw := y.column("SELECT body FROM own_rules WHERE name = 'edge'"); strings.Contains(raw, "community") {
+	if raw := y.Column("SELECT body FROM own_rules WHERE name = 'edge'"); strings.Contains(raw, "community") {
 		t.Error("the model lies open in the database")
 	}
-	if j, err = y.s.RemoveRule(bg, admin, "edge"); err != nil {
+	if j, err = y.Read.RemoveRule(bg, admin, "edge"); err != nil {
 		t.Fatal(err)
 	}
-	y.ended(j)
+	y.Ended(j)
 	set("strict", "must-not", "clock / mark 10.30.0.6")
-	found, err := y.s.RuleFinds(bg, reader, store.OwnRule{Name: "words", Kind: "noise", Path: "crew {user} / word {word...}", Selector: "all", Dialect: "tern"})
+	found, err := y.Read.RuleFinds(bg, reader, store.OwnRule{Name: "words", Kind: "noise", Path: "crew {user} / word {word...}", Selector: "all", Dialect: "tern"})
 	if err != nil || found.Lines == 0 || !strings.Contains(found.Items[0].Line, "‹secret") {
 		t.Errorf("a reader is shown %+v, %v", found, err)
 	}
-	if _, err := y.s.RemoveRule(bg, admin, "stric"); err == nil || !strings.Contains(err.Error(), "strict") {
+	if _, err := y.Read.RemoveRule(bg, admin, "stric"); err == nil || !strings.Contains(err.Error(), "strict") {
 		t.Errorf("a name mistyped: %v", err)
 	}
-	if j, err = y.s.RemoveRule(bg, admin, "strict"); err != nil {
+	if j, err = y.Read.RemoveRule(bg, admin, "strict"); err != nil {
 		t.Fatal(err)
 	}
-	y.ended(j)
+	y.Ended(j)
 	state(core.Unsaved) // which is another matter
 	for _, bad := range []store.OwnRule{
 		{Name: "x", Kind: "model", Selector: "all"}, {Name: "x", Kind: "model", Path: "a", Text: "a\n", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Text: "a\n", Selector: "all"},
 		{Name: "x", Kind: "noise", Path: "a / ", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Selector: "state=drifted"}, {Name: "x", Kind: "must", Path: "a", Selector: "all", Dialect: "plover"}, {Name: "x", Kind: "may", Path: "a", Selector: "all"},
 	} {
-		if _, _, err := y.s.SetRule(bg, admin, bad); !errors.Is(err, read.ErrRule) {
+		if _, _, err := y.Read.SetRule(bg, admin, bad); !errors.Is(err, read.ErrRule) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
@@ -589,46 +439,48 @@ func TestRulesOfOnesOwn(t *testing.T) {
 
 // TestAcknowledged: known drift does not count until its time, or until other lines differ.
 func TestAcknowledged(t *testing.T) {
-	y := newYard(t, 2)
-	y.pullAt("09:00")
+	y := yard.New(t, 2)
+	y.PullAt("09:00")
 	on := true
-	if _, err := y.s.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &on}); err != nil {
+	if _, err := y.Read.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &on}); err != nil {
 		t.Fatal(err)
 	}
-	until := y.now().Add(5 * time.Hour)
-	say := func(reason string) error { return y.s.Acknowledge(bg, admin, y.device(r1), "running", reason, until) }
+	until := y.Now().Add(5 * time.Hour)
+	say := func(reason string) error {
+		return y.Read.Acknowledge(bg, admin, y.Device(r1), "running", reason, until)
+	}
 	if err := say("for nothing"); !errors.Is(err, read.ErrSteady) {
 		t.Errorf("no drift: %v", err)
 	}
 	state := func(when, want string, known bool) {
 		t.Helper()
-		d, err := y.s.Drift(bg, admin, y.device(r1), "running", false)
-		if got := y.device(r1).State; err != nil || got != want || (d.Known != nil) != known {
+		d, err := y.Read.Drift(bg, admin, y.Device(r1), "running", false)
+		if got := y.Device(r1).State; err != nil || got != want || (d.Known != nil) != known {
 			t.Errorf("%s: %s, known %v, %v; want %s, %v", when, got, d.Known, err, want, known)
 		}
 	}
-	y.amend("lane guest", "  shut")
-	y.pullAt("10:00")
+	y.Amend("lane guest", "  shut")
+	y.PullAt("10:00")
 	state("shut", core.Drifted, false)
 	if err := say("the pontoon is out of the water"); err != nil {
 		t.Fatal(err)
 	}
 	state("acknowledged", core.Unsaved, true)
-	y.pullAt("10:10")
+	y.PullAt("10:10")
 	state("pulled again", core.Unsaved, true)
-	y.amend("lane quay1", "  shut")
-	y.pullAt("10:20")
+	y.Amend("lane quay1", "  shut")
+	y.PullAt("10:20")
 	state("another line", core.Drifted, false)
-	y.amend("lane quay1", "  cancel shut")
-	y.pullAt("10:30")
+	y.Amend("lane quay1", "  cancel shut")
+	y.PullAt("10:30")
 	state("only what is known", core.Unsaved, true)
-	y.set(until.Add(-time.Minute))
-	if err := y.s.Lapse(bg); err != nil {
+	y.Set(until.Add(-time.Minute))
+	if err := y.Read.Lapse(bg); err != nil {
 		t.Fatal(err)
 	}
 	state("a minute before its end", core.Unsaved, true)
-	y.set(until)
-	if err := y.s.Lapse(bg); err != nil {
+	y.Set(until)
+	if err := y.Read.Lapse(bg); err != nil {
 		t.Fatal(err)
 	}
 	state("over", core.Drifted, false)
@@ -636,31 +488,31 @@ func TestAcknowledged(t *testing.T) {
 	if err := say("once more"); err != nil {
 		t.Fatal(err)
 	}
-	if err := y.s.Unacknowledge(bg, admin, y.device(r1), "running"); err != nil {
+	if err := y.Read.Unacknowledge(bg, admin, y.Device(r1), "running"); err != nil {
 		t.Fatal(err)
 	}
 	state("withdrawn", core.Drifted, false)
-	y.amend("lane guest", "  cancel shut")
-	y.pullAt("17:00")
+	y.Amend("lane guest", "  cancel shut")
+	y.PullAt("17:00")
 	state("put right", core.Steady, false)
 }
 
 // TestHistory: lines are found in all versions with the time for which they were there; what returns is found
 // again; secrets are not.
 func TestHistory(t *testing.T) {
-	y := newYard(t, 2)
-	y.pullAt("09:00")
-	y.amend("lane guest", "  note \"one\"")
-	y.pullAt("10:00")
-	y.amend("lane guest", "  note \"two\"")
-	y.pullAt("11:00")
-	y.amend("lane guest", "  note \"one\"")
-	y.pullAt("12:00")
+	y := yard.New(t, 2)
+	y.PullAt("09:00")
+	y.Amend("lane guest", "  note \"one\"")
+	y.PullAt("10:00")
+	y.Amend("lane guest", "  note \"two\"")
+	y.PullAt("11:00")
+	y.Amend("lane guest", "  note \"one\"")
+	y.PullAt("12:00")
 	find := func(actor core.Actor, r read.SearchRequest) (said []string) {
 		t.Helper()
 		r.Selector, r.Limit = ref.All(), 1
 		for {
-			page, err := y.s.History(bg, actor, r)
+			page, err := y.Read.History(bg, actor, r)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -687,7 +539,7 @@ func TestHistory(t *testing.T) {
 	if got := find(admin, read.SearchRequest{Line: secret[:6], Secrets: true}); len(got) == 0 {
 		t.Error("who may see secrets did not find one")
 	}
-	all, _, err := y.s.UpToNow(bg, reader, y.side(r1+"@latest"))
+	all, _, err := y.Read.UpToNow(bg, reader, y.Side(r1+"@latest"))
 	if err != nil || len(all) != 3 || all[0].Gained != 1 || all[0].Lost != 1 || !all[1].Equal || all[1].Gained != 0 {
 		t.Errorf("how far: %+v, %v", all, err)
 	}
