@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bytes"
+	"magpie/client"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -69,13 +71,32 @@ func TestKeys(t *testing.T) {
 		t.Error("the words make another key")
 	}
 
-	// Another master key.
+	// Another master key. The key to the copies lies at a target, and is sealed to the new one as soon as
+	// something goes there.
+	vault := t.TempDir()
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: vault}))(t)
+	w.inStep("vault")
+	opens := func(master string) bool {
+		t.Helper()
+		identity := filepath.Join(w.dir, "identity.txt")
+		put(t, identity, key(0, "", "identity", "--data", data, "--master-key", master))
+		out, err := exec.Command("age", "--decrypt", "-i", identity, filepath.Join(vault, "magpie-key.age")).CombinedOutput()
+		return err == nil && bytes.Contains(out, []byte("AGE-SECRET-KEY-"))
+	}
+	if !opens(again) {
+		t.Error("the sheet's key does not open the key to the copies")
+	}
 	old := must(w.admin.Download(ctx(t), r1+"@1"))(t)
 	if out := key(0, "", "rotate", "--data", data); !strings.Contains(out, "print a new recovery sheet") || !reminded() {
 		t.Errorf("%s", out)
 	}
 	w.fleet.amend(r1, "mwilks", "lane quay1", `note "after the rotation"`)
 	w.pull(r1)
+	w.inStep("vault")
+	eventually(t, "the key to the copies to be sealed to the new master key", func() bool { return opens(filepath.Join(data, "master.key")) })
+	if opens(again) {
+		t.Error("the old master key still opens the key to the copies")
+	}
 	w.kill()
 	w.serve()
 	if got := must(w.admin.Download(ctx(t), r1+"@1"))(t); got != old {
