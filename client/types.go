@@ -1274,6 +1274,7 @@ type Status struct {
 	Growth int64  `json:"growth"`            // bytes a day by which what is kept has grown in the last month
 	Room   *int64 `json:"room,omitempty"`    // bytes that are free on the data folder's disk
 	FullIn *int   `json:"full_in,omitempty"` // days until they are not, as things went lately
+	Halted string `json:"halted,omitempty"`  // why nothing new is begun: there is no room
 
 	BackupAt *time.Time `json:"backup_at,omitempty"`        // when the service was backed up last
 	ProvenAt *time.Time `json:"backup_proven_at,omitempty"` // when a backup was last restored elsewhere and was as it should be

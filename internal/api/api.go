@@ -223,6 +223,12 @@ func problem(err error) *client.Problem {
 	switch {
 	case errors.As(err, &p):
 		return p
+	case errors.Is(err, store.ErrNoRoom): // RFC 4918, section 11.5
+		detail := err.Error()
+		if errors.Is(err, store.ErrDatabase) {
+			detail = "the disk of the service's database is full; nothing half-done was kept"
+		}
+		return &client.Problem{Cause: err, Status: 507, Title: "no room", Detail: detail, Next: "make room on that disk; what was queued before goes on by itself then"}
 	case errors.Is(err, store.ErrDatabase): // its own words are for the log
 		return &client.Problem{Cause: err, Status: 503, Title: "the database is away", Detail: "the service's database does not answer, or would not take what was asked of it; nothing half-done was kept", Next: "try again in a moment; the service's log says what the database said"}
 	case errors.Is(err, store.ErrRevision):

@@ -105,6 +105,9 @@ func (s *Server) elsewhere(ctx context.Context, q *store.Q, st *client.Status) e
 		room := int64(free)
 		st.Room, st.FullIn = &room, retain.FullIn(room, st.Growth)
 	}
+	if err := s.Jobs.Store.HasRoom(); err != nil {
+		st.Halted = err.Error()
+	}
 	return nil
 }
 

@@ -269,6 +269,9 @@ func (a *app) status() *cli.Command {
 				a.s.printf("jobs: %s\n", strings.Join(work, ", "))
 			}
 			a.s.printf("%s kept, %s packed and sealed\n", count(int(st.Contents), "text", "texts"), size(st.Bytes))
+			if st.Halted != "" {
+				a.s.printf("%s\n", a.s.paint(alarm, st.Halted))
+			}
 			if st.FullIn != nil && *st.FullIn < 90 {
 				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("the disk is full in %s, as things went lately", count(*st.FullIn, "day", "days"))))
 			}

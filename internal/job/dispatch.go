@@ -99,6 +99,13 @@ func (r *Runtime) take(ctx context.Context) {
 		if free <= 0 || ctx.Err() != nil {
 			return
 		}
+		if err := r.Store.HasRoom(); err != nil {
+			if now := time.Now(); now.Sub(r.complained) > time.Minute {
+				r.complained = now
+				slog.Warn("nothing new is begun", "why", err)
+			}
+			return
+		}
 		var jobs []core.Job
 		var yields map[string]bool
 		err := r.taking(ctx, func(q *store.Q) (err error) {

@@ -227,6 +227,8 @@ type state struct {
 	still    sync.WaitGroup     // the heart
 	running  sync.WaitGroup
 	beating  []func(context.Context)
+
+	complained time.Time // when it was said last that there is no room; the dispatcher's
 }
 
 // At returns the same runtime by another clock.

@@ -379,7 +379,11 @@ func (db *Database) keepUp() {
 	}
 }
 
-// Stop ends the server cleanly and waits for it.
+// stopWithin is how long the server has to end cleanly: one that waits for room on its disk never does.
+const stopWithin = 40 * time.Second
+
+// Stop ends the server cleanly and waits for it. One that does not end is killed: what it has taken is
+// on its disk, and it puts itself right at the next start.
 func (db *Database) Stop() {
 	db.mu.Lock()
 	db.stopping = true
@@ -389,8 +393,15 @@ func (db *Database) Stop() {
 		return
 	}
 	_ = syscall.Kill(pid, syscall.SIGTERM)
-	for end := time.Now().Add(60 * time.Second); present(pid) && time.Now().Before(end); {
+	for end := time.Now().Add(stopWithin); present(pid) && time.Now().Before(end); {
 		time.Sleep(20 * time.Millisecond)
+	}
+	if present(pid) {
+		slog.Warn("the database server does not end; it is killed, and puts itself right at the next start", "waited", stopWithin)
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+		for end := time.Now().Add(5 * time.Second); present(pid) && time.Now().Before(end); {
+			time.Sleep(20 * time.Millisecond)
+		}
 	}
 	_ = os.Remove(filepath.Join(db.dir, "db.json"))
 }

@@ -108,6 +108,9 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 	if err := n.openStore(ctx, dsn); err != nil {
 		return nil, err
 	}
+	if n.db != nil {
+		n.store.Room = n.hasRoom
+	}
 	n.seen = map[string]string{}
 	for _, d := range all {
 		n.seen[d.Dialect] = d.Source
@@ -184,6 +187,17 @@ func (n *Instance) room() (free, total uint64) {
 		return 0, 0
 	}
 	return st.Bavail * uint64(st.Bsize), st.Blocks * uint64(st.Bsize)
+}
+
+// keepRoom is how much has to be left of the disk on which the service keeps its own database, so that
+// anything new is begun: what is under way comes to its end in it, and people can be told.
+const keepRoom = 64 << 20
+
+func (n *Instance) hasRoom() error {
+	if free, _ := n.room(); free < keepRoom {
+		return fmt.Errorf("%w on the disk of the data folder: %d MiB are free, and below %d nothing new is begun", store.ErrNoRoom, free>>20, keepRoom>>20)
+	}
+	return nil
 }
 
 // leastRoom is how much the disk must have left for a start, in MiB.

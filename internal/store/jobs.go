@@ -81,6 +81,11 @@ func (q *Q) AddJob(ctx context.Context, j *NewJob) error {
 
 // AddJobs queues jobs, and fills in what they are now.
 func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
+	if q.room != nil {
+		if err := q.room(); err != nil {
+			return err
+		}
+	}
 	const atOnce = 200
 	now := q.clock().UTC()
 	ids := newIDs(now, len(all))

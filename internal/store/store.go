@@ -59,6 +59,21 @@ type Store struct {
 	keys  *seal.Keys
 	clock func() time.Time
 	quit  *quit
+
+	// Room tells why nothing more can be kept; nil, where there is room or nobody knows. It is set before
+	// anything is asked of the store.
+	Room func() error
+}
+
+// ErrNoRoom is returned where nothing more is kept, since the disk is about to be full.
+var ErrNoRoom = errors.New("there is no room")
+
+// HasRoom tells whether there is room for more (ErrNoRoom).
+func (s *Store) HasRoom() error {
+	if s.Room == nil {
+		return nil
+	}
+	return s.Room()
 }
 
 // quit tells those who wait for a database that is away that nobody waits for
@@ -77,6 +92,7 @@ type Q struct {
 	keys  *seal.Keys
 	clock func() time.Time
 	actor core.Actor
+	room  func() error
 }
 
 // Open connects, brings the schema up to date and opens the data keys, or makes
@@ -169,7 +185,7 @@ func (s *Store) Keys() *seal.Keys { return s.keys }
 
 // As returns what an actor asks through, outside any transaction.
 func (s *Store) As(actor core.Actor) *Q {
-	return &Q{ext: s.patient(actor), keys: s.keys, clock: s.clock, actor: actor}
+	return &Q{ext: s.patient(actor), keys: s.keys, clock: s.clock, actor: actor, room: s.Room}
 }
 
 // patience is how long a lost database is waited for while a person waits. The
@@ -242,7 +258,7 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 		return false, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	if err := fn(&Q{ext: tx, keys: s.keys, clock: s.clock, actor: actor}); err != nil {
+	if err := fn(&Q{ext: tx, keys: s.keys, clock: s.clock, actor: actor, room: s.Room}); err != nil {
 		return false, err
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); number(err) == 1062 {
@@ -295,6 +311,8 @@ func plain(err error) error {
 	switch {
 	case err == nil, errors.Is(err, ErrDatabase), errors.Is(err, ErrTaken):
 		return err
+	case number(err) == 1021, number(err) == 1114: // its disk, or a table, is full
+		return fmt.Errorf("%w: %w says: %w", ErrNoRoom, ErrDatabase, err)
 	case number(err) == 1062:
 		return fmt.Errorf("%w: %w", ErrTaken, err)
 	case number(err) != 0:

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { useLocalStorage, useMediaQuery } from '@vueuse/core'
+import { useIntervalFn, useLocalStorage, useMediaQuery } from '@vueuse/core'
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, type Schemas } from '../api/call'
@@ -32,8 +32,15 @@ const text = computed({
   get: () => String(route.query.select ?? ''),
   set: (select) => void router.replace({ query: { ...route.query, select: select || undefined } }),
 })
-const { data: status } = useQuery({ key: ['device', 'order'], query: () => get<Schemas['Status']>('/status'), staleTime: 3600_000 })
+const { data: status, refetch } = useQuery({
+  key: ['device', 'order'],
+  query: () => get<Schemas['Status']>('/status'),
+  staleTime: 3600_000,
+})
+useIntervalFn(() => void refetch(), 60_000) // nothing tells that room runs out
 const order = computed(() => status.value?.order ?? [])
+const sheetDue = computed(() => admin.value && status.value?.sheet_due)
+const notices = computed(() => (sheetDue.value ? 1 : 0) + (status.value?.halted ? 1 : 0))
 const choice = computed(() => read(text.value))
 const listed = computed(() => (text.value ? fleet.devices.filter((d) => picks(choice.value, d)) : fleet.devices))
 const chosen = computed(() => new Set(listed.value.map((d) => d.name)))
@@ -46,12 +53,15 @@ const early = computed(() => fleet.known && fleet.devices.length < 4 && !fleet.d
 </script>
 
 <template>
-  <div style="--above: 15.5rem">
+  <div :style="{ '--above': `${15.5 + 4.25 * notices}rem` }">
     <p v-if="fleet.status?.as_of" class="mb-3 rounded border-2 border-alarm px-3 py-2" role="alert">
       <b class="text-alarm">The service's database is away.</b> What stands here was so {{ when(fleet.status.as_of) }}.
     </p>
     <ProblemNote v-else :error="fleet.trouble" class="mb-3" />
-    <SheetDue v-if="admin && fleet.status?.sheet_due" />
+    <p v-if="status?.halted" class="mb-3 rounded border-2 border-alarm px-3 py-2" role="alert">
+      <b class="text-alarm">Nothing new is begun:</b> {{ status.halted }}.
+    </p>
+    <SheetDue v-if="sheetDue" />
     <FirstRun v-if="early" :devices="fleet.devices" />
     <template v-if="!early || fleet.devices.length">
       <div class="mb-2 flex flex-wrap items-center gap-2">
