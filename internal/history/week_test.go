@@ -5,12 +5,15 @@ import (
 	"database/sql"
 	"fmt"
 	"os"
+	"slices"
+	"sync"
 	"testing"
 	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/history"
 	"magpie/internal/scratch"
+	"magpie/internal/visit"
 	"magpie/internal/yard"
 )
 
@@ -107,6 +110,36 @@ func TestWeeks(t *testing.T) {
 	for table, n := range rows() {
 		if !grows[table] && n > now["versions"]+30 {
 			t.Errorf("%s: %d rows are left when nothing was done for more than a year", table, n)
+		}
+	}
+}
+
+// TestDayByOne: of several instances one begins a day's retention, however many look at once.
+func TestDayByOne(t *testing.T) {
+	y := yard.New(t, 1)
+	var all []*history.Service
+	for _, v := range []*visit.Service{y.Visits, y.Instance("second"), y.Instance("third")} {
+		all = append(all, history.New(v, t.TempDir(), "test"))
+	}
+	db, err := sql.Open("mysql", y.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for day := range 5 {
+		y.Set(time.Date(2026, 11, 20+day, 9, day, 0, 0, time.UTC))
+		var looking sync.WaitGroup
+		for _, h := range slices.Repeat(all, 3) {
+			looking.Go(func() {
+				if err := h.Look(bg); err != nil {
+					t.Errorf("day %d: %v", day, err)
+				}
+			})
+		}
+		looking.Wait()
+		n := -1
+		if err := db.QueryRow(`SELECT COUNT(*) FROM jobs WHERE kind = 'retention'`).Scan(&n); err != nil || n != day {
+			t.Errorf("after day %d retention was begun %d times, %v", day, n, err)
 		}
 	}
 }

@@ -30,6 +30,11 @@ func (r *Runtime) Queue(ctx context.Context, actor core.Actor, deed string, n st
 		}
 		return q.Audit(ctx, deed, j.Device, "job "+j.ID+", "+detail)
 	})
+	if errors.Is(err, store.ErrTaken) { // another instance asked with the same key, just now
+		if old, asked, e := r.Store.As(actor).Asked(ctx, n.Key); e == nil && asked {
+			return old, nil
+		}
+	}
 	r.Kick()
 	return j, err
 }

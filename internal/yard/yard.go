@@ -45,6 +45,7 @@ type Yard struct {
 	Read   *read.Service
 	clock  atomic.Pointer[time.Time] // jobs that end late read it, too
 	DSN    string
+	master seal.Master
 }
 
 // Now is the yard's clock, which Set moves.
@@ -56,38 +57,15 @@ func (y *Yard) Set(t time.Time) { y.clock.Store(&t) }
 // New starts them, with so many routers.
 func New(t *testing.T, n int) *Yard {
 	t.Helper()
-	y := &Yard{t: t, DSN: scratch.Database(t)}
+	y := &Yard{t: t, DSN: scratch.Database(t), master: seal.NewMaster()}
 	y.Set(time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC))
 	var err error
 	if y.Fleet, err = sim.Open(t.TempDir(), n, "", 1, y.Now()); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(y.Fleet.Close)
-	clock := y.Now
-	st, err := store.Open(bg, y.DSN, seal.NewMaster(), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
-	src, _ := dialects.Files.ReadFile("tern.yaml")
-	tern, err := dialect.Load("tern.yaml", src)
-	if err != nil {
-		t.Fatal(err)
-	}
-	other, err := dialect.Load("other.yaml", []byte(strings.Replace(string(src), "dialect: tern\n", "dialect: other\n", 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	jobs, err := job.New(bg, st, "instance", time.Now)
-	if err == nil {
-		jobs.Alive() // by the real clock: however slow the machine, it is believed in
-		t.Cleanup(func() { jobs.Stop(time.Second) })
-		y.Jobs = jobs.At(clock)
-		y.Visits, err = visit.New(bg, y.Jobs, []*dialect.Dialect{tern, other})
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	y.Visits = y.Instance("instance")
+	y.Jobs = y.Visits.Runtime
 	y.Pushes, y.Read = push.New(y.Visits), read.New(y.Visits)
 	for _, u := range y.Fleet.Units {
 		target := link.Target{Address: u.Address, Port: sim.Port}
@@ -101,6 +79,37 @@ func New(t *testing.T, n int) *Yard {
 		})
 	}
 	return y
+}
+
+// Instance is another instance of the service, on the same database and by the same clock.
+func (y *Yard) Instance(name string) *visit.Service {
+	t := y.t
+	t.Helper()
+	st, err := store.Open(bg, y.DSN, y.master, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	src, _ := dialects.Files.ReadFile("tern.yaml")
+	tern, err := dialect.Load("tern.yaml", src)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := dialect.Load("other.yaml", []byte(strings.Replace(string(src), "dialect: tern\n", "dialect: other\n", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	jobs, err := job.New(bg, st, name, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	jobs.Alive() // by the real clock: however slow the machine, it is believed in
+	t.Cleanup(func() { jobs.Stop(time.Second) })
+	v, err := visit.New(bg, jobs.At(y.Now), []*dialect.Dialect{tern, other})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
 }
 
 // Tx does something in a transaction.
