@@ -215,7 +215,8 @@ func long(d *demo, b *tab, device string) error {
 		if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(localStorage.setItem('compare as', '`+x.form+`'), true)`)); err != nil {
 			return err
 		}
-		var opened []time.Duration
+		// From a page of the console, and by its address, where the console itself has to come first.
+		var opened, cold []time.Duration
 		for range 3 {
 			if err := chromedp.Do(b.ctx, chromedp.Navigate("about:blank")); err != nil {
 				return err
@@ -227,9 +228,25 @@ func long(d *demo, b *tab, device string) error {
 			if err := b.see(x.shows); err != nil {
 				return err
 			}
+			cold = append(cold, time.Since(began))
+			if err := chromedp.Do(b.ctx, chromedp.Navigate(d.url+"/jobs")); err != nil {
+				return err
+			}
+			if err := b.see("Jobs"); err != nil {
+				return err
+			}
+			time.Sleep(time.Second) // what the page loads has come
+			raw, _ := json.Marshal("/compare?" + x.query)
+			began = time.Now()
+			if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(history.pushState({}, '', `+string(raw)+`), dispatchEvent(new PopStateEvent('popstate', { state: {} })))`)); err != nil {
+				return err
+			}
+			if err := b.see(x.shows); err != nil {
+				return err
+			}
 			opened = append(opened, time.Since(began))
 		}
-		fmt.Printf("%-62s %6.0f ms   (reach: under 1000)\n", x.what+" differ, "+x.form+", opened, worst of 3", ms(worst(opened)))
+		fmt.Printf("%-62s %6.0f ms   (reach: under 1000; by its address %.0f)\n", x.what+" differ, "+x.form+", opened, worst of 3", ms(worst(opened)), ms(worst(cold)))
 		pane := `document.querySelector('[aria-label=Comparison]')`
 		if x.form == "entries" {
 			pane = `document.querySelector('[aria-label=Entries]')`

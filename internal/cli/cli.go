@@ -44,7 +44,7 @@ func Main(args []string) int {
 	a := &app{s: newScreen()}
 	cli.HelpPrinterCustom = printHelp
 	root := a.root()
-	if len(args) > 1 {
+	if args = modern(args); len(args) > 1 {
 		if named := root.Command(args[1]); named != nil { // setting the others up takes longer than many a command itself
 			root.Commands = []*cli.Command{named}
 		}
@@ -59,7 +59,7 @@ func Main(args []string) int {
 			}
 		}
 	}
-	err := root.Run(ctx, helped(root, modern(args)))
+	err := root.Run(ctx, helped(root, args))
 	switch {
 	case err == nil:
 		return exitDone
