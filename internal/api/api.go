@@ -87,7 +87,7 @@ func (s *Server) Handler() http.Handler {
 	s.watchers = s.watching()
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
-	g.UseRawPath = true // a name with a slash in it is a name still, and told of as one
+	g.UseRawPath = true                // a name with a slash in it is a name still, and told of as one
 	_ = g.SetTrustedProxies(s.Proxies) // they were checked when the settings were read
 	g.Use(s.guard)
 	pages := newPages(s.Console)
