@@ -293,6 +293,7 @@ func reads(dir, dsn, key, repo string, texts [][]string, at time.Time) error {
 		return err
 	}
 	defer stop()
+	time.Sleep(30 * time.Second) // the database comes to rest after a million rows
 	env := append(os.Environ(), "MAGPIE_URL="+c.URL, "MAGPIE_TOKEN="+c.Token)
 	fmt.Printf("\nReading one version, best of 7: of %d by the service, of %d by git show.\n%-12s %14s %14s %14s %11s\n", keepers*rounds*(copiesOf+1), keepers*rounds, "version", "the API", "magpie show", "git show", "API/git")
 	for _, x := range []struct {
