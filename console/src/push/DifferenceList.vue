@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import type { Difference } from '../api/call'
+import { useSome } from '../composables/some'
 
 // Lines that differ: − is missing, + should not be there.
-defineProps<{ differences: Difference[] }>()
+const props = defineProps<{ differences: Difference[] }>()
+const { some, rest, more } = useSome(() => props.differences, 200)
 </script>
 
 <template>
   <ul class="overflow-x-auto rounded border border-rule font-mono text-[13px]">
-    <li v-for="(r, i) in differences" :key="i">
-      <p v-if="r.block && r.block !== differences[i - 1]?.block" class="bg-leaf px-2 py-0.5 text-faded">in {{ r.block }}</p>
+    <li v-for="(r, i) in some" :key="i">
+      <p v-if="r.block && r.block !== some[i - 1]?.block" class="bg-leaf px-2 py-0.5 text-faded">in {{ r.block }}</p>
       <template v-if="r.order"
         ><p class="px-2">{{ r.have }} stands where {{ r.want }} should</p></template
       >
@@ -20,6 +22,9 @@ defineProps<{ differences: Difference[] }>()
           <span aria-label="extra">+</span> {{ r.have }}<span v-if="r.rule" class="chip ml-2">rule {{ r.rule }}</span>
         </p>
       </template>
+    </li>
+    <li v-if="rest">
+      <button type="button" class="button m-2" @click="more">{{ rest }} more</button>
     </li>
   </ul>
 </template>

@@ -1,16 +1,15 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import type { Diff } from '../api/call'
+import { useSome } from '../composables/some'
 
 // A comparison as what became of its entries, by the blocks that they stand in.
 const props = defineProps<{ diff: Diff; low?: boolean }>()
 type Change = Diff['changes'][number]
-// Of very many the first are drawn, and more when they are asked for.
-const STEP = 400
-const drawn = ref(STEP)
+const { some, rest, more } = useSome(() => props.diff.changes, 400)
 const groups = computed(() => {
   const out: { path: string; changes: Change[] }[] = []
-  for (const c of props.diff.changes.slice(0, drawn.value)) {
+  for (const c of some.value) {
     const path = c.path ?? ''
     if (out.at(-1)?.path !== path) out.push({ path, changes: [] })
     out.at(-1)!.changes.push(c)
@@ -60,8 +59,6 @@ const sides = (c: Change) => [
         </div>
       </div>
     </section>
-    <button v-if="diff.changes.length > drawn" type="button" class="button m-2" @click="drawn += STEP">
-      {{ diff.changes.length - drawn }} more
-    </button>
+    <button v-if="rest" type="button" class="button m-2" @click="more">{{ rest }} more</button>
   </div>
 </template>
