@@ -194,7 +194,7 @@ func (n *Instance) room() (free, total uint64) {
 const keepRoom = 64 << 20
 
 func (n *Instance) hasRoom() error {
-	if free, _ := n.room(); free < keepRoom {
+	if free, total := n.room(); total > 0 && free < keepRoom { // of a disk that does not say, nothing is known
 		return fmt.Errorf("%w on the disk of the data folder: %d MiB are free, and below %d nothing new is begun", store.ErrNoRoom, free>>20, keepRoom>>20)
 	}
 	return nil
