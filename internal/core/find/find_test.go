@@ -121,6 +121,20 @@ func TestPatterns(t *testing.T) {
 	}
 }
 
+// TestMayBeIn: a text in whose masked lines something is found is never passed over.
+func TestMayBeIn(t *testing.T) {
+	for _, expr := range []string{"hush", "word ‹secret›", `[ab]‹sec`, `d ‹s`, `t› end`, `(?i)WORD`, `word \S+`, `[d-f]cret`, `\d\d\d\d`} {
+		re := regexp.MustCompile(expr)
+		for src, masked := range map[string]string{"  word hush end": "  word ‹secret› end", "a=b1234": "a=b‹secret›", "plain 1234": "plain 1234"} {
+			for shown, line := range map[bool]string{false: src, true: masked} {
+				if q := (Query{Line: words(t, expr, true), Masked: shown}); re.MatchString(line) && !q.MayBeIn(src) {
+					t.Errorf("%s, masked %v: %q is passed over", expr, shown, line)
+				}
+			}
+		}
+	}
+}
+
 // TestAsIfOneByOne: an index finds what going through each line finds, page by page, after any texts
 // came, were replaced and went.
 func TestAsIfOneByOne(t *testing.T) {

@@ -75,9 +75,10 @@ func (q Query) MayBeIn(src string) bool {
 	case p == nil:
 		return true
 	case p.must != "":
-		return strings.Contains(src, p.must) || q.Masked && strings.Contains(mask, p.must)
+		return strings.Contains(src, p.must) || q.Masked && (strings.Contains(mask, p.must) || strings.ContainsAny(p.must, "‹›"))
 	}
-	return p.run == nil || p.run.in([]byte(src)) >= 0 || q.Masked && p.run.in([]byte(mask)) >= 0
+	// What goes over an edge of a mask is neither in the text nor in the mask alone.
+	return p.run == nil || p.run.in([]byte(src)) >= 0 || q.Masked && (p.run.in([]byte(mask)) >= 0 || p.run.at["‹"[0]] != 0)
 }
 
 // Match tells whether a line has it.
