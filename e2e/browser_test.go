@@ -75,7 +75,11 @@ func call[P, R any](cmd cdp.Command[P, R], params P) chromedp.Action[chromedp.Vo
 func (b *browser) heard(ev any) {
 	switch e := ev.(type) {
 	case *runtime.EventExceptionThrown:
-		b.note("exception: " + e.ExceptionDetails.Text)
+		what := "exception: " + e.ExceptionDetails.Text
+		if x := e.ExceptionDetails.Exception; x != nil {
+			what += " " + x.Description + string(x.Value)
+		}
+		b.note(what)
 	case *runtime.EventConsoleAPICalled:
 		if e.Type == runtime.ConsoleAPICalledTypeError || e.Type == runtime.ConsoleAPICalledTypeWarning {
 			raw, _ := json.Marshal(e.Args)

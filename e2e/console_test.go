@@ -14,6 +14,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"magpie/client"
+	"magpie/internal/scratch"
 	"magpie/internal/sim/tern"
 )
 
@@ -212,6 +213,53 @@ func TestConsoleSessionRunsOut(t *testing.T) {
 	b.fill(`input[name=password]`, w.firstPassword())
 	b.do(chromedp.Click(`[role=dialog] button.button-main`))
 	b.see("Proved: the device was pulled again")
+}
+
+// TestConsoleWithoutAnswers: the service goes away under pages that are open, and while one
+// is opened. It is said where it shows, nobody is taken for signed out by it, and what can be
+// asked for again comes by itself or by a button.
+func TestConsoleWithoutAnswers(t *testing.T) {
+	t.Parallel()
+	g, through := scratch.NewGate(t, scratch.Database(t))
+	w := newWorld(t, 1, func(w *world) { w.dsn = through })
+	w.pull(r1)
+	b := newBrowser(t, w.url)
+	b.allows("503")
+	b.signIn("admin", w.firstPassword())
+	pulls := func(n int) {
+		t.Helper()
+		eventually(t, "the list is whole", func() bool {
+			return js[int](b, `document.querySelectorAll('a[aria-label="pull of `+r1+`"]').length`) == n
+		})
+	}
+	b.click("Jobs")
+	pulls(1)
+	// What is written is heard of, and cannot be read.
+	js[bool](b, `(window.real = window.fetch, window.fetch = () => Promise.reject(new TypeError('no')), true)`)
+	w.pull(r1)
+	b.see("the service does not answer")
+	b.more("admin", "Sign out")
+	eventually(t, "that it was not signed out is said too", func() bool {
+		return js[int](b, `document.querySelectorAll('[role=alert]').length`) == 2
+	})
+	// Something in between answers in its place.
+	js[bool](b, `(window.fetch = async () => new Response('<h1>gone', {status: 502}), true)`)
+	w.pull(r1)
+	b.see("what answered, with 502")
+	js[bool](b, `(window.fetch = window.real, true)`)
+	w.pull(r1)
+	pulls(4)
+	// A page is opened while the service's database is away.
+	g.Shut()
+	b.open("/jobs")
+	b.see("Ask again")
+	if strings.Contains(b.text(), "Password") {
+		t.Error("one who is signed in is asked to sign in")
+	}
+	g.Open()
+	eventually(t, "it answers again", func() bool { _, err := w.admin.Devices(ctx(t), nil); return err == nil })
+	b.click("Ask again")
+	pulls(4)
 }
 
 // TestConsoleAddsADevice: the key's fingerprint and the identity are shown

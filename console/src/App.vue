@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { defineAsyncComponent, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
+import { useAttempt } from './composables/attempt'
 import { useKeys } from './composables/keys'
 import { turnTheme } from './composables/theme'
+import AppButton from './design/AppButton.vue'
+import ProblemNote from './design/ProblemNote.vue'
 import { useFleet } from './fleet'
 import { listen, useFresh } from './live'
 import { useSession } from './session'
@@ -17,6 +20,7 @@ const SignInAgain = defineAsyncComponent(() => import('./shell/SignInAgain.vue')
 const session = useSession()
 const fleet = useFleet()
 const router = useRouter()
+const { busy, attempt } = useAttempt()
 const help = ref(false)
 const find = ref(false)
 void session.ask()
@@ -40,7 +44,11 @@ useKeys([
 
 <template>
   <template v-if="session.known">
-    <SignIn v-if="!session.me || session.me.must_change" />
+    <main v-if="session.trouble" class="mx-auto grid max-w-md gap-3 p-4 pt-[20dvh]">
+      <ProblemNote :error="session.trouble" />
+      <AppButton main :busy="busy" class="justify-self-start" @click="attempt(session.ask)">Ask again</AppButton>
+    </main>
+    <SignIn v-else-if="!session.me || session.me.must_change" />
     <template v-else>
       <AppBar @help="help = true" @find="find = true" />
       <main id="main" class="mx-auto max-w-[1800px] px-3 py-3 sm:px-5">

@@ -81,7 +81,8 @@ export function useFresh() {
       const now = (due = new Map())
       setTimeout(() => {
         due = undefined
-        for (const key of now.values()) void cache.invalidateQueries({ key: key as never })
+        // What could not be asked for says so itself, where it is shown.
+        for (const key of now.values()) cache.invalidateQueries({ key: key as never }).catch(() => undefined)
       }, 60)
     }
     const add = (...key: unknown[]) => due!.set(key.join(' '), key)

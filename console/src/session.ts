@@ -1,12 +1,13 @@
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 import { keepFor } from './design/table'
-import { type Me, type Schemas, call, useCSRF, whenExpired } from './api/call'
+import { ApiError, type Me, type Schemas, call, useCSRF, whenExpired } from './api/call'
 
 // The one place that knows who is signed in.
 export const useSession = defineStore('session', () => {
   const me = ref<Me>()
   const known = ref(false) // whether it was asked who is signed in
+  const trouble = ref<Error>() // why it could not be asked
   const expired = ref(false) // the session ran out while somebody was at work
   let waiting: (() => void)[] = []
 
@@ -14,15 +15,15 @@ export const useSession = defineStore('session', () => {
 
   async function ask() {
     try {
-      const res = await fetch('/api/v1/me')
-      if (res.ok) {
-        me.value = (await res.json()) as Me
-        useCSRF(me.value.csrf ?? '')
-        keepFor(me.value.user)
-      }
-    } finally {
-      known.value = true
+      me.value = await call<Me>('GET', '/me')
+      useCSRF(me.value.csrf ?? '')
+      keepFor(me.value.user)
+      trouble.value = undefined
+    } catch (e) {
+      // Who is not signed in is no trouble; not to know it is.
+      trouble.value = e instanceof ApiError && e.problem.status === 401 ? undefined : (e as Error)
     }
+    known.value = true
   }
 
   async function signIn(user: string, password: string, code?: string) {
@@ -51,5 +52,5 @@ export const useSession = defineStore('session', () => {
     return new Promise<void>((go) => waiting.push(go))
   })
 
-  return { me, known, expired, may, ask, signIn, choose, signOut }
+  return { me, known, trouble, expired, may, ask, signIn, choose, signOut }
 })

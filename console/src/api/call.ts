@@ -39,7 +39,18 @@ export function whenExpired(ask: Expired) {
   onExpired = ask
 }
 
-export async function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+const lost = (detail: string) =>
+  new ApiError({
+    type: 'about:blank',
+    title: 'no answer',
+    status: 0,
+    detail,
+    next: 'check that it runs and that this machine reaches it; what you typed is still here',
+  })
+
+// asked is the service's answer, of whatever kind. Who is not signed in any more is asked to
+// sign in again first, but for the requests that are about signing in themselves.
+async function asked(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
   const send = () =>
     fetch('/api/v1' + path, {
       method,
@@ -49,38 +60,32 @@ export async function call<T>(method: string, path: string, body?: unknown, head
         ...headers,
       },
       body: typeof body === 'string' ? body : body === undefined ? undefined : JSON.stringify(body),
+    }).catch(() => {
+      throw lost('the service does not answer')
     })
-  let res: Response
-  try {
+  let res = await send()
+  if (res.status === 401 && onExpired && path !== '/session' && path !== '/me') {
+    await onExpired()
     res = await send()
-    if (res.status === 401 && onExpired && path !== '/session') {
-      await onExpired()
-      res = await send()
-    }
-  } catch (e) {
-    if (e instanceof ApiError) throw e
-    throw new ApiError({
-      type: 'about:blank',
-      title: 'no answer',
-      status: 0,
-      detail: 'the service does not answer',
-      next: 'check that it runs and that this machine reaches it; what you typed is still here',
-    })
   }
-  if (res.status === 204) return undefined as T
-  const data = await res.json()
-  if (!res.ok) throw new ApiError(data as Problem)
-  return data as T
+  if (res.ok) return res
+  throw await read<Problem>(res).then((p) => new ApiError(p))
+}
+
+// read is what stands in an answer. One that is no JSON came from something between here and the service.
+const read = <T>(res: Response): Promise<T> =>
+  res.json().catch(() => {
+    throw lost(`what answered, with ${`${res.status} ${res.statusText}`.trim()}, is not the service`)
+  })
+
+export async function call<T>(method: string, path: string, body?: unknown, headers?: Record<string, string>): Promise<T> {
+  const res = await asked(method, path, body, headers)
+  return res.status === 204 ? (undefined as T) : read<T>(res)
 }
 
 // download asks for a file and leaves it to the browser, under the name that the service gives it.
 export async function download(path: string, body: unknown) {
-  const res = await fetch('/api/v1' + path, {
-    method: 'POST',
-    headers: { 'Content-Type': 'application/json', 'X-CSRF-Token': csrf },
-    body: JSON.stringify(body),
-  })
-  if (!res.ok) throw new ApiError((await res.json()) as Problem)
+  const res = await asked('POST', path, body)
   const link = document.createElement('a')
   link.href = URL.createObjectURL(await res.blob())
   link.download = /filename="([^"]+)"/.exec(res.headers.get('Content-Disposition') ?? '')?.[1] ?? 'download'

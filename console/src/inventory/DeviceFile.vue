@@ -27,8 +27,8 @@ const pick = async (files: FileList) => {
   const f = files[0]
   looked.value = done.value = undefined
   if (!f) return void (file.value = undefined)
-  file.value = { file: await f.text(), as: /\.ya?ml$/.test(f.name) ? 'yaml' : 'csv' }
-  await look()
+  const as = /\.ya?ml$/.test(f.name) ? 'yaml' : 'csv'
+  if (await attempt(async () => void (file.value = { file: await f.text(), as }))) await look()
 }
 const go = () =>
   attempt(async () => {

@@ -29,15 +29,14 @@ const ask = async (preview: boolean) => {
 }
 const look = () => attempt(async () => ((done.value = false), (looked.value = await ask(true))))
 const pick = async (list: FileList) => {
-  files.value = await Promise.all(
-    [...list].map(async (f) => ({
-      file: f.name,
-      content: base64(await f.arrayBuffer()),
-      modified: new Date(f.lastModified).toISOString(),
-    })),
-  )
   looked.value = undefined
-  if (files.value.length) await look()
+  const open = async (f: File) => ({
+    file: f.name,
+    content: base64(await f.arrayBuffer()),
+    modified: new Date(f.lastModified).toISOString(),
+  })
+  const read = await attempt(async () => void (files.value = await Promise.all([...list].map(open))))
+  if (read && files.value.length) await look()
 }
 const go = () => attempt(async () => ((looked.value = await ask(false)), (done.value = true)))
 const fresh = computed(() => looked.value?.filter((t) => t.became === 'added').length ?? 0)

@@ -60,7 +60,7 @@ function goTo(p: Problem) {
   el.setSelectionRange(from, from + (source.value.split('\n')[p.line - 1]?.length ?? 0))
   el.scrollTop = Math.max(0, (p.line - 6) * 20)
 }
-const pick = async (files: FileList) => void (source.value = (await files[0]?.text()) ?? source.value)
+const pick = (files: FileList) => attempt(async () => void (source.value = (await files[0]?.text()) ?? source.value))
 </script>
 
 <template>

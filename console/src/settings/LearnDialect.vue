@@ -25,7 +25,7 @@ const places = computed(() => [
   { value: '', label: 'none' },
   ...(devices.value ?? []).filter((d) => !d.member).map((d) => ({ value: d.name, label: d.name })),
 ])
-const pick = async (files: FileList) => void (logs.value = await Promise.all([...files].map((f) => f.text())))
+const pick = (files: FileList) => attempt(async () => void (logs.value = await Promise.all([...files].map((f) => f.text()))))
 const send = () =>
   attempt(async () => {
     const j = await post<Job>(`/dialects/${encodeURIComponent(props.dialect.name)}/learn`, {

@@ -3,7 +3,9 @@ import { MagnifyingGlassIcon, MoonIcon, SunIcon } from '@heroicons/vue/24/outlin
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { theme, turnTheme } from '../composables/theme'
+import { useAttempt } from '../composables/attempt'
 import ActionMenu from '../design/ActionMenu.vue'
+import ProblemNote from '../design/ProblemNote.vue'
 import { away, connected } from '../live'
 import { useSession } from '../session'
 import { places } from './places'
@@ -12,11 +14,12 @@ import { places } from './places'
 const emit = defineEmits<{ help: []; find: [] }>()
 const session = useSession()
 const router = useRouter()
+const { trouble, attempt } = useAttempt()
 const person = computed(() => [
   { label: 'Settings', run: () => router.push('/settings') },
   { label: theme.value === 'dark' ? 'Turn light' : 'Turn dark', run: turnTheme },
   { label: 'List the keys', run: () => emit('help') },
-  { label: 'Sign out', run: () => session.signOut() },
+  { label: 'Sign out', run: () => attempt(session.signOut) },
 ])
 const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to })), ...person.value])
 </script>
@@ -52,6 +55,7 @@ const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to }))
       <span class="hidden md:block"><ActionMenu :label="session.me?.user ?? ''" small :deeds="person" /></span>
       <span class="md:hidden"><ActionMenu icon label="Go to" :deeds="all" /></span>
     </nav>
+    <ProblemNote :error="trouble" class="mx-3 mb-2 sm:mx-5" />
   </header>
 </template>
 
