@@ -3,8 +3,11 @@ package store
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
+	"sync"
 
 	"magpie/internal/core"
 	"magpie/internal/core/pack"
@@ -41,13 +44,13 @@ type sealed struct {
 // packed packs and seals a text; against the content of base, where that makes it smaller.
 func (q *Q) packed(id string, content []byte, base sealed, text []byte) sealed {
 	out := sealed{ID: id, Size: len(content), Format: whole}
-	small := pack.Alone(content)
+	least := pack.Alone(content)
 	if base.ID != "" && base.ID != id && len(text) > 0 && base.Depth+1 < pack.Most {
-		if d := pack.Against(content, text); float64(len(d)) < worth*float64(len(small)) {
-			small, out.Format, out.Base, out.Depth = d, delta, base.ID, base.Depth+1
+		if d := pack.Against(content, text); float64(len(d)) < worth*float64(len(least)) {
+			least, out.Format, out.Base, out.Depth = d, delta, base.ID, base.Depth+1
 		}
 	}
-	out.Sealed = q.keys.Seal("content", contentSubject(id, out.Format, out.Base), small)
+	out.Sealed = q.keys.Seal("content", contentSubject(id, out.Format, out.Base), least)
 	return out
 }
 
@@ -110,20 +113,11 @@ func (q *Q) baseOf(ctx context.Context, partID string, number int) (base sealed,
 
 // Content reads a text back, byte for byte, or says that it cannot (ErrDamaged).
 func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
-	// Ids alone go through the recursion: with texts in it, it would be made on disk.
-	chain, err := list[sealed](ctx, q.ext, `WITH RECURSIVE chain AS (SELECT id, base FROM contents WHERE id = ? UNION ALL SELECT c.id, c.base FROM contents c JOIN chain ON c.id = chain.base)
-		SELECT c.id, c.size, c.format, c.base, c.depth, c.sealed FROM chain JOIN contents c ON c.id = chain.id`, id)
-	by := map[string]sealed{}
-	for _, c := range chain {
-		by[c.ID] = c
-	}
-	first, there := by[id]
-	if err == nil && !there {
-		err = ErrNotFound
-	}
+	by, err := q.chain(ctx, id)
 	if err != nil {
 		return nil, fmt.Errorf("content %.12s: %w", id, err)
 	}
+	first := by[id]
 	if first.Format == chunked {
 		if first.Size > Large {
 			return nil, fmt.Errorf("content %.12s: %w", id, ErrLarge)
@@ -142,13 +136,74 @@ func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
 	return content, nil
 }
 
+// Most chains have no more than stride links, and texts that are packed to less than small: they
+// are read as one row. A recursive query takes twice as long, since it makes a table of each step.
+const (
+	stride = 12
+	small  = 64 << 10
+)
+
+var links = sync.OnceValue(func() string {
+	var columns, joins []string
+	for i := range stride {
+		columns = append(columns, fmt.Sprintf("c%[1]d.id, c%[1]d.size, c%[1]d.format, c%[1]d.base, c%[1]d.depth, IF(LENGTH(c%[1]d.sealed) <= %[2]d, c%[1]d.sealed, NULL)", i, small))
+		if i > 0 {
+			joins = append(joins, fmt.Sprintf(" LEFT JOIN contents c%d ON c%[1]d.id = c%d.base", i, i-1))
+		}
+	}
+	return "SELECT " + strings.Join(columns, ", ") + " FROM contents c0" + strings.Join(joins, "") + " WHERE c0.id = ?"
+})
+
+// chain is a content and all that it is packed against, as far as that is there, as it is at one
+// moment: what is packed anew meanwhile would not fit together.
+func (q *Q) chain(ctx context.Context, id string) (map[string]sealed, error) {
+	by := map[string]sealed{}
+	var row [stride]struct {
+		id, base            sql.NullString
+		size, format, depth sql.NullInt64
+		sealed              []byte
+	}
+	var into []any
+	for i := range row {
+		l := &row[i]
+		into = append(into, &l.id, &l.size, &l.format, &l.base, &l.depth, &l.sealed)
+	}
+	err := q.ext.QueryRowxContext(ctx, links(), id).Scan(into...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, plain(err)
+	}
+	for _, l := range row {
+		if l.sealed == nil { // too long, or gone
+			break
+		}
+		by[l.id.String] = sealed{ID: l.id.String, Size: int(l.size.Int64), Format: int(l.format.Int64), Base: l.base.String, Depth: int(l.depth.Int64), Sealed: l.sealed}
+		if l.base.String == "" {
+			return by, nil
+		}
+	}
+	// Ids alone go through the recursion: with texts in it, it would be made on disk.
+	chain, err := list[sealed](ctx, q.ext, `WITH RECURSIVE chain AS (SELECT id, base FROM contents WHERE id = ? UNION ALL SELECT c.id, c.base FROM contents c JOIN chain ON c.id = chain.base)
+		SELECT c.id, c.size, c.format, c.base, c.depth, c.sealed FROM chain JOIN contents c ON c.id = chain.id`, id)
+	by = map[string]sealed{}
+	for _, c := range chain {
+		by[c.ID] = c
+	}
+	if _, there := by[id]; err == nil && !there {
+		err = ErrNotFound
+	}
+	return by, err
+}
+
 // unpacked gives a content of a chain back.
 func (q *Q) unpacked(by map[string]sealed, id string, depth int) ([]byte, error) {
 	c, ok := by[id]
 	if !ok || depth > pack.Most {
 		return nil, fmt.Errorf("%w: what it builds on is gone", ErrDamaged)
 	}
-	small, err := q.keys.Open("content", contentSubject(id, c.Format, c.Base), c.Sealed)
+	packed, err := q.keys.Open("content", contentSubject(id, c.Format, c.Base), c.Sealed)
 	if err != nil {
 		return nil, fmt.Errorf("%w: its seal is broken", ErrDamaged)
 	}
@@ -158,7 +213,7 @@ func (q *Q) unpacked(by map[string]sealed, id string, depth int) ([]byte, error)
 			return nil, err
 		}
 	}
-	content, err := pack.Unpack(small, base)
+	content, err := pack.Unpack(packed, base)
 	if err != nil {
 		return nil, fmt.Errorf("%w: it cannot be unpacked", ErrDamaged)
 	}

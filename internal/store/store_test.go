@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/pack"
 	"magpie/internal/core/ref"
 	"magpie/internal/scratch"
 	"magpie/internal/seal"
@@ -665,6 +666,65 @@ func TestHistories(t *testing.T) {
 	}
 	if err := db.QueryRow("SELECT COUNT(*) FROM contents WHERE format = 2").Scan(&deltas); err != nil || deltas < 20 {
 		t.Errorf("%d are packed against another: %v", deltas, err)
+	}
+}
+
+// TestChains: a text is read back through as many others as its number takes, more of them than
+// one row tells and longer ones too; one that is gone in between is said, and not found is not damaged.
+func TestChains(t *testing.T) {
+	dsn := scratch.Database(t)
+	s := open(t, dsn)
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	r := rand.New(rand.NewPCG(1, 3))
+	for size, lines := range map[string]int{"short": 50, "long": 12000} {
+		d := addDevice(t, s, size)
+		var numbers []int
+		for n := 4095; n > 0; n = pack.Base(n) {
+			numbers = append(numbers, n)
+		}
+		slices.Reverse(numbers)
+		text := make([]string, lines)
+		for i := range text {
+			text[i] = fmt.Sprintf("lane %d note %x", i, r.Uint64())
+		}
+		var kept []core.Version
+		var texts []string
+		for _, n := range numbers {
+			if _, err := db.Exec("UPDATE parts SET last_number = ? WHERE device_id = ?", n-1, d.ID); err != nil {
+				t.Fatal(err)
+			}
+			text[r.IntN(lines)] = fmt.Sprintf("lane at %d", n)
+			texts = append(texts, strings.Join(text, "\n"))
+			tx(t, s, func(q *store.Q) error {
+				v, err := addVersion(q, d, texts[len(texts)-1])
+				kept = append(kept, v)
+				return err
+			})
+		}
+		for i, v := range kept {
+			if got, err := s.As(who).Content(bg, v.ContentID); err != nil || string(got) != texts[i] {
+				t.Errorf("%s: number %d, after %d others: %v", size, numbers[i], i, err)
+			}
+		}
+		var depth int
+		if err := db.QueryRow("SELECT depth FROM contents WHERE id = ?", kept[len(kept)-1].ContentID).Scan(&depth); err != nil || depth != len(kept)-1 || depth < 13 {
+			t.Errorf("%s: the last builds on %d: %v", size, depth, err)
+		}
+		if _, err := db.Exec("DELETE FROM contents WHERE id = ?", kept[3].ContentID); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.As(who).Content(bg, kept[3].ContentID); !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("%s: gone: %v", size, err)
+		}
+		for _, v := range []core.Version{kept[4], kept[len(kept)-1]} {
+			if _, err := s.As(who).Content(bg, v.ContentID); !errors.Is(err, store.ErrDamaged) {
+				t.Errorf("%s: what %d builds on is gone: %v", size, v.Number, err)
+			}
+		}
 	}
 }
 

@@ -74,6 +74,16 @@ var reader = sync.OnceValue(func() *zstd.Decoder {
 	return dec
 })
 
+// readers are those that unpack what was packed against something, each one content at a time:
+// making one costs more than what it does.
+var readers = sync.Pool{New: func() any {
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(2*widest))
+	if err != nil {
+		panic(err)
+	}
+	return dec
+}}
+
 // Alone packs a content that stands for itself.
 func Alone(content []byte) []byte { return alone().EncodeAll(content, nil) }
 
@@ -94,10 +104,10 @@ func Unpack(packed, base []byte) ([]byte, error) {
 	if base == nil {
 		return reader().DecodeAll(packed, nil)
 	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderDictRaw(dictID, base), zstd.WithDecoderMaxWindow(2*widest))
-	if err != nil {
+	dec := readers.Get().(*zstd.Decoder)
+	defer readers.Put(dec)
+	if err := dec.ResetWithOptions(nil, zstd.WithDecoderDictRaw(dictID, base)); err != nil {
 		return nil, fmt.Errorf("unpacking: %w", err)
 	}
-	defer dec.Close()
 	return dec.DecodeAll(packed, nil)
 }
