@@ -195,15 +195,21 @@ func looker(c *gin.Context) core.Actor {
 }
 
 // sawSide writes down that somebody is shown a text with its secrets, if it has
-// any.
+// any. Looking for them takes longer than reading, so that it is remembered for a
+// while that a version was looked through.
 func (s *Server) sawSide(c *gin.Context, side read.Side) bool {
-	switch {
-	case !looker(c).Secrets:
-		return true
-	case !s.newly(c, "secrets shown", side.Ref): // written down already; looking for secrets takes longer than reading
+	if !looker(c).Secrets || !s.newly(c, "secrets shown", side.Ref) {
 		return true
 	}
-	return !s.Read.Hides(side) || s.saw(c, side.Ref, "the text as it is")
+	harmless := side.Ref + " " + side.ReadBy()
+	switch {
+	case side.Version != nil && !s.newly(c, "nothing to hide", harmless):
+		return true
+	case s.Read.Hides(side):
+		return s.saw(c, side.Ref, "the text as it is")
+	}
+	s.once(c, "nothing to hide", harmless)
+	return true
 }
 
 // versionText answers with the text alone, under a name that sorts.
@@ -246,6 +252,7 @@ func (s *Server) versionText(c *gin.Context) {
 		}
 		return
 	}
+	c.Header("Content-Length", strconv.Itoa(len(shown)))
 	c.Data(http.StatusOK, media, []byte(shown))
 }
 

@@ -61,6 +61,14 @@ func (s *Service) Hides(side Side) bool {
 	return err != nil || shown != side.raw
 }
 
+// ReadBy names what reads the text: the dialect and its revision.
+func (side Side) ReadBy() string {
+	if side.doc == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s %d", side.doc.Dialect.Dialect, side.doc.Revision)
+}
+
 // Doc is how the text is read; nil where no dialect reads it.
 func (side Side) Doc() *dialect.Doc { return side.doc }
 

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -126,7 +127,7 @@ func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
 		err := q.ContentTo(ctx, id, &out)
 		return out.Bytes(), err
 	}
-	content, err := q.unpacked(by, id, 0)
+	content, err := q.unpacked(by, id)
 	if err == nil && q.keys.Hash("content", content) != id {
 		err = ErrDamaged
 	}
@@ -198,22 +199,22 @@ func (q *Q) chain(ctx context.Context, id string) (map[string]sealed, error) {
 }
 
 // unpacked gives a content of a chain back.
-func (q *Q) unpacked(by map[string]sealed, id string, depth int) ([]byte, error) {
-	c, ok := by[id]
-	if !ok || depth > pack.Most {
-		return nil, fmt.Errorf("%w: what it builds on is gone", ErrDamaged)
-	}
-	packed, err := q.keys.Open("content", contentSubject(id, c.Format, c.Base), c.Sealed)
-	if err != nil {
-		return nil, fmt.Errorf("%w: its seal is broken", ErrDamaged)
-	}
-	var base []byte
-	if c.Format == delta {
-		if base, err = q.unpacked(by, c.Base, depth+1); err != nil {
-			return nil, err
+func (q *Q) unpacked(by map[string]sealed, id string) ([]byte, error) {
+	var chain [][]byte // the last is packed against the one before
+	for more := true; more; {
+		c, ok := by[id]
+		if !ok || len(chain) > pack.Most {
+			return nil, fmt.Errorf("%w: what it builds on is gone", ErrDamaged)
 		}
+		packed, err := q.keys.Open("content", contentSubject(id, c.Format, c.Base), c.Sealed)
+		if err != nil {
+			return nil, fmt.Errorf("%w: its seal is broken", ErrDamaged)
+		}
+		chain = append(chain, packed)
+		id, more = c.Base, c.Format == delta
 	}
-	content, err := pack.Unpack(packed, base)
+	slices.Reverse(chain)
+	content, err := pack.UnpackChain(chain)
 	if err != nil {
 		return nil, fmt.Errorf("%w: it cannot be unpacked", ErrDamaged)
 	}

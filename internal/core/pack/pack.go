@@ -87,27 +87,58 @@ var readers = sync.Pool{New: func() any {
 // Alone packs a content that stands for itself.
 func Alone(content []byte) []byte { return alone().EncodeAll(content, nil) }
 
+// writers are those that pack against something, by the size of their windows, each one content at
+// a time: a new one clears some megabytes first.
+var writers [bits.UintSize]sync.Pool
+
 // Against packs a content against an earlier one, which is not empty.
 func Against(content, base []byte) []byte {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false),
-		zstd.WithWindowSize(window(len(content)+len(base))), zstd.WithEncoderDictRaw(dictID, base))
+	size := window(len(content) + len(base))
+	pool := &writers[bits.TrailingZeros(uint(size))]
+	enc, ok := pool.Get().(*zstd.Encoder)
+	dict := zstd.WithEncoderDictRaw(dictID, base)
+	var err error
+	if ok {
+		err = enc.ResetWithOptions(nil, dict)
+	} else {
+		enc, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false),
+			zstd.WithWindowSize(size), dict)
+	}
 	if err != nil {
 		panic(err)
 	}
-	defer enc.Close()
+	defer pool.Put(enc)
 	return enc.EncodeAll(content, nil)
 }
 
 // Unpack gives a content back; base is what it was packed against, nil what stands alone. An
 // error says that the bytes are not what Alone or Against made.
-func Unpack(packed, base []byte) ([]byte, error) {
+func Unpack(packed, base []byte) ([]byte, error) { return unpack(packed, base, nil) }
+
+// UnpackChain gives back the last of some contents, each of which is packed against the one
+// before it, the first alone.
+func UnpackChain(packed [][]byte) (content []byte, err error) {
+	var base, room []byte
+	for i, p := range packed {
+		if i == len(packed)-1 {
+			room = nil // nobody else has it
+		}
+		if content, err = unpack(p, base, room[:0]); err != nil {
+			return nil, err
+		}
+		base, room = content, base
+	}
+	return content, nil
+}
+
+func unpack(packed, base, into []byte) ([]byte, error) {
 	if base == nil {
-		return reader().DecodeAll(packed, nil)
+		return reader().DecodeAll(packed, into)
 	}
 	dec := readers.Get().(*zstd.Decoder)
 	defer readers.Put(dec)
 	if err := dec.ResetWithOptions(nil, zstd.WithDecoderDictRaw(dictID, base)); err != nil {
 		return nil, fmt.Errorf("unpacking: %w", err)
 	}
-	return dec.DecodeAll(packed, nil)
+	return dec.DecodeAll(packed, into)
 }

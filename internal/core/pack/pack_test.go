@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/bits"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -33,22 +34,23 @@ func TestChain(t *testing.T) {
 			packed[n] = Against(now, plain[b])
 		}
 	}
-	var read func(n, steps int) ([]byte, int)
-	read = func(n, steps int) ([]byte, int) {
-		var base []byte
-		if b := Base(n); b > 0 {
-			base, steps = read(b, steps+1)
-		}
-		out, err := Unpack(packed[n], base)
-		if err != nil {
-			t.Fatalf("%d: %v", n, err)
-		}
-		return out, steps
-	}
 	for n := 1; n <= 300; n++ {
-		got, steps := read(n, 1)
-		if !bytes.Equal(got, plain[n]) {
-			t.Fatalf("%d does not read back", n)
+		var chain [][]byte
+		var one []byte // and step by step
+		for b := n; b > 0; b = Base(b) {
+			chain = append(chain, packed[b])
+		}
+		slices.Reverse(chain)
+		for _, p := range chain {
+			var err error
+			if one, err = Unpack(p, one); err != nil {
+				t.Fatalf("%d: %v", n, err)
+			}
+		}
+		steps := len(chain)
+		got, err := UnpackChain(chain)
+		if err != nil || !bytes.Equal(got, plain[n]) || !bytes.Equal(one, plain[n]) {
+			t.Fatalf("%d does not read back: %v", n, err)
 		}
 		if steps != Steps(n) || steps > Most || steps > 3*(bits.Len(uint(n))/2+1) {
 			t.Errorf("%d takes %d steps", n, steps)
