@@ -3,6 +3,7 @@ package history_test
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -10,9 +11,12 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"magpie/internal/core"
 	"magpie/internal/history"
 	"magpie/internal/scratch"
+	"magpie/internal/sim"
 	"magpie/internal/visit"
 	"magpie/internal/yard"
 )
@@ -27,9 +31,13 @@ var grows = map[string]bool{"versions": true, "contents": true, "audit": true, "
 
 // TestWeeks: pulls through day and night with a retention a day leave as many rows after two and a half
 // weeks as after two, but for what was kept and the audit log; and when long enough nothing was done,
-// nothing is left of it but that.
+// nothing is left of it but that. MAGPIE_MATRIX=all pulls 200 devices, every hour.
 func TestWeeks(t *testing.T) {
-	y := yard.New(t, 1)
+	devices, every := 1, 3
+	if os.Getenv("MAGPIE_MATRIX") == "all" {
+		devices, every = 200, 1
+	}
+	y := yard.New(t, devices)
 	h := history.New(y.Visits, t.TempDir(), "test")
 	y.Jobs.Start()
 	admin := core.Actor{ID: "a", Name: "admin", Role: core.Admin, Secrets: true}
@@ -79,14 +87,28 @@ func TestWeeks(t *testing.T) {
 	}
 	const days, full = 18, 15
 	var then map[string]int
-	for day := range days {
-		for hour := 0; hour < 24; hour += 3 {
-			y.Set(began.AddDate(0, 0, day).Add(time.Duration(hour) * time.Hour))
-			if hour == 6 {
-				y.Amend("lane quay1", fmt.Sprintf(`note "day %d"`, day))
+	pull := func(u *sim.Unit, day, hour int) error {
+		if hour == 6 {
+			if err := u.Amend("mwilks", []string{"lane quay1", fmt.Sprintf(`note "day %d"`, day)}); err != nil {
+				return err
 			}
-			if j, err := y.Visits.PullNow(bg, admin, y.Device(yard.R1), core.BySchedule); err != nil || j.Outcome != core.Done {
-				t.Fatalf("day %d, %d h: %s: %s, %v", day, hour, j.Outcome, j.Summary, err)
+		}
+		j, err := y.Visits.PullNow(bg, admin, y.Device(u.Name), core.BySchedule)
+		if err == nil && j.Outcome != core.Done {
+			err = errors.New(j.Summary)
+		}
+		return err
+	}
+	for day := range days {
+		for hour := 0; hour < 24; hour += every {
+			y.Set(began.AddDate(0, 0, day).Add(time.Duration(hour) * time.Hour))
+			var pulls errgroup.Group
+			pulls.SetLimit(16)
+			for _, u := range y.Fleet.Units {
+				pulls.Go(func() error { return pull(u, day, hour) })
+			}
+			if err := pulls.Wait(); err != nil {
+				t.Fatalf("day %d, %d h: %v", day, hour, err)
 			}
 		}
 		clean()
@@ -98,11 +120,11 @@ func TestWeeks(t *testing.T) {
 	const aDay = 8
 	now := rows()
 	for table, n := range now {
-		if more := n - then[table]; !grows[table] && more > aDay*(days-1-full) {
+		if more := n - then[table]; !grows[table] && more > aDay*devices*(days-1-full) {
 			t.Errorf("%s: %d rows after %d days, %d after %d", table, n, days, then[table], full+1)
 		}
 	}
-	if now["versions"] < days {
+	if now["versions"] < days*devices {
 		t.Errorf("%d versions of %d days", now["versions"], days)
 	}
 	y.Set(began.AddDate(0, 0, 500))
@@ -112,6 +134,7 @@ func TestWeeks(t *testing.T) {
 			t.Errorf("%s: %d rows are left when nothing was done for more than a year", table, n)
 		}
 	}
+	t.Logf("after %d days of %s: %v", days, core.Count(devices, "device", "devices"), now)
 }
 
 // TestDayByOne: of several instances one begins a day's retention, however many look at once.
