@@ -107,6 +107,17 @@ func TestCluster(t *testing.T) {
 			t.Errorf("%s is %s with %d versions: %s", d.Name, d.State, n, d.Trouble)
 		}
 	}
+	// A target that nobody reaches while versions come, and while the instance that may be the one
+	// that copies is killed.
+	dav, password := newDav(t), filepath.Join(w.dir, "dav-password")
+	if err := os.WriteFile(password, []byte("quay\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, said, status := w.cli("target", "add", "dav", "http", dav.url, "--user", "keeper", "--password-file", password, "--ca-file", dav.ca); status != 0 {
+		t.Fatal(said)
+	}
+	w.inStep("dav")
+	dav.away.Store(true)
 	// A push held at its third line, whose service is killed with its server.
 	target := w.fleet.running(r1)
 	changed(w)
@@ -131,17 +142,36 @@ func TestCluster(t *testing.T) {
 		procs[2].kill()
 	}
 	w.admin, w.url = clients[survivor], clients[survivor].URL
+	dav.away.Store(false)
 	end := w.end(push.ID)
 	w.truthful(end, before, target, 2)
 	if survivor == 2 {
 		c.Nodes[0].Rejoin()
 		c.Nodes[0].Ready()
 	}
+	// Each version is copied once, by whomever.
+	w.inStep("dav")
+	alive := must(sql.Open("mysql", c.Nodes[1].DSN(name)))(t)
+	defer alive.Close()
+	var versions int
+	if err := alive.QueryRow("SELECT COUNT(*) FROM versions").Scan(&versions); err != nil {
+		t.Fatal(err)
+	}
+	var files []string
+	if err := filepath.WalkDir(dav.dir, func(path string, d os.DirEntry, err error) error {
+		if strings.HasSuffix(path, ".cfg.age") {
+			files = append(files, strings.TrimPrefix(path, dav.dir))
+		}
+		return err
+	}); err != nil || len(files) != versions {
+		t.Errorf("%d files of %d versions: %v\n%s", len(files), versions, err, strings.Join(files, "\n"))
+	}
 	// All is where it was, on every server, and the audit log is whole.
 	for i, n := range c.Nodes {
 		nothing(t, fmt.Sprintf("server %d", i), n.DSN(name), map[string]string{
 			"jobs that never end": "SELECT COUNT(*) FROM jobs WHERE state <> 'ended'",
 			"leases left":         "SELECT COUNT(*) FROM leases WHERE job_id <> ''",
+			"copies to be made":   "SELECT COUNT(*) FROM versions v WHERE NOT EXISTS (SELECT 1 FROM copies c WHERE c.version_id = v.id AND c.state = 'there')",
 			"pulls too few":       "SELECT 10 - LEAST(10, COUNT(DISTINCT device_id)) FROM pulls",
 		})
 	}
