@@ -170,31 +170,35 @@ type Hid struct {
 func Lay(from, to *Doc, a, b string, all bool) Laid {
 	x := Laid{}
 	alike := Alike(from, to)
-	var plainA, plainB string
-	var compared [2]diff.Text
-	side := func(r **reading, d *Doc, src string, plain *string, t, salted *diff.Text) func() {
-		return func() {
-			*r = read(d, src)
-			if d != nil && d.Opaque() {
-				*plain = (*r).settled()
-				return
-			}
-			if *t = (*r).split(); a != b && alike {
-				(*r).whole()
-				*plain = (*r).settled()
-			}
-			if *salted = *t; !all {
-				*salted = (*r).salted(*t)
-			}
-		}
+	type side struct {
+		*reading
+		plain          string
+		text, compared diff.Text // as it is, and with salted secrets made alike
 	}
-	together(side(&x.a, from, a, &plainA, &x.A, &compared[0]), side(&x.b, to, b, &plainB, &x.B, &compared[1]))
+	lay := func(d *Doc, src string) (s side) {
+		s.reading = read(d, src)
+		if d != nil && d.Opaque() {
+			s.plain = s.settled()
+			return s
+		}
+		if s.text = s.split(); a != b && alike {
+			s.whole()
+			s.plain = s.settled()
+		}
+		if s.compared = s.text; !all {
+			s.compared = s.salted(s.text)
+		}
+		return s
+	}
+	var one, other side
+	together(func() { one = lay(from, a) }, func() { other = lay(to, b) })
+	x.a, x.b, x.A, x.B = one.reading, other.reading, one.text, other.text
 	switch {
 	case a == b:
 		x.Relation = Identical
 	case !alike:
 		x.Relation = Different
-	case plainA == plainB:
+	case one.plain == other.plain:
 		x.Relation = Unchanged
 	case x.a.equivalent(x.b):
 		x.Relation = Equivalent
@@ -204,7 +208,7 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 	if from != nil && from.Opaque() || to != nil && to.Opaque() {
 		return x
 	}
-	x.Edits = diff.Texts(compared[0], compared[1])
+	x.Edits = diff.Texts(one.compared, other.compared)
 	if alike && !all {
 		x.quiet()
 	}

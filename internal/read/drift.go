@@ -76,7 +76,7 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		out.State, out.Trouble = "not known", err.Error()
 		return out, nil
 	}
-	if now.Large() {
+	if now.Large() && out.by.Reads(now.print()) {
 		if now.raw, err = s.TextOf(ctx, q, out.by.Doc, now.Version.ContentID); err != nil {
 			return out, err
 		}

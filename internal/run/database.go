@@ -392,16 +392,16 @@ func (db *Database) Stop() {
 	if !db.ours(pid) {
 		return
 	}
-	_ = syscall.Kill(pid, syscall.SIGTERM)
-	for end := time.Now().Add(stopWithin); present(pid) && time.Now().Before(end); {
-		time.Sleep(20 * time.Millisecond)
-	}
-	if present(pid) {
-		slog.Warn("the database server does not end; it is killed, and puts itself right at the next start", "waited", stopWithin)
-		_ = syscall.Kill(pid, syscall.SIGKILL)
-		for end := time.Now().Add(5 * time.Second); present(pid) && time.Now().Before(end); {
+	ends := func(by syscall.Signal, within time.Duration) bool {
+		_ = syscall.Kill(pid, by)
+		for end := time.Now().Add(within); present(pid) && time.Now().Before(end); {
 			time.Sleep(20 * time.Millisecond)
 		}
+		return !present(pid)
+	}
+	if !ends(syscall.SIGTERM, stopWithin) {
+		slog.Warn("the database server does not end; it is killed, and puts itself right at the next start", "waited", stopWithin)
+		ends(syscall.SIGKILL, 5*time.Second)
 	}
 	_ = os.Remove(filepath.Join(db.dir, "db.json"))
 }

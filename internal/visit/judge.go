@@ -61,6 +61,12 @@ func (y Yardstick) Wants() bool {
 	})
 }
 
+// Reads tells whether a text of that fingerprint has to be read to be judged: not, where it is the
+// baseline's and no rule wants anything of it.
+func (y Yardstick) Reads(print string) bool {
+	return y.Wants() || y.Base != nil && y.Base.Fingerprint != print
+}
+
 // Large tells whether the baseline is too large to be held.
 func (y Yardstick) Large() bool { return y.large }
 
@@ -225,9 +231,11 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 		if err != nil {
 			return d, err
 		}
-		raw, err := s.TextOf(ctx, q, dia.Doc(p.Name), latest.ContentID)
-		if err != nil {
-			return d, err
+		var raw string
+		if y.Reads(latest.Fingerprint) {
+			if raw, err = s.TextOf(ctx, q, dia.Doc(p.Name), latest.ContentID); err != nil {
+				return d, err
+			}
 		}
 		if err := v.add(ctx, s, q, &d, y, p.Name, raw, latest.Fingerprint); err != nil {
 			return d, err
