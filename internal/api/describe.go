@@ -26,7 +26,7 @@ import (
 // of routes, types and what their fields mean from package client, and the words of
 // jobs from the kinds that are registered.
 func Describe(kinds []job.Kind) ([]byte, error) {
-	comments, err := said.Of(client.Source)
+	comments, err := said.OfAll(client.Source)
 	if err != nil {
 		return nil, err
 	}
@@ -68,6 +68,9 @@ func Describe(kinds []job.Kind) ([]byte, error) {
 	for _, f := range problems {
 		failures = append(failures, yaml.MapItem{Key: f.name, Value: yaml.MapSlice{{Key: "description", Value: f.means},
 			{Key: "content", Value: yaml.MapSlice{{Key: "application/problem+json", Value: yaml.MapSlice{{Key: "schema", Value: schemaRef("Problem")}}}}}}})
+	}
+	if d.unsaid != nil {
+		return nil, fmt.Errorf("package client says nothing of %s; or does not show where, in Source", strings.Join(d.unsaid, ", "))
 	}
 	return yaml.Marshal(yaml.MapSlice{
 		{Key: "openapi", Value: "3.1.0"},
@@ -152,6 +155,7 @@ type describer struct {
 	words    map[string][]string
 	schemas  map[string]any
 	comments map[string]string // by type, and by type and field
+	unsaid   []string          // types that nothing is said of
 }
 
 // operation describes one.
@@ -338,6 +342,8 @@ func (d *describer) object(name string, t reflect.Type) yaml.MapSlice {
 	out := text("object")
 	if does := d.comments[from]; does != "" && name != "" {
 		out = append(out, yaml.MapItem{Key: "description", Value: does})
+	} else if name != "" {
+		d.unsaid = append(d.unsaid, name)
 	}
 	if must != nil {
 		out = append(out, yaml.MapItem{Key: "required", Value: must})

@@ -4,11 +4,32 @@
 package said
 
 import (
+	"fmt"
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"io/fs"
+	"maps"
 	"strings"
 )
+
+// OfAll are the comments of all files of a folder; see Of.
+func OfAll(files fs.FS) (map[string]string, error) {
+	all := map[string]string{}
+	names, err := fs.Glob(files, "*.go")
+	for _, name := range names {
+		source, e := fs.ReadFile(files, name)
+		if e == nil {
+			var some map[string]string
+			some, e = Of(source)
+			maps.Copy(all, some)
+		}
+		if e != nil {
+			return nil, fmt.Errorf("%s: %w", name, e)
+		}
+	}
+	return all, err
+}
 
 // Of are the comments of a file's types, by "Type", and of their fields, by
 // "Type.Field", each on one line. An error is the file's, from go/parser.
