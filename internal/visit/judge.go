@@ -227,7 +227,7 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 		if err != nil {
 			return d, err
 		}
-		y, err := s.Measure(ctx, q, d, dia.Doc(p.Name), p.Name, p.Baseline != "")
+		y, err := s.Measure(ctx, q, d, dia.Doc(p.Name), p.Name, p.Baseline != "" && p.Baseline != latest.ID)
 		if err != nil {
 			return d, err
 		}
