@@ -3,6 +3,8 @@ import { computed, ref } from 'vue'
 import { keepFor } from './design/table'
 import { ApiError, type Me, type Schemas, call, useCSRF, whenExpired } from './api/call'
 
+const isUnknown = (e: unknown) => e instanceof ApiError && e.problem.status === 401
+
 // The one place that knows who is signed in.
 export const useSession = defineStore('session', () => {
   const me = ref<Me>()
@@ -21,7 +23,7 @@ export const useSession = defineStore('session', () => {
       trouble.value = undefined
     } catch (e) {
       // Who is not signed in is no trouble; not to know it is.
-      trouble.value = e instanceof ApiError && e.problem.status === 401 ? undefined : (e as Error)
+      trouble.value = isUnknown(e) ? undefined : (e as Error)
     }
     known.value = true
   }
@@ -43,7 +45,9 @@ export const useSession = defineStore('session', () => {
   }
 
   async function signOut() {
-    await call('DELETE', '/session')
+    await call('DELETE', '/session').catch((e: unknown) => {
+      if (!isUnknown(e)) throw e // who is signed out already is
+    })
     me.value = undefined
   }
 

@@ -18,7 +18,7 @@ const columns: Column<Job>[] = [
   { id: 'kind', label: 'Kind', value: (j) => j.kind, width: 'minmax(6rem, 0.6fr)', always: true, card: 'lead' },
   { id: 'device', label: 'Device', value: (j) => j.device, width: 'minmax(8rem, 1fr)', card: 'lead' },
   { id: 'asked', label: 'Asked for', value: (j) => j.created_at, width: '9.5rem', first: 'down' },
-  { id: 'actor', label: 'By', value: (j) => j.actor, width: 'minmax(5rem, 0.5fr)' },
+  { id: 'actor', label: 'By', value: (j) => j.actor, width: 'minmax(8rem, 0.7fr)' },
   { id: 'summary', label: 'What came of it', width: 'minmax(12rem, 3fr)', card: 'bare' },
 ]
 </script>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { MagnifyingGlassIcon, MoonIcon, SunIcon } from '@heroicons/vue/24/outline'
-import { computed } from 'vue'
+import { computed, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { theme, turnTheme } from '../composables/theme'
 import { useAttempt } from '../composables/attempt'
@@ -15,11 +15,19 @@ const emit = defineEmits<{ help: []; find: [] }>()
 const session = useSession()
 const router = useRouter()
 const { trouble, attempt } = useAttempt()
+const signOut = () =>
+  session.signOut().catch((e: Error) => {
+    throw new Error(`You are still signed in: ${e.message}.`)
+  })
+watch(
+  () => router.currentRoute.value.path,
+  () => (trouble.value = undefined),
+)
 const person = computed(() => [
   { label: 'Settings', run: () => router.push('/settings') },
   { label: theme.value === 'dark' ? 'Turn light' : 'Turn dark', run: turnTheme },
   { label: 'List the keys', run: () => emit('help') },
-  { label: 'Sign out', run: () => attempt(session.signOut) },
+  { label: 'Sign out', run: () => attempt(signOut) },
 ])
 const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to })), ...person.value])
 </script>
