@@ -360,13 +360,9 @@ func (d *Doc) Unread(src string) []*grammar.Node {
 	return grammar.Unread(root)
 }
 
-// Outline tells the shape of a text: its blocks, as first and last lines from 1, outer
-// ones first, and the lines that are comments. Text that cannot be read has none.
-func (d *Doc) Outline(src string) (blocks [][2]int, comments []int) {
-	root, err := d.Tree(src)
-	if err != nil {
-		return nil, nil
-	}
+// Outline tells the shape of a text, of which root is the tree: its blocks, as first and last
+// lines from 1, outer ones first, and the lines that are comments.
+func (d *Doc) Outline(src string, root *grammar.Node) (blocks [][2]int, comments []int) {
 	if g, ok := d.grammar.(*grammar.Blocks); ok {
 		comments = g.CommentLines(src, root)
 	}

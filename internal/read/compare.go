@@ -9,10 +9,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"magpie/internal/core"
 	"magpie/internal/core/diff"
+	"magpie/internal/core/grammar"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
@@ -37,6 +39,43 @@ type Side struct {
 	size int          // of what is too large to be held; raw stands for it then, and is its id
 	doc  *dialect.Doc // nil when no dialect reads it
 	own  []rules.Own  // what people say of its lines
+	tree *tree        // nil: it is read each time it is asked for
+}
+
+// tree is what a text is read as, and how it looks without its secrets, for all who ask.
+type tree struct {
+	reading, masking sync.Once
+	root             *grammar.Node
+	masked           string
+	unread, unmasked error
+}
+
+// root reads the text.
+func (side Side) root() (*grammar.Node, error) {
+	t := side.tree
+	if t == nil {
+		return side.doc.Tree(side.raw)
+	}
+	t.reading.Do(func() { t.root, t.unread = side.doc.Tree(side.raw) })
+	return t.root, t.unread
+}
+
+// masked is the text without its secrets.
+func (s *Service) masked(side Side) (string, error) {
+	t := side.tree
+	if t == nil {
+		t = &tree{}
+		side.tree = t
+	}
+	t.masking.Do(func() {
+		root, err := side.root()
+		if err != nil {
+			t.unmasked = fmt.Errorf("%w: %w", visit.ErrCannotMask, err)
+			return
+		}
+		t.masked = s.Masker(side.doc.Dialect).Text(side.raw, root)
+	})
+	return t.masked, t.unmasked
 }
 
 // Shown returns the text as the actor may see it: the one road on which
@@ -48,7 +87,7 @@ func (s *Service) Shown(actor core.Actor, side Side) (string, error) {
 	if side.doc == nil {
 		return "", visit.ErrCannotMask
 	}
-	return s.Masked(side.doc, side.raw)
+	return s.masked(side)
 }
 
 // Hides tells whether there is anything in a side that is hidden from who may
@@ -57,7 +96,7 @@ func (s *Service) Hides(side Side) bool {
 	if side.doc == nil || side.doc.Opaque() {
 		return true
 	}
-	shown, err := s.Masked(side.doc, side.raw)
+	shown, err := s.masked(side)
 	return err != nil || shown != side.raw
 }
 
@@ -103,11 +142,11 @@ func (s *Service) Landmarks(side Side) []rules.Found {
 	if side.doc == nil || side.doc.Opaque() {
 		return nil
 	}
-	_, top, err := side.doc.Parse(side.raw)
+	root, err := side.root()
 	if err != nil {
 		return nil
 	}
-	return s.Masker(side.doc.Dialect).Landmarks(top, side.doc.Landmarks())
+	return s.Masker(side.doc.Dialect).Landmarks(side.doc.Table.Resolve(root), side.doc.Landmarks())
 }
 
 // Outline tells the shape of a side's text: its blocks and its comments.
@@ -115,7 +154,11 @@ func (s *Service) Outline(side Side) (blocks [][2]int, comments []int) {
 	if side.doc == nil || side.doc.Opaque() {
 		return nil, nil
 	}
-	return side.doc.Outline(side.raw)
+	root, err := side.root()
+	if err != nil { // what cannot be read has no shape
+		return nil, nil
+	}
+	return side.doc.Outline(side.raw, root)
 }
 
 // Resolve finds the version a reference names. For live the device is visited
@@ -127,7 +170,7 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 		return side, err
 	}
 	r.Part = s.PartOf(d, r.Part)
-	side = Side{Device: d, Part: r.Part}
+	side = Side{Device: d, Part: r.Part, tree: &tree{}}
 	if dia := s.DialectOf(d); dia != nil {
 		side.doc = dia.Doc(r.Part)
 	}
