@@ -54,10 +54,11 @@ test-race: needs-test build
 	CGO_ENABLED=1 go test -race -timeout 20m $$(go list ./... | grep -v '/e2e\|/internal/core/\|/internal/dialect$$\|/internal/push$$\|/internal/bench$$')
 	CGO_ENABLED=1 MAGPIE_RACE=1 go test -count=1 -timeout 40m -parallel $(ATONCE) ./e2e
 
-# Every family, by every method, with every fault of its simulator; and a whole minute of change
-# notices.
+# Every family, by every method, with every fault of its simulator; a whole minute of change
+# notices; and weeks of hourly pulls of 200 devices.
 test-matrix: needs-test build
 	MAGPIE_MATRIX=all go test ./internal/core/change -count=1 -timeout 20m
+	MAGPIE_MATRIX=all go test ./internal/history -run TestWeeks -count=1 -timeout 60m
 	CGO_ENABLED=1 MAGPIE_RACE=1 MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
 
 # The console's files as its formatter has them, no line over 140 characters; and the
