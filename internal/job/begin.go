@@ -80,15 +80,27 @@ func (r *Runtime) AtOnce(ctx context.Context, actor core.Actor, n store.NewJob) 
 	if r.stop == nil {
 		return j, ErrNoHeart
 	}
+	id := ""
+	letGo := func() {
+		r.mu.Lock()
+		delete(r.active, id)
+		r.mu.Unlock()
+	}
 	err = r.Store.Tx(ctx, actor, func(q *store.Q) error {
+		letGo() // where it is tried again, it is another
 		n := n
 		if err := q.AddJob(ctx, &n); err != nil {
 			return err
 		}
-		j = n.Job
+		// It is under way as soon as others can see it: who looks for work that was left would take it up.
+		j, id = n.Job, n.Job.ID
+		r.mu.Lock()
+		r.active[id] = held{}
+		r.mu.Unlock()
 		return q.TakeJob(ctx, &j, r.instance, r.incarnation)
 	})
 	if err != nil {
+		letGo()
 		return j, err
 	}
 	<-r.begin(j, false)

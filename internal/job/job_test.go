@@ -468,3 +468,46 @@ func TestDatabaseComesBack(t *testing.T) {
 		}
 	}
 }
+
+// TestAtOnceIsOurs: whoever looks for work that was left, over and over, finds none in what is begun
+// at once; and nothing that a job wrote comes after its end.
+func TestAtOnceIsOurs(t *testing.T) {
+	st := open(t)
+	r, err := job.New(bg, st, "one", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Register(job.Kind{Name: "brew", Tries: 3, Step: func(_ context.Context, run *job.Run) {
+		run.Log.Info("on the fire")
+		run.End(run.Job, run.Log, core.Done, "", nil)
+	}})
+	r.Alive()
+	defer r.Stop(time.Second)
+	looking, stop := context.WithCancel(bg)
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for looking.Err() == nil {
+				job.Recover(r, bg)
+			}
+		})
+		all.Go(func() { // so that the others are held up now and then
+			for looking.Err() == nil {
+			}
+		})
+	}
+	var some sync.WaitGroup
+	for range 32 {
+		some.Go(func() {
+			for range 5 {
+				j, err := r.AtOnce(bg, job.Service, store.NewJob{Job: core.Job{Kind: "brew"}, Wants: ""})
+				if err != nil || j.Outcome != core.Done || j.Tries != 1 {
+					t.Errorf("tried %d times: %q, %v", j.Tries, j.Outcome, err)
+				}
+			}
+		})
+	}
+	some.Wait()
+	stop()
+	all.Wait()
+}

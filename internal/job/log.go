@@ -103,11 +103,22 @@ func (l *Log) Only(ctx context.Context, q *store.Q) error {
 	return q.DropEntries(ctx, l.job)
 }
 
-// Flush writes what is pending.
+// Flush writes what is pending, if the job's end did not meanwhile.
 func (l *Log) Flush() {
+	l.flush.Lock()
+	defer l.flush.Unlock()
+	l.mu.Lock()
+	nothing := len(l.pending) == 0
+	if nothing {
+		l.timer = nil
+	}
+	l.mu.Unlock()
+	if nothing {
+		return
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	if err := l.Commit(ctx, func(*store.Q) error { return nil }); err != nil {
+	if err := l.commit(ctx, func(*store.Q) error { return nil }); err != nil {
 		slog.Warn("job's log not written yet", "job", l.job, "err", err)
 	}
 }
@@ -116,6 +127,10 @@ func (l *Log) Flush() {
 func (l *Log) Commit(ctx context.Context, fn func(q *store.Q) error) error {
 	l.flush.Lock()
 	defer l.flush.Unlock()
+	return l.commit(ctx, fn)
+}
+
+func (l *Log) commit(ctx context.Context, fn func(q *store.Q) error) error {
 	var pending []core.Entry
 	err := l.r.Guarded(ctx, l.job, func(q *store.Q) error {
 		if err := fn(q); err != nil {
@@ -183,11 +198,4 @@ func (r *Runtime) called(ctx context.Context, q *store.Q, id, summary string) er
 }
 
 // Close writes what is left.
-func (l *Log) Close() {
-	l.mu.Lock()
-	left := len(l.pending)
-	l.mu.Unlock()
-	if left > 0 {
-		l.Flush()
-	}
-}
+func (l *Log) Close() { l.Flush() }
