@@ -169,12 +169,19 @@ func (q *Q) chain(ctx context.Context, id string) (map[string]sealed, error) {
 		l := &row[i]
 		into = append(into, &l.id, &l.size, &l.format, &l.base, &l.depth, &l.sealed)
 	}
-	err := q.ext.QueryRowxContext(ctx, links(), id).Scan(into...)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNotFound
-	}
+	rows, err := q.often().QueryxContext(ctx, links(), id)
 	if err != nil {
 		return nil, plain(err)
+	}
+	there := rows.Next()
+	if there {
+		err = rows.Scan(into...)
+	}
+	if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+		return nil, plain(err)
+	}
+	if !there {
+		return nil, ErrNotFound
 	}
 	for _, l := range row {
 		if l.sealed == nil { // too long, or gone

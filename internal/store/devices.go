@@ -98,7 +98,7 @@ func (q *Q) DevicesAfter(ctx context.Context, sel ref.Selector, after string, n 
 
 // Device returns the device of that name.
 func (q *Q) Device(ctx context.Context, name string) (core.Device, error) {
-	d, err := get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.name = ?`, name)
+	d, err := get[core.Device](ctx, q.often(), `SELECT `+deviceColumns+` AND d.name = ?`, name)
 	if errors.Is(err, ErrNotFound) {
 		names, err := list[string](ctx, q.ext, `SELECT name FROM devices WHERE removed_at IS NULL`)
 		if err != nil {
@@ -137,7 +137,7 @@ func (q *Q) Selected(ctx context.Context, words string) ([]core.Device, error) {
 
 // DeviceByID returns the device of that id.
 func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
-	return get[core.Device](ctx, q.ext, `SELECT `+deviceColumns+` AND d.id = ?`, id)
+	return get[core.Device](ctx, q.often(), `SELECT `+deviceColumns+` AND d.id = ?`, id)
 }
 
 // Reread reads again what may have become of a device while it was visited: its

@@ -60,6 +60,8 @@ type Store struct {
 	clock func() time.Time
 	quit  *quit
 
+	prepared *sync.Map // statements that are asked often, by their words
+
 	// Room tells why nothing more can be kept; nil, where there is room or nobody knows. It is set before
 	// anything is asked of the store.
 	Room func() error
@@ -102,7 +104,7 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dsn: dsn, cut: &cutting{}, clock: clock, quit: &quit{c: make(chan struct{})}}
+	s := &Store{db: db, dsn: dsn, cut: &cutting{}, prepared: &sync.Map{}, clock: clock, quit: &quit{c: make(chan struct{})}}
 	if half, err := halfRestored(ctx, s.patient(core.Actor{Name: "service"})); err != nil || half {
 		db.Close()
 		return nil, cmp.Or(err, ErrHalfRestored)
@@ -192,7 +194,9 @@ func (s *Store) As(actor core.Actor) *Q {
 // service's own work waits for as long as it takes.
 const patience = 20 * time.Second
 
-func (s *Store) patient(actor core.Actor) patient { return patient{s.db, s.quit, until(actor)} }
+func (s *Store) patient(actor core.Actor) patient {
+	return patient{s.db, s.prepared, s.quit, until(actor)}
+}
 
 // until is when somebody's patience ends; the zero time is never.
 func until(actor core.Actor) time.Time {
@@ -326,13 +330,18 @@ func plain(err error) error {
 // patient asks again while the database is away, until its time is over.
 type patient struct {
 	*sqlx.DB
-	quit  *quit
-	until time.Time
+	prepared *sync.Map // see Store
+	quit     *quit
+	until    time.Time
 }
 
 func (p patient) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
+	return p.asking(ctx, func() (*sqlx.Rows, error) { return p.DB.QueryxContext(ctx, query, args...) })
+}
+
+func (p patient) asking(ctx context.Context, ask func() (*sqlx.Rows, error)) (*sqlx.Rows, error) {
 	for wait := 20 * time.Millisecond; ; wait = min(2*wait, time.Second) {
-		rows, err := p.DB.QueryxContext(ctx, query, args...)
+		rows, err := ask()
 		if err == nil || !(lost(err) || number(err) == 1047) || ctx.Err() != nil || p.quit.over(p.until) {
 			return rows, err
 		}
@@ -343,6 +352,34 @@ func (p patient) QueryxContext(ctx context.Context, query string, args ...any) (
 			return nil, ctx.Err()
 		}
 	}
+}
+
+// often asks what is asked many times a second, in words that never change: the database reads
+// them once a connection, not each time.
+type often struct{ patient }
+
+func (o often) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
+	return o.asking(ctx, func() (*sqlx.Rows, error) {
+		known, ok := o.prepared.Load(query)
+		if !ok {
+			st, err := o.PreparexContext(ctx, query)
+			if err != nil {
+				return nil, err
+			}
+			if known, ok = o.prepared.LoadOrStore(query, st); ok {
+				_ = st.Close()
+			}
+		}
+		return known.(*sqlx.Stmt).QueryxContext(ctx, args...)
+	})
+}
+
+// often is how what is asked often is asked: in a transaction like all else.
+func (q *Q) often() sqlx.QueryerContext {
+	if p, ok := q.ext.(patient); ok {
+		return often{p}
+	}
+	return q.ext
 }
 
 // get asks for one row.

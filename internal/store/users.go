@@ -189,7 +189,7 @@ func (q *Q) Who(ctx context.Context, token string) (Token, User, error) {
 	both, err := get[struct {
 		Token Token `db:"t"`
 		User  User  `db:"u"`
-	}](ctx, q.ext, whoColumns+` FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.hash = ?`, tokenHash(token))
+	}](ctx, q.often(), whoColumns+` FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.hash = ?`, tokenHash(token))
 	t, u := both.Token, both.User
 	if err != nil {
 		return t, u, err

@@ -66,17 +66,17 @@ func (q *Q) VersionsThatCount(ctx context.Context, partID string, before, limit 
 
 // VersionByID returns one version.
 func (q *Q) VersionByID(ctx context.Context, id string) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE v.id = ?`, id)
+	return get[core.Version](ctx, q.often(), versionColumns+`WHERE v.id = ?`, id)
 }
 
 // VersionNumber returns a part's version of that number.
 func (q *Q) VersionNumber(ctx context.Context, deviceID, part string, number int) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.number = ?`, deviceID, part, number)
+	return get[core.Version](ctx, q.often(), versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.number = ?`, deviceID, part, number)
 }
 
 // VersionNamed returns a part's version of that name.
 func (q *Q) VersionNamed(ctx context.Context, deviceID, part, name string) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, deviceID, part, name)
+	return get[core.Version](ctx, q.often(), versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, deviceID, part, name)
 }
 
 // LockVersion returns a version whose marks nobody else changes until the
@@ -99,12 +99,12 @@ func (q *Q) VersionNames(ctx context.Context, deviceID, part string) ([]string, 
 // VersionLatest returns a part's newest version, or the nth before it, of those
 // that count.
 func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?) picked ON picked.id = v.id`, deviceID, part, back)
+	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?) picked ON picked.id = v.id`, deviceID, part, back)
 }
 
 // VersionFirst returns a part's oldest version, of those that count and are still there.
 func (q *Q) VersionFirst(ctx context.Context, deviceID, part string) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part)
+	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part)
 }
 
 // Head is a part and what a pull has to know of its newest version, of those
@@ -145,12 +145,12 @@ func (q *Q) Heads(ctx context.Context, deviceID string, names []string, aside bo
 
 // VersionBaseline returns a part's baseline.
 func (q *Q) VersionBaseline(ctx context.Context, deviceID, part string) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.id = p.baseline_id`, deviceID, part)
+	return get[core.Version](ctx, q.often(), versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.id = p.baseline_id`, deviceID, part)
 }
 
 // VersionAt returns the version last seen at or before a time.
 func (q *Q) VersionAt(ctx context.Context, deviceID, part string, at time.Time) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, deviceID, part, at.UTC())
+	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, deviceID, part, at.UTC())
 }
 
 // AddVersion writes the next version of a part and opens its seen interval,
@@ -284,7 +284,7 @@ type Interval struct {
 // VersionAfter returns the version that came after one of a number, of those that count and are
 // still there.
 func (q *Q) VersionAfter(ctx context.Context, deviceID, part string, number int) (core.Version, error) {
-	return get[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.number > ? AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part, number)
+	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.number > ? AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part, number)
 }
 
 // SeenOf lists when a version was seen, oldest first.
