@@ -104,12 +104,13 @@ func (s *Service) retentionJob(ctx context.Context, j core.Job, l *job.Log) {
 	if err == nil && ctx.Err() == nil {
 		err = s.tighten(ctx, l)
 	}
-	for more := true; more && err == nil && ctx.Err() == nil; {
-		now := s.Now()
-		err = s.Store.Tx(ctx, job.Service, func(q *store.Q) (err error) {
-			more, err = q.Aged(ctx, now.Add(-QuietStay), now.Add(-PreviewsStay), now.Add(-LogsStay), now.Add(-JobsStay))
-			return err
-		})
+	for _, age := range store.Ages(s.Now(), store.Stays{Quiet: QuietStay, Previews: PreviewsStay, Logs: LogsStay, Jobs: JobsStay}) {
+		for more := true; more && err == nil && ctx.Err() == nil; {
+			err = s.Store.Tx(ctx, job.Service, func(q *store.Q) (err error) {
+				more, err = q.Aged(ctx, age)
+				return err
+			})
+		}
 	}
 	switch {
 	case errors.Is(context.Cause(ctx), job.ErrStopping):

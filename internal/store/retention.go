@@ -152,13 +152,23 @@ func (q *Q) DeleteVersions(ctx context.Context, deviceID string, ids []string) (
 	if len(gone) == 0 {
 		return 0, 0, nil
 	}
-	for _, statement := range []string{`DELETE FROM seen WHERE version_id IN (?)`, `DELETE FROM pulls WHERE id IN (SELECT pull_id FROM versions WHERE id IN (?))
-		AND NOT EXISTS (SELECT 1 FROM versions w WHERE w.pull_id = pulls.id AND w.id NOT IN (?))`, `DELETE FROM versions WHERE id IN (?)`} {
-		args := []any{gone}
-		if statement[12:17] == "pulls" {
-			args = append(args, gone)
-		}
-		query, args, err := in(statement, args...)
+	query, args, err := in(`SELECT DISTINCT pull_id FROM versions WHERE id IN (?)`, gone)
+	if err != nil {
+		return 0, 0, err
+	}
+	pulls, err := list[string](ctx, q.ext, query, args...)
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, x := range []struct {
+		statement string
+		args      []any
+	}{
+		{`DELETE FROM seen WHERE version_id IN (?)`, []any{gone}},
+		{`DELETE FROM versions WHERE id IN (?)`, []any{gone}},
+		{`DELETE FROM pulls WHERE id IN (?) AND NOT EXISTS (SELECT 1 FROM versions v WHERE v.pull_id = pulls.id)`, []any{pulls}},
+	} {
+		query, args, err := in(x.statement, x.args...)
 		if err != nil {
 			return 0, 0, err
 		}
@@ -214,30 +224,50 @@ func (q *Q) DamagedVersions(ctx context.Context, limit int) ([]Damaged, error) {
 		FROM damage x JOIN versions v ON v.content_id = x.content_id JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id ORDER BY d.name, p.name, v.number LIMIT ?`, limit)
 }
 
-// Aged removes what has had its time: pulls by a schedule that found nothing new, previews, logs
-// of jobs, jobs, failed visits, runs of schedules. It works in pieces, and tells whether there may be more.
-func (q *Q) Aged(ctx context.Context, quiet, previews, logs, jobs time.Time) (more bool, err error) {
-	for _, x := range []struct {
-		statement string
-		before    time.Time
-	}{
-		{`DELETE FROM previews WHERE made_at < ? AND id NOT IN (SELECT preview_id FROM pushes) AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.id = previews.job_id AND j.state <> 'ended') LIMIT 2000`, previews},
-		{`DELETE FROM job_log WHERE job_id IN (SELECT id FROM (SELECT j.id FROM jobs j WHERE j.state = 'ended' AND j.ended_at < ? AND EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = j.id) ORDER BY j.id LIMIT 200) old)`, logs},
-		{`DELETE FROM job_log WHERE job_id IN (SELECT id FROM (SELECT j.id FROM jobs j WHERE j.kind = 'pull' AND j.state = 'ended' AND j.outcome = 'done' AND j.ended_at < ? AND (SELECT COUNT(*) FROM job_log l WHERE l.job_id = j.id) = 1 ORDER BY j.id LIMIT 2000) old)`, quiet},
-		{`DELETE FROM jobs WHERE kind = 'pull' AND state = 'ended' AND outcome = 'done' AND ended_at < ? AND NOT EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = jobs.id) AND NOT EXISTS (SELECT 1 FROM versions v JOIN pulls p ON p.id = v.pull_id WHERE p.job_id = jobs.id) LIMIT 2000`, quiet},
-		{`DELETE FROM pulls WHERE result = 'failed' AND requested_at < ? LIMIT 2000`, logs},
-		{`DELETE FROM schedule_runs WHERE due_at < ? LIMIT 2000`, jobs},
-		{`DELETE FROM jobs WHERE state = 'ended' AND ended_at < ? AND NOT EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = jobs.id) LIMIT 2000`, jobs},
-		{`DELETE FROM chunks WHERE at < ? AND NOT EXISTS (SELECT 1 FROM content_chunks c WHERE c.chunk_id = chunks.id) LIMIT 500`, q.clock().Add(-piecesOpen)},
-		{`DELETE FROM pushes WHERE NOT EXISTS (SELECT 1 FROM jobs j WHERE j.id = pushes.job_id) AND ? IS NOT NULL LIMIT 2000`, jobs},
-	} {
-		n, err := q.exec(ctx, x.statement, x.before.UTC())
-		if err != nil {
-			return false, fmt.Errorf("%s: %w", x.statement[:40], err)
-		}
-		more = more || n >= 200
+// Stays are for how long stays what is kept for a while only.
+type Stays struct{ Quiet, Previews, Logs, Jobs time.Duration }
+
+// Age is one thing that has its time.
+type Age struct {
+	find   string // the ids of what remove takes away, by the key of something else; empty: it finds that itself
+	remove string
+	before time.Time
+}
+
+// Ages are pulls by a schedule that found nothing new, previews, logs of jobs, jobs, failed visits, runs of
+// schedules and pieces of large contents that never became whole: those that have had their time.
+func Ages(now time.Time, stay Stays) []Age {
+	quiet, previews, logs, jobs := now.Add(-stay.Quiet), now.Add(-stay.Previews), now.Add(-stay.Logs), now.Add(-stay.Jobs)
+	return []Age{
+		{remove: `DELETE FROM previews WHERE made_at < ? AND id NOT IN (SELECT preview_id FROM pushes) AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.id = previews.job_id AND j.state <> 'ended') LIMIT 2000`, before: previews},
+		{find: `SELECT j.id FROM jobs j WHERE j.state = 'ended' AND j.ended_at < ? AND EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = j.id) LIMIT 200`, remove: `DELETE FROM job_log WHERE job_id IN (?)`, before: logs},
+		{find: `SELECT j.id FROM jobs j WHERE j.state = 'ended' AND j.ended_at < ? AND j.kind = 'pull' AND j.outcome = 'done' AND (SELECT COUNT(*) FROM job_log l WHERE l.job_id = j.id) = 1 LIMIT 2000`, remove: `DELETE FROM job_log WHERE job_id IN (?)`, before: quiet},
+		{remove: `DELETE FROM jobs WHERE state = 'ended' AND ended_at < ? AND kind = 'pull' AND outcome = 'done' AND NOT EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = jobs.id) AND NOT EXISTS (SELECT 1 FROM versions v JOIN pulls p ON p.id = v.pull_id WHERE p.job_id = jobs.id) LIMIT 2000`, before: quiet},
+		{remove: `DELETE FROM pulls WHERE result = 'failed' AND requested_at < ? LIMIT 2000`, before: logs},
+		{remove: `DELETE FROM schedule_runs WHERE due_at < ? LIMIT 2000`, before: jobs},
+		{remove: `DELETE FROM jobs WHERE state = 'ended' AND ended_at < ? AND NOT EXISTS (SELECT 1 FROM job_log l WHERE l.job_id = jobs.id) LIMIT 2000`, before: jobs},
+		{remove: `DELETE FROM chunks WHERE at < ? AND NOT EXISTS (SELECT 1 FROM content_chunks c WHERE c.chunk_id = chunks.id) LIMIT 500`, before: now.Add(-piecesOpen)},
+		{remove: `DELETE FROM pushes WHERE NOT EXISTS (SELECT 1 FROM jobs j WHERE j.id = pushes.job_id) AND ? IS NOT NULL LIMIT 2000`, before: jobs},
 	}
-	return more, nil
+}
+
+// Aged takes a piece of such things away, and tells whether there may be more of them.
+func (q *Q) Aged(ctx context.Context, a Age) (more bool, err error) {
+	statement, args := a.remove, []any{a.before.UTC()}
+	if a.find != "" {
+		ids, err := list[string](ctx, q.ext, a.find, args...)
+		if err != nil || len(ids) == 0 {
+			return false, err
+		}
+		if statement, args, err = in(a.remove, ids); err != nil {
+			return false, err
+		}
+	}
+	n, err := q.exec(ctx, statement, args...)
+	if err != nil {
+		return false, fmt.Errorf("%s: %w", a.remove[:40], err)
+	}
+	return n > 0, nil
 }
 
 // WithContent is the number of a part's newest version with a content, or 0.

@@ -669,6 +669,95 @@ func TestHistories(t *testing.T) {
 	}
 }
 
+// age takes away all that has had its time.
+func age(q *store.Q, now time.Time, stay store.Stays) error {
+	for _, a := range store.Ages(now, stay) {
+		for more := true; more; {
+			var err error
+			if more, err = q.Aged(bg, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// TestDeletingLooksAtLittle: what retention and age take away is found by keys, however much there
+// is beside it.
+func TestDeletingLooksAtLittle(t *testing.T) {
+	dsn := scratch.Database(t)
+	s := open(t, dsn)
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	const many = 20_000
+	d, now := addDevice(t, s, "quay"), time.Now().UTC()
+	var ids []string
+	tx(t, s, func(q *store.Q) error {
+		ids = nil
+		for i := range 4 {
+			pull := core.Pull{ID: fmt.Sprint("pull", i), DeviceID: d.ID, JobID: fmt.Sprint("job", i), RequestedAt: now, TakenAt: &now, Reason: core.BySchedule, Result: "done"}
+			v, err := addVersion(q, d, fmt.Sprint("lane ", i))
+			if err := errors.Join(err, q.AddPull(bg, pull)); err != nil {
+				return err
+			}
+			ids = append(ids, v.ID)
+		}
+		return nil
+	})
+	for _, statement := range []string{
+		`UPDATE versions SET pull_id = CONCAT('pull', number - 1)`,
+		`INSERT INTO versions (id, part_id, number, content_id, pull_id, fingerprint, taken_at, reason, actor, author, note, pinned, line_count, added, removed, dialect_rev, aside)
+			SELECT CONCAT('v', seq), 'another', seq, content_id, CONCAT('p', seq), fingerprint, taken_at, reason, actor, author, note, pinned, line_count, added, removed, dialect_rev, aside
+			FROM versions JOIN seq_1_to_20000 WHERE number = 4`,
+		`INSERT INTO pulls (id, device_id, job_id, requested_at, reason, actor, dialect_rev, host, model, serial, software, result, trouble)
+			SELECT CONCAT('p', seq), 'another', CONCAT('j', seq), requested_at, reason, actor, dialect_rev, host, model, serial, software, result, trouble
+			FROM pulls JOIN seq_1_to_20000 WHERE id = 'pull3'`,
+		`SET STATEMENT sql_mode = '' FOR INSERT INTO jobs (id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, ended_at, request)
+			SELECT CONCAT('q', seq), 'pull', '', '', 'ended', 'done', '', '', '', NOW() - INTERVAL 20 DAY, NOW() - INTERVAL 20 DAY, '' FROM seq_1_to_1000`,
+		`SET STATEMENT sql_mode = '' FOR INSERT INTO jobs (id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, ended_at, request)
+			SELECT CONCAT('r', seq), 'pull', '', '', 'ended', 'done', '', '', '', NOW(), NOW(), '' FROM seq_1_to_20000`,
+	} {
+		if _, err := db.Exec(statement); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	looked := func() (n int) {
+		t.Helper()
+		var name string
+		for _, counter := range []string{"Handler_read_rnd_next", "Handler_read_next", "Handler_read_key"} {
+			var one int
+			if err := db.QueryRow("SHOW GLOBAL STATUS LIKE '"+counter+"'").Scan(&name, &one); err != nil {
+				t.Fatal(err)
+			}
+			n += one
+		}
+		return n
+	}
+	const day = 24 * time.Hour
+	stay := store.Stays{Quiet: 14 * day, Previews: 30 * day, Logs: 90 * day, Jobs: 400 * day}
+	for _, x := range []struct {
+		what string
+		do   func(q *store.Q) error
+		gone string // counts what should be gone
+	}{
+		{"two versions", func(q *store.Q) error { _, _, err := q.DeleteVersions(bg, d.ID, ids[:2]); return err }, "SELECT COUNT(*) FROM pulls WHERE id IN ('pull0', 'pull1')"},
+		{"a thousand jobs", func(q *store.Q) error { return age(q, now, stay) }, "SELECT COUNT(*) FROM jobs WHERE id LIKE 'q%'"},
+	} {
+		before := looked()
+		tx(t, s, x.do)
+		if n := looked() - before; n > many/2 { // some rows for each thing that goes
+			t.Errorf("to delete %s %d rows were looked at, of %d", x.what, n, many)
+		}
+		var left int
+		if err := db.QueryRow(x.gone).Scan(&left); err != nil || left > 0 {
+			t.Errorf("%s: %d are left, %v", x.what, left, err)
+		}
+	}
+}
+
 // TestChains: a text is read back through as many others as its number takes, more of them than
 // one row tells and longer ones too; one that is gone in between is said, and not found is not damaged.
 func TestChains(t *testing.T) {
@@ -807,9 +896,9 @@ func TestPieces(t *testing.T) {
 	sink(slices.Repeat([]byte("never"), 1<<18), 1<<20)
 	n := pieces()
 	aged := func() {
+		const ever = 100 * 365 * 24 * time.Hour
 		tx(t, s, func(q *store.Q) error {
-			_, err := q.Aged(bg, time.Time{}, time.Time{}, time.Time{}, time.Time{})
-			return err
+			return age(q, now, store.Stays{Quiet: ever, Previews: ever, Logs: ever, Jobs: ever})
 		})
 	}
 	if aged(); pieces() != n {
