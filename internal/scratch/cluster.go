@@ -70,11 +70,16 @@ func StartCluster(t testing.TB, size int) *Cluster {
 	}
 	first.start("--wsrep-new-cluster")
 	first.Ready()
+	// One after the other: two that ask at once now and then wait for each other, and one dies of it.
 	for _, n := range c.Nodes[1:] {
 		n.start()
-	}
-	for _, n := range c.Nodes {
-		n.Ready()
+		if err := n.ready(time.Minute); err != nil {
+			t.Logf("a server joins anew: %v", err)
+			n.Kill()
+			n.Wipe()
+			n.Rejoin()
+			n.Ready()
+		}
 	}
 	return c
 }
@@ -192,22 +197,38 @@ func (n *Node) start(args ...string) {
 // Ready waits until the server is part of the cluster and up to date.
 func (n *Node) Ready() {
 	n.t.Helper()
+	if err := n.ready(90 * time.Second); err != nil {
+		n.t.Fatal(err)
+	}
+}
+
+// over tells whether the server's process has ended.
+func (n *Node) over() bool {
+	select {
+	case <-n.gone:
+		return true
+	default:
+		return false
+	}
+}
+
+func (n *Node) ready(within time.Duration) error {
 	db, err := sql.Open("mysql", n.DSN(""))
 	if err != nil {
-		n.t.Fatal(err)
+		return err
 	}
 	defer db.Close()
 	var state, name string
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(within); time.Now().Before(end) && !n.over(); time.Sleep(50 * time.Millisecond) {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		err = db.QueryRowContext(ctx, "SHOW STATUS LIKE 'wsrep_local_state_comment'").Scan(&name, &state)
 		cancel()
 		if err == nil && state == "Synced" {
-			return
+			return nil
 		}
 	}
 	said, _ := os.ReadFile(filepath.Join(n.dir, "db.log"))
-	n.t.Fatalf("a server does not join: %v, %s\n%s", err, state, said[max(0, len(said)-3000):])
+	return fmt.Errorf("a server does not join: %v, %s\n%s", err, state, said[max(0, len(said)-3000):])
 }
 
 func (n *Node) exec(statement string) {
