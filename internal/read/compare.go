@@ -39,7 +39,7 @@ type Side struct {
 	size int          // of what is too large to be held; raw stands for it then, and is its id
 	doc  *dialect.Doc // nil when no dialect reads it
 	own  []rules.Own  // what people say of its lines
-	tree *tree        // nil: it is read each time it is asked for
+	tree *tree        // what it is read as
 }
 
 // tree is what a text is read as, and how it looks without its secrets, for all who ask.
@@ -53,9 +53,6 @@ type tree struct {
 // root reads the text.
 func (side Side) root() (*grammar.Node, error) {
 	t := side.tree
-	if t == nil {
-		return side.doc.Tree(side.raw)
-	}
 	t.reading.Do(func() { t.root, t.unread = side.doc.Tree(side.raw) })
 	return t.root, t.unread
 }
@@ -63,17 +60,9 @@ func (side Side) root() (*grammar.Node, error) {
 // masked is the text without its secrets.
 func (s *Service) masked(side Side) (string, error) {
 	t := side.tree
-	if t == nil {
-		t = &tree{}
-		side.tree = t
-	}
 	t.masking.Do(func() {
 		root, err := side.root()
-		if err != nil {
-			t.unmasked = fmt.Errorf("%w: %w", visit.ErrCannotMask, err)
-			return
-		}
-		t.masked = s.Masker(side.doc.Dialect).Text(side.raw, root)
+		t.masked, t.unmasked = s.MaskedAs(side.doc, side.raw, root, err)
 	})
 	return t.masked, t.unmasked
 }
@@ -368,7 +357,9 @@ func (c Comparison) Noise() (n int) {
 	return n
 }
 
-func (f File) side() Side { return Side{Ref: f.Name, TakenAt: f.At, raw: f.Content, doc: f.Doc} }
+func (f File) side() Side {
+	return Side{Ref: f.Name, TakenAt: f.At, raw: f.Content, doc: f.Doc, tree: &tree{}}
+}
 
 func compare(from, to Side, context int, all bool, show func(Side) (string, error), mask func(*rules.Item) string) (c Comparison, err error) {
 	if a, b := from.holds(), to.holds(); a != b {

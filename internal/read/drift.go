@@ -112,11 +112,11 @@ func (side Side) unsure() int {
 	if side.doc == nil || side.doc.Opaque() {
 		return 0
 	}
-	_, top, err := side.doc.Parse(side.raw)
+	root, err := side.root()
 	if err != nil {
 		return 0
 	}
-	return len(top.Unsure())
+	return len(side.doc.Table.Resolve(root).Unsure())
 }
 
 // farthest is how many versions drift is followed back.

@@ -81,6 +81,9 @@ func StartCluster(t testing.TB, size int) *Cluster {
 			n.Ready()
 		}
 	}
+	for _, n := range c.Nodes { // who sent another what it lacked, too
+		n.Ready()
+	}
 	return c
 }
 

@@ -44,6 +44,17 @@ func open(t testing.TB, dsn string) *store.Store {
 	return s
 }
 
+// raw is a database without the store.
+func raw(t testing.TB, dsn string) *sql.DB {
+	t.Helper()
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
 func tx(t testing.TB, s *store.Store, do func(q *store.Q) error) {
 	t.Helper()
 	if err := s.Tx(bg, who, do); err != nil {
@@ -136,8 +147,7 @@ func TestSameTextIsKeptOnce(t *testing.T) {
 	if n, _, _ := s.As(who).ContentsCount(bg); a != b || n != 1 {
 		t.Errorf("%s and %s, %d contents", a, b, n)
 	}
-	db, _ := sql.Open("mysql", dsn)
-	defer db.Close()
+	db := raw(t, dsn)
 	if _, err := db.Exec("UPDATE contents SET sealed = INSERT(sealed, 40, 1, '~')"); err != nil {
 		t.Fatal(err)
 	}
@@ -155,8 +165,7 @@ func TestRowsCannotBeSwapped(t *testing.T) {
 	if got, err := s.As(who).Secret(bg, a); err != nil || got.Password != "hush" || got.Privileged != "more" {
 		t.Fatalf("%+v, %v", got, err)
 	}
-	db, _ := sql.Open("mysql", dsn)
-	defer db.Close()
+	db := raw(t, dsn)
 	if _, err := db.Exec("UPDATE credentials x JOIN credentials y ON y.id = ? SET x.sealed = y.sealed WHERE x.id = ?", b.CredentialID, a.CredentialID); err != nil {
 		t.Fatal(err)
 	}
@@ -655,11 +664,7 @@ func TestHistories(t *testing.T) {
 			t.Errorf("seed %d: %d pinned ones are gone", seed, len(protected))
 		}
 	}
-	db, err := sql.Open("mysql", dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := raw(t, dsn)
 	var orphans, deltas int
 	if err := db.QueryRow("SELECT COUNT(*) FROM contents c WHERE NOT EXISTS (SELECT 1 FROM versions v WHERE v.content_id = c.id)").Scan(&orphans); err != nil || orphans > 0 {
 		t.Errorf("%d contents that nobody has: %v", orphans, err)
@@ -687,11 +692,7 @@ func age(q *store.Q, now time.Time, stay store.Stays) error {
 func TestDeletingLooksAtLittle(t *testing.T) {
 	dsn := scratch.Database(t)
 	s := open(t, dsn)
-	db, err := sql.Open("mysql", dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := raw(t, dsn)
 	const many = 20_000
 	d, now := addDevice(t, s, "quay"), time.Now().UTC()
 	var ids []string
@@ -763,11 +764,7 @@ func TestDeletingLooksAtLittle(t *testing.T) {
 func TestChains(t *testing.T) {
 	dsn := scratch.Database(t)
 	s := open(t, dsn)
-	db, err := sql.Open("mysql", dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := raw(t, dsn)
 	r := rand.New(rand.NewPCG(1, 3))
 	for size, lines := range map[string]int{"short": 50, "long": 12000} {
 		d := addDevice(t, s, size)
@@ -847,8 +844,7 @@ func TestPieces(t *testing.T) {
 		}
 		return x
 	}
-	db, _ := sql.Open("mysql", dsn)
-	defer db.Close()
+	db := raw(t, dsn)
 	pieces := func() (n int) {
 		t.Helper()
 		if err := db.QueryRow("SELECT COUNT(*) FROM chunks").Scan(&n); err != nil {

@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/change"
 	"magpie/internal/core/diff"
+	"magpie/internal/core/grammar"
 	"magpie/internal/core/rules"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
@@ -161,8 +162,13 @@ func (s *Service) Masker(d *dialect.Dialect) rules.Masker {
 // cannot be masked and is not shown at all.
 func (s *Service) Masked(d *dialect.Doc, src string) (string, error) {
 	root, err := d.Tree(src)
-	if err != nil {
-		return "", fmt.Errorf("%w: %w", ErrCannotMask, err)
+	return s.MaskedAs(d, src, root, err)
+}
+
+// MaskedAs is Masked of a text that was read already, or could not be.
+func (s *Service) MaskedAs(d *dialect.Doc, src string, root *grammar.Node, unread error) (string, error) {
+	if unread != nil {
+		return "", fmt.Errorf("%w: %w", ErrCannotMask, unread)
 	}
 	return s.Masker(d.Dialect).Text(src, root), nil
 }
