@@ -12,6 +12,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/read"
 	"magpie/internal/store"
+	"magpie/internal/wire"
 )
 
 // tag puts tags on many devices, or takes them off: on all of them, or on none.
@@ -91,6 +92,7 @@ func (s *Server) baselines(c *gin.Context) {
 		which = "latest"
 	}
 	var asked []core.Version // of devices for which a second person has to approve
+	var done []string
 	out, on := client.Baselined{Items: []client.Version{}, Skipped: []client.Skipped{}}, true
 	for _, d := range devices {
 		r, ok := s.reference(c, d.Name+"@"+which, "which")
@@ -112,10 +114,10 @@ func (s *Server) baselines(c *gin.Context) {
 		case errors.Is(err, store.ErrNotFound):
 			out.Skipped = append(out.Skipped, client.Skipped{Device: d.Name, Why: "it has no version " + which})
 		case err != nil:
-			fail(c, problem(fmt.Errorf("%s, after %s: %w", d.Name, core.Count(len(out.Items), "device", "devices"), err)))
+			fail(c, problem(fmt.Errorf("%s, after %s: %w", d.Name, core.Count(len(done), "device", "devices"), err)))
 			return
 		default:
-			out.Items = append(out.Items, wireVersion(v))
+			done = append(done, v.ID)
 		}
 	}
 	if len(asked) > 0 {
@@ -126,5 +128,7 @@ func (s *Server) baselines(c *gin.Context) {
 		}
 		out.Job, out.Waiting = j.ID, len(asked)
 	}
-	c.JSON(200, out)
+	known, err := s.Jobs.Store.As(actor(c)).Listed(c.Request.Context(), done...)
+	out.Items = wire.List(wireVersion, known)
+	answer(c, 200, out, err)
 }

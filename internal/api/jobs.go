@@ -213,7 +213,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	if err != nil || journal.BeforeID == "" {
 		return core.Version{}, &client.Problem{Status: 409, Title: "nothing to undo", Detail: fmt.Sprintf("push %s sent nothing", id)}
 	}
-	return q.VersionByID(ctx, journal.BeforeID)
+	return q.Version(ctx, store.ByID(journal.BeforeID))
 }
 
 var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested")

@@ -131,7 +131,7 @@ func (s *Server) snapshot(c *gin.Context) {
 		return
 	}
 	out := wireSnapshot(x)
-	all, err := q.SnapshotVersions(c.Request.Context(), x.ID)
+	all, err := q.SnapshotListed(c.Request.Context(), x.ID)
 	for _, v := range all {
 		out.Versions = append(out.Versions, wireVersion(v))
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -107,9 +108,18 @@ func (s *Server) distances(c *gin.Context) {
 		return
 	}
 	all, _, err := s.Read.UpToNow(c.Request.Context(), actor(c), side)
-	out := client.Page[client.Distance]{Items: make([]client.Distance, len(all))}
+	ids := make([]string, len(all))
 	for i, a := range all {
-		out.Items[i] = client.Distance{Version: wireVersion(a.Version), Gained: a.Gained, Lost: a.Lost, Same: a.Equal}
+		ids[i] = a.Version.ID
+	}
+	var known []core.Listed
+	if err == nil {
+		known, err = s.Jobs.Store.As(actor(c)).Listed(c.Request.Context(), ids...)
+	}
+	out := client.Page[client.Distance]{Items: make([]client.Distance, 0, len(all))}
+	for _, v := range known { // one that was deleted meanwhile is left out
+		a := all[slices.Index(ids, v.ID)]
+		out.Items = append(out.Items, client.Distance{Version: wireVersion(v), Gained: a.Gained, Lost: a.Lost, Same: a.Equal})
 	}
 	answer(c, http.StatusOK, out, err)
 }

@@ -23,9 +23,9 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredVersion = wire.Make[client.Version, core.Version]("Ref")
+var wiredVersion = wire.Make[client.Version, core.Listed]("Ref")
 
-func wireVersion(v core.Version) client.Version {
+func wireVersion(v core.Listed) client.Version {
 	out := wiredVersion(v)
 	out.Ref = v.Device
 	if v.Part != "running" {
@@ -181,7 +181,10 @@ func (s *Server) version(c *gin.Context) {
 		}
 	}
 	if side.Version != nil {
-		v := wireVersion(*side.Version)
+		var v client.Version
+		if err == nil {
+			v, err = s.listed(c, *side.Version)
+		}
 		out.Version = &v
 	}
 	answer(c, 200, out, err)
@@ -297,7 +300,27 @@ func (s *Server) mark(c *gin.Context) {
 	if err != nil && strings.Contains(err.Error(), "cannot be a version's name") {
 		err = bad(err.Error(), "")
 	}
-	answer(c, 200, wireVersion(v), err)
+	s.answerVersion(c, 200, v, err)
+}
+
+// answerVersion answers with a version and what is known of it besides.
+func (s *Server) answerVersion(c *gin.Context, status int, v core.Version, err error) {
+	var out client.Version
+	if err == nil {
+		out, err = s.listed(c, v)
+	}
+	answer(c, status, out, err)
+}
+
+func (s *Server) listed(c *gin.Context, v core.Version) (client.Version, error) {
+	known, err := s.Jobs.Store.As(actor(c)).Listed(c.Request.Context(), v.ID)
+	if err != nil {
+		return client.Version{}, err
+	}
+	if len(known) == 0 {
+		return client.Version{}, fmt.Errorf("%s: %w; it was deleted meanwhile", v.Ref(), store.ErrNotFound)
+	}
+	return wireVersion(known[0]), nil
 }
 
 // edit keeps a text made of a version as another version.
@@ -314,7 +337,7 @@ func (s *Server) edit(c *gin.Context) {
 		return
 	}
 	v, err := s.Read.Edit(c.Request.Context(), actor(c), r, in.Text, in.Note, in.Override)
-	answer(c, 201, wireVersion(v), err)
+	s.answerVersion(c, 201, v, err)
 }
 
 func (s *Server) diff(c *gin.Context) {

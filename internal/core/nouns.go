@@ -251,7 +251,11 @@ type Version struct {
 	DialectRev  int       `db:"dialect_rev"`
 	Aside       string    `db:"aside"` // why it counts for nothing: other hardware, in factory state; else empty
 	Sign        string    `db:"sign"`  // the device's own sign of change
+}
 
+// Listed is a version and what is known of it besides, as lists show it.
+type Listed struct {
+	Version
 	SeenFrom  time.Time `db:"seen_from"`
 	SeenUntil time.Time `db:"seen_until"`
 	SeenOpen  bool      `db:"seen_open"` // nothing since says otherwise

@@ -274,7 +274,7 @@ func (u *plannedPush) look(ctx context.Context, actor core.Actor) (p push.Previe
 	if err != nil {
 		return p, nil, err
 	}
-	target, err := q.VersionByID(ctx, u.p.TargetID)
+	target, err := q.Version(ctx, store.ByID(u.p.TargetID))
 	if err != nil {
 		return p, nil, err
 	}

@@ -55,7 +55,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	err := errors.Join(q.OpenRequest(j, &req), q.OpenResult(j, &res))
 	var target core.Version
 	if err == nil {
-		target, err = q.VersionByID(ctx, req.VersionID)
+		target, err = q.Version(ctx, store.ByID(req.VersionID))
 	}
 	if err != nil {
 		s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), nil)
@@ -109,7 +109,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 		s.endRestoreTest(j, l, core.Failed, fmt.Sprintf("%s was not proved: the push ended %s: %s", res.Ref, pushed.Outcome, pushed.Summary), res)
 		return
 	}
-	before, err := q.VersionByID(owed, came.BeforeID)
+	before, err := q.Version(owed, store.ByID(came.BeforeID))
 	if err != nil {
 		s.endRestoreTest(j, l, core.Failed, fmt.Sprintf("%s; what ran on %s before cannot be read: %v", pushed.Summary, j.Device, err), res)
 		return

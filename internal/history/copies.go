@@ -364,7 +364,7 @@ func (s *Service) copied(ctx context.Context, t store.Target, p place.Place, did
 // the target's fault.
 func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient, c *store.Copy) error {
 	q := s.Store.As(job.Service)
-	v, err := q.VersionByID(ctx, c.VersionID)
+	v, err := q.Version(ctx, store.ByID(c.VersionID))
 	if errors.Is(err, store.ErrNotFound) { // it was deleted meanwhile
 		c.State = core.CopyLeftOut
 		return nil
@@ -476,7 +476,7 @@ func (s *Service) copyCommits(ctx context.Context, t store.Target, come, _ []sto
 
 // commitOf is a version as a commit, or why it is none.
 func (s *Service) commitOf(ctx context.Context, c store.Copy) (out place.Commit, left string, err error) {
-	v, err := s.Store.As(job.Service).VersionByID(ctx, c.VersionID)
+	v, err := s.Store.As(job.Service).Version(ctx, store.ByID(c.VersionID))
 	if errors.Is(err, store.ErrNotFound) {
 		return out, "it was deleted", nil
 	}

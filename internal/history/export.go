@@ -213,7 +213,7 @@ func (s *Service) each(ctx context.Context, x Export, put func(core.Device, core
 // eachOf goes through the versions of one part: the newest that counts, or all, newest first.
 func (s *Service) eachOf(ctx context.Context, q *store.Q, x Export, d core.Device, part string, put func(core.Device, core.Version) error) error {
 	if !x.History {
-		v, err := q.VersionLatest(ctx, d.ID, part, 0)
+		v, err := q.Version(ctx, store.Latest(d.ID, part, 0))
 		if errors.Is(err, store.ErrNotFound) {
 			return nil
 		}
@@ -232,7 +232,7 @@ func (s *Service) eachOf(ctx context.Context, q *store.Q, x Export, d core.Devic
 		}
 		for _, v := range rows {
 			before = v.Number
-			if err := put(d, v); err != nil {
+			if err := put(d, v.Version); err != nil {
 				return fmt.Errorf("%s: %w", v.Ref(), err)
 			}
 		}

@@ -125,7 +125,7 @@ func (s *Service) handOver(ctx context.Context, actor core.Actor, devices []core
 		}
 		for _, p := range parts {
 			x.Last[p.Name] = p.Last
-			if v, err := q.VersionBaseline(ctx, d.ID, p.Name); err == nil {
+			if v, err := q.Version(ctx, store.Baseline(d.ID, p.Name)); err == nil {
 				x.Baseline[p.Name] = v.Number
 			}
 		}
@@ -439,7 +439,7 @@ func (s *Service) settle(ctx context.Context, q *store.Q, d core.Device, x moved
 		}
 	}
 	for part, number := range x.Baseline {
-		v, err := q.VersionNumber(ctx, d.ID, part, number)
+		v, err := q.Version(ctx, store.ByNumber(d.ID, part, number))
 		if err == nil {
 			err = q.SetBaseline(ctx, v.PartID, v.ID)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"magpie/internal/job"
+	"magpie/internal/store"
 	"magpie/internal/visit"
 )
 
@@ -33,7 +34,7 @@ func (u *push) wanted(ctx context.Context) (string, error) {
 		return u.p.Predicted, nil
 	}
 	q := u.s.Store.As(job.Service)
-	target, err := q.VersionByID(ctx, u.p.TargetID)
+	target, err := q.Version(ctx, store.ByID(u.p.TargetID))
 	if err != nil {
 		return "", err
 	}

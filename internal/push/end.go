@@ -42,7 +42,7 @@ func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
 	if !equal || u.res.Sent == 0 || len(u.p.Only) > 0 {
 		return nil
 	}
-	target, err := q.VersionByID(ctx, u.p.TargetID)
+	target, err := q.Version(ctx, store.ByID(u.p.TargetID))
 	if err != nil {
 		return err
 	}

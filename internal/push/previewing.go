@@ -183,7 +183,7 @@ func written(v core.Version) string {
 // preview works out a push of the requested version onto what runs now.
 func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req PreviewRequest) (Preview, error) {
 	q, d := s.Store.As(job.Service), k.Device
-	target, err := q.VersionByID(ctx, req.VersionID)
+	target, err := q.Version(ctx, store.ByID(req.VersionID))
 	if err != nil {
 		return Preview{}, fmt.Errorf("the version to push: %w", err)
 	}

@@ -127,7 +127,7 @@ func (u *push) startupWritten() (bool, error) {
 		return true, nil
 	}
 	q := u.s.Store.As(job.Service)
-	was, err := q.VersionByID(context.Background(), u.st.Startup)
+	was, err := q.Version(context.Background(), store.ByID(u.st.Startup))
 	if err != nil {
 		return false, err
 	}
@@ -195,7 +195,7 @@ func (u *push) ownNow(ctx context.Context) error {
 
 // verdict compares what was just pulled with what was asked for.
 func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary string, err error) {
-	target, err := u.s.Store.As(job.Service).VersionByID(ctx, u.p.TargetID)
+	target, err := u.s.Store.As(job.Service).Version(ctx, store.ByID(u.p.TargetID))
 	if err != nil {
 		return "", "", err
 	}

@@ -106,7 +106,7 @@ func (u *push) load() bool {
 			return false
 		}
 		u.res.Sent = max(u.res.Sent, u.st.Answered)
-		u.before, err = q.VersionByID(u.owed, row.BeforeID)
+		u.before, err = q.Version(u.owed, store.ByID(row.BeforeID))
 		if err == nil {
 			u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
 		} else if !errors.Is(err, store.ErrNotFound) {

@@ -157,7 +157,7 @@ func (u *push) startupBack(ctx context.Context) error {
 		return nil
 	}
 	q := u.s.Store.As(job.Service)
-	before, err := q.VersionByID(ctx, u.p.StartupID)
+	before, err := q.Version(ctx, store.ByID(u.p.StartupID))
 	if err != nil {
 		return err
 	}

@@ -171,11 +171,7 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 		side.Ref, side.TakenAt, side.raw = r.String(), s.Now(), p.Text
 		return side, nil
 	}
-	v, err := s.Find(ctx, q, d, r)
-	if err != nil {
-		return side, err
-	}
-	raw, err := q.Content(ctx, v.ContentID)
+	v, raw, err := s.FindText(ctx, q, d, r)
 	if errors.Is(err, store.ErrLarge) {
 		raw, side.size, err = []byte("content "+v.ContentID), v.Size, nil
 	}
@@ -222,7 +218,7 @@ func (s *Service) sureness(ctx context.Context, q *store.Q, v core.Version, at t
 			last = iv.Until
 		}
 	}
-	next, err := q.VersionAfter(ctx, v.DeviceID, v.Part, v.Number)
+	next, err := q.Version(ctx, store.After(v.DeviceID, v.Part, v.Number))
 	switch {
 	case err == nil:
 		return fmt.Sprintf("%d seen until %s, %d from %s; in between it is not known", v.Number, stamp(last), next.Number, stamp(next.TakenAt)), nil

@@ -148,7 +148,7 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 		if err := q.Audit(ctx, "edit", v.Ref(), fmt.Sprintf("edited from %s (+%d −%d)%s", base.Ref(), v.Added, v.Removed, core.Because(why))); err != nil {
 			return err
 		}
-		v, err = q.VersionByID(ctx, v.ID)
+		v, err = q.Version(ctx, store.ByID(v.ID))
 		return err
 	})
 	return v, err

@@ -62,7 +62,7 @@ func (s *Service) SetMark(ctx context.Context, actor core.Actor, r ref.Version, 
 		if err := q.Audit(ctx, "mark", v.Ref(), said); err != nil {
 			return err
 		}
-		v, err = q.VersionByID(ctx, v.ID)
+		v, err = q.Version(ctx, store.ByID(v.ID))
 		return err
 	})
 	return v, err

@@ -27,7 +27,7 @@ func (s *Service) origins(ctx context.Context, q *store.Q, versionID string) ([]
 	if known, is := s.lines.of(versionID); is {
 		return known, nil
 	}
-	v, err := q.VersionByID(ctx, versionID)
+	v, err := q.Version(ctx, store.ByID(versionID))
 	if err != nil {
 		return nil, err
 	}

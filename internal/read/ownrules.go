@@ -193,7 +193,7 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 		if d.Dialect != r.Dialect || dia == nil {
 			continue
 		}
-		v, err := q.VersionLatest(ctx, d.ID, dia.Main(), 0)
+		v, err := q.Version(ctx, store.Latest(d.ID, dia.Main(), 0))
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}

@@ -270,8 +270,11 @@ func TestUnchangedPullsLeaveLittle(t *testing.T) {
 		t.Errorf("20 unchanged pulls left %d lines of log, %d bytes", n, b)
 	}
 	side, err := y.Resolve(r1 + "@1")
-	if err != nil || side.Version.Sightings < 20 || !side.Version.SeenUntil.Equal(y.Now()) {
-		t.Errorf("seen %d times until %s, %v", side.Version.Sightings, side.Version.SeenUntil, err)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if v, err := y.Read.Store.As(admin).Listed(bg, side.Version.ID); err != nil || len(v) != 1 || v[0].Sightings < 20 || !v[0].SeenUntil.Equal(y.Now()) {
+		t.Errorf("seen as %+v, %v", v, err)
 	}
 	y.Amend("lane quay1", "shut")
 	log = count(lines)

@@ -16,7 +16,7 @@ import (
 
 // Together is one change that was made to one device or to many alike.
 type Together struct {
-	Versions []core.Version // that it brought, newest first
+	Versions []core.Listed // that it brought, newest first
 	Devices  int
 	Lines    []Passed // what came and went, as the actor may see it; of a long one the first
 	Added    int
@@ -48,7 +48,7 @@ func (s *Service) Together(ctx context.Context, actor core.Actor, sel ref.Select
 		if v.Aside != "" {
 			continue
 		}
-		lines, key, err := s.cameAndWent(ctx, actor, q, v)
+		lines, key, err := s.cameAndWent(ctx, actor, q, v.Version)
 		if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrLarge) {
 			continue
 		}
@@ -70,7 +70,7 @@ func (s *Service) Together(ctx context.Context, actor core.Actor, sel ref.Select
 			out = append(out, t)
 		}
 		t := &out[i]
-		if !slices.ContainsFunc(t.Versions, func(o core.Version) bool { return o.DeviceID == v.DeviceID }) {
+		if !slices.ContainsFunc(t.Versions, func(o core.Listed) bool { return o.DeviceID == v.DeviceID }) {
 			t.Devices++
 		}
 		t.Versions = append(t.Versions, v)

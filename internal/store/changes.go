@@ -113,12 +113,12 @@ func pattern(p string) string {
 // Changes lists the versions that were taken in a span, newest first, of the devices
 // that a selector picks, and of these what is looked for: at most n, of those before the one of id before (empty: from
 // the newest). more tells whether there are older ones.
-func (q *Q) Changes(ctx context.Context, sel ref.Selector, f VersionFilter, from, until time.Time, before string, n int) (out []core.Version, more bool, err error) {
+func (q *Q) Changes(ctx context.Context, sel ref.Selector, f VersionFilter, from, until time.Time, before string, n int) (out []core.Listed, more bool, err error) {
 	straight := ""
 	if sel.All() { // from the newest on, until there are enough
 		straight = "STRAIGHT_JOIN"
 	}
-	query, args := versionColumns+`JOIN (SELECT `+straight+` v.id FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id LEFT JOIN pulls x ON x.id = v.pull_id WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
+	query, args := listedColumns+`JOIN (SELECT `+straight+` v.id FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id LEFT JOIN pulls x ON x.id = v.pull_id WHERE d.removed_at IS NULL AND v.taken_at >= ? AND v.taken_at <= ? `, []any{from.UTC(), until.UTC()}
 	looked, with := f.where()
 	query, args = query+looked, append(args, with...)
 	if before != "" {
@@ -128,7 +128,7 @@ func (q *Q) Changes(ctx context.Context, sel ref.Selector, f VersionFilter, from
 	if !sel.All() {
 		picked, err := q.Devices(ctx, sel)
 		if err != nil || len(picked) == 0 {
-			return []core.Version{}, false, err
+			return []core.Listed{}, false, err
 		}
 		ids := make([]string, len(picked))
 		for i, d := range picked {
@@ -140,7 +140,7 @@ func (q *Q) Changes(ctx context.Context, sel ref.Selector, f VersionFilter, from
 	if query, args, err = in(query+`ORDER BY v.id DESC LIMIT ?) picked ON picked.id = v.id ORDER BY v.id DESC`, append(args, n+1)...); err != nil {
 		return nil, false, err
 	}
-	if out, err = list[core.Version](ctx, q.ext, query, args...); len(out) > n {
+	if out, err = list[core.Listed](ctx, q.ext, query, args...); len(out) > n {
 		return out[:n], true, err
 	}
 	return out, false, err

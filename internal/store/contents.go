@@ -2,16 +2,19 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
-	"strings"
 	"sync"
 
 	"magpie/internal/core"
 	"magpie/internal/core/pack"
+
+	"github.com/jmoiron/sqlx/reflectx"
 )
 
 // Formats of a content: one that stands alone, and one that is packed against another (package
@@ -118,6 +121,11 @@ func (q *Q) Content(ctx context.Context, id string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("content %.12s: %w", id, err)
 	}
+	return q.opened(ctx, by, id)
+}
+
+// opened reads a content back whose chain is there.
+func (q *Q) opened(ctx context.Context, by map[string]sealed, id string) ([]byte, error) {
 	first := by[id]
 	if first.Format == chunked {
 		if first.Size > Large {
@@ -144,45 +152,67 @@ const (
 	small  = 64 << 10
 )
 
-var links = sync.OnceValue(func() string {
-	var columns, joins []string
-	for i := range stride {
-		columns = append(columns, fmt.Sprintf("c%[1]d.id, c%[1]d.size, c%[1]d.format, c%[1]d.base, c%[1]d.depth, IF(LENGTH(c%[1]d.sealed) <= %[2]d, c%[1]d.sealed, NULL)", i, small))
+// links are the columns of so many links of a chain that begins with c0, and how they are joined.
+func links(n int) (columns, joins string) {
+	for i := range n {
+		columns += fmt.Sprintf(", c%[1]d.id, c%[1]d.size, c%[1]d.format, c%[1]d.base, c%[1]d.depth, IF(LENGTH(c%[1]d.sealed) <= %[2]d, c%[1]d.sealed, NULL)", i, small)
 		if i > 0 {
-			joins = append(joins, fmt.Sprintf(" LEFT JOIN contents c%d ON c%[1]d.id = c%d.base", i, i-1))
+			joins += fmt.Sprintf("LEFT JOIN contents c%d ON c%[1]d.id = c%d.base ", i, i-1)
 		}
 	}
-	return "SELECT " + strings.Join(columns, ", ") + " FROM contents c0" + strings.Join(joins, "") + " WHERE c0.id = ?"
-})
+	return columns, joins
+}
 
-// chain is a content and all that it is packed against, as far as that is there, as it is at one
-// moment: what is packed anew meanwhile would not fit together.
-func (q *Q) chain(ctx context.Context, id string) (map[string]sealed, error) {
-	by := map[string]sealed{}
-	var row [stride]struct {
-		id, base            sql.NullString
-		size, format, depth sql.NullInt64
-		sealed              []byte
-	}
-	var into []any
-	for i := range row {
-		l := &row[i]
-		into = append(into, &l.id, &l.size, &l.format, &l.base, &l.depth, &l.sealed)
-	}
-	rows, err := q.often().QueryxContext(ctx, links(), id)
+// textOf asks for a content and its links, and textsOf for a version and those of its text, by how
+// many these are.
+var (
+	textOf = sync.OnceValue(func() string {
+		columns, joins := links(stride)
+		return "SELECT c0.id" + columns + " FROM contents c0 " + joins + "WHERE c0.id = ?"
+	})
+	textsOf = sync.OnceValue(func() (all [stride + 1]string) {
+		for n := range all {
+			columns, joins := links(n)
+			all[n] = versionColumns + columns + versionTables + joins
+		}
+		return all
+	})
+)
+
+// linked asks for one row that begins with the columns of into, and goes on with links. The chain
+// is as it is at one moment: what is packed anew meanwhile would not fit together. It is nil where
+// not all of it is there.
+func (q *Q) linked(ctx context.Context, into any, n int, query string, args ...any) (map[string]sealed, error) {
+	rows, err := q.often().QueryxContext(ctx, query, args...)
 	if err != nil {
 		return nil, plain(err)
 	}
-	there := rows.Next()
-	if there {
-		err = rows.Scan(into...)
+	defer rows.Close()
+	if !rows.Next() {
+		return nil, plain(cmp.Or(rows.Err(), ErrNotFound))
 	}
-	if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+	columns, err := rows.Columns()
+	if err != nil {
 		return nil, plain(err)
 	}
-	if !there {
-		return nil, ErrNotFound
+	row := make([]struct {
+		id, base            sql.NullString
+		size, format, depth sql.NullInt64
+		sealed              []byte
+	}, n)
+	own := reflect.ValueOf(into)
+	var to []any
+	for _, at := range rows.Mapper.TraversalsByName(own.Type(), columns[:len(columns)-6*n]) {
+		to = append(to, reflectx.FieldByIndexes(own, at).Addr().Interface())
 	}
+	for i := range row {
+		l := &row[i]
+		to = append(to, &l.id, &l.size, &l.format, &l.base, &l.depth, &l.sealed)
+	}
+	if err := errors.Join(rows.Scan(to...), rows.Close()); err != nil {
+		return nil, plain(err)
+	}
+	by := map[string]sealed{}
 	for _, l := range row {
 		if l.sealed == nil { // too long, or gone
 			break
@@ -191,6 +221,35 @@ func (q *Q) chain(ctx context.Context, id string) (map[string]sealed, error) {
 		if l.base.String == "" {
 			return by, nil
 		}
+	}
+	return nil, nil
+}
+
+// VersionText returns the version that is picked, and its text. Of one whose text is too large it
+// returns the version, and ErrLarge.
+func (q *Q) VersionText(ctx context.Context, p Pick) (v core.Version, text []byte, err error) {
+	var by map[string]sealed
+	if 0 < p.steps && p.steps <= stride {
+		by, err = q.linked(ctx, &v, p.steps, textsOf()[p.steps]+p.where, p.args...)
+	} else {
+		v, err = q.Version(ctx, p)
+	}
+	if err != nil {
+		return v, nil, err
+	}
+	if by == nil {
+		text, err = q.Content(ctx, v.ContentID)
+	} else {
+		text, err = q.opened(ctx, by, v.ContentID)
+	}
+	return v, text, err
+}
+
+// chain is a content and all that it is packed against, as far as that is there.
+func (q *Q) chain(ctx context.Context, id string) (map[string]sealed, error) {
+	by, err := q.linked(ctx, &struct{ ID string }{}, stride, textOf(), id)
+	if err != nil || by != nil {
+		return by, err
 	}
 	// Ids alone go through the recursion: with texts in it, it would be made on disk.
 	chain, err := list[sealed](ctx, q.ext, `WITH RECURSIVE chain AS (SELECT id, base FROM contents WHERE id = ? UNION ALL SELECT c.id, c.base FROM contents c JOIN chain ON c.id = chain.base)

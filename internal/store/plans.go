@@ -174,5 +174,12 @@ func (q *Q) RemoveSnapshot(ctx context.Context, name string) error {
 
 // SnapshotVersions lists the versions of a snapshot, by device and part.
 func (q *Q) SnapshotVersions(ctx context.Context, id string) ([]core.Version, error) {
-	return list[core.Version](ctx, q.ext, versionColumns+`WHERE v.id IN (SELECT version_id FROM snapshot_versions WHERE snapshot_id = ?) ORDER BY d.name, p.name`, id)
+	return list[core.Version](ctx, q.ext, versionColumns+versionTables+ofSnapshot, id)
 }
+
+// SnapshotListed lists them with what is known of them besides.
+func (q *Q) SnapshotListed(ctx context.Context, id string) ([]core.Listed, error) {
+	return list[core.Listed](ctx, q.ext, listedColumns+ofSnapshot, id)
+}
+
+const ofSnapshot = `WHERE v.id IN (SELECT version_id FROM snapshot_versions WHERE snapshot_id = ?) ORDER BY d.name, p.name`

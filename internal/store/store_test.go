@@ -123,7 +123,7 @@ func TestVersionsNeverChange(t *testing.T) {
 	}
 	q := s.As(who)
 	for n, want := range kept {
-		v, err := q.VersionNumber(bg, d.ID, "running", n)
+		v, err := q.Version(bg, store.ByNumber(d.ID, "running", n))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -192,8 +192,8 @@ func TestSeenIntervals(t *testing.T) {
 	if err != nil || len(seen) != 2 || !seen[0].Until.Equal(at(10)) || seen[0].Open || !seen[1].From.Equal(at(30)) || !seen[1].Open || seen[0].Sightings != 2 {
 		t.Errorf("%+v, %v", seen, err)
 	}
-	got, err := s.As(who).VersionByID(bg, v.ID)
-	if err != nil || got.Sightings != 3 || !got.SeenUntil.Equal(at(30)) || !got.SeenOpen {
+	got, err := s.As(who).Listed(bg, v.ID)
+	if err != nil || len(got) != 1 || got[0].Sightings != 3 || !got[0].SeenUntil.Equal(at(30)) || !got[0].SeenOpen {
 		t.Errorf("%+v, %v", got, err)
 	}
 }
@@ -616,7 +616,7 @@ func TestHistories(t *testing.T) {
 				if len(ids) > 0 {
 					id := ids[r.IntN(len(ids))]
 					tx(t, s, func(q *store.Q) error {
-						v, err := q.VersionByID(bg, id)
+						v, err := q.Version(bg, store.ByID(id))
 						if errors.Is(err, store.ErrNotFound) {
 							return nil
 						}
@@ -768,6 +768,7 @@ func TestChains(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 3))
 	for size, lines := range map[string]int{"short": 50, "long": 12000} {
 		d := addDevice(t, s, size)
+		tx(t, s, func(q *store.Q) error { _, err := q.Part(bg, d.ID, "running", true); return err })
 		var numbers []int
 		for n := 4095; n > 0; n = pack.Base(n) {
 			numbers = append(numbers, n)
@@ -795,6 +796,20 @@ func TestChains(t *testing.T) {
 			if got, err := s.As(who).Content(bg, v.ContentID); err != nil || string(got) != texts[i] {
 				t.Errorf("%s: number %d, after %d others: %v", size, numbers[i], i, err)
 			}
+			if as, got, err := s.As(who).VersionText(bg, store.ByNumber(d.ID, "running", numbers[i])); err != nil || string(got) != texts[i] || as.ID != v.ID || as.Size != len(got) {
+				t.Errorf("%s: number %d, asked for with its text: %+v, %v", size, numbers[i], as, err)
+			}
+		}
+		// Another device's first version, which takes one step by its number, has a text that takes many.
+		other := addDevice(t, s, size+"-other")
+		tx(t, s, func(q *store.Q) error { _, err := addVersion(q, other, texts[len(texts)-1]); return err })
+		for _, pick := range []store.Pick{store.ByNumber(other.ID, "running", 1), store.Latest(other.ID, "running", 0)} {
+			if v, got, err := s.As(who).VersionText(bg, pick); err != nil || string(got) != texts[len(texts)-1] || v.Device != other.Name || v.Number != 1 {
+				t.Errorf("%s: a text that another device had: %+v, %v", size, v, err)
+			}
+		}
+		if _, _, err := s.As(who).VersionText(bg, store.ByNumber(other.ID, "running", 2)); !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("%s: a version that is not there: %v", size, err)
 		}
 		var depth int
 		if err := db.QueryRow("SELECT depth FROM contents WHERE id = ?", kept[len(kept)-1].ContentID).Scan(&depth); err != nil || depth != len(kept)-1 || depth < 13 {
@@ -809,6 +824,12 @@ func TestChains(t *testing.T) {
 		for _, v := range []core.Version{kept[4], kept[len(kept)-1]} {
 			if _, err := s.As(who).Content(bg, v.ContentID); !errors.Is(err, store.ErrDamaged) {
 				t.Errorf("%s: what %d builds on is gone: %v", size, v.Number, err)
+			}
+			if _, _, err := s.As(who).VersionText(bg, store.ByID(v.ID)); !errors.Is(err, store.ErrDamaged) {
+				t.Errorf("%s: what %d builds on is gone, asked for with it: %v", size, v.Number, err)
+			}
+			if _, _, err := s.As(who).VersionText(bg, store.ByNumber(d.ID, "running", v.Number)); !errors.Is(err, store.ErrDamaged) {
+				t.Errorf("%s: what %d builds on is gone, asked for by its number: %v", size, v.Number, err)
 			}
 		}
 	}

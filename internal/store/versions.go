@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/core/pack"
 )
 
 // Part returns a device's part, making it if asked to.
@@ -36,47 +37,103 @@ func (q *Q) Parts(ctx context.Context, deviceID string) ([]core.Part, error) {
 	return list[core.Part](ctx, q.ext, `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at FROM parts WHERE device_id = ? ORDER BY name`, deviceID)
 }
 
-const versionColumns = `SELECT v.id, v.part_id, d.id AS device_id, d.name AS device, p.name AS part, v.number, v.content_id, v.pull_id, v.fingerprint, v.taken_at,
-	v.reason, v.actor, v.author, COALESCE(v.name, '') AS name, v.note, v.pinned, v.id = p.baseline_id AS baseline, c.size, v.line_count, v.added, v.removed, v.dialect_rev, v.aside, v.sign,
+const (
+	versionColumns = `SELECT v.id, v.part_id, d.id AS device_id, d.name AS device, p.name AS part, v.number, v.content_id, v.pull_id, v.fingerprint, v.taken_at,
+	v.reason, v.actor, v.author, COALESCE(v.name, '') AS name, v.note, v.pinned, v.id = p.baseline_id AS baseline, c0.size, v.line_count, v.added, v.removed, v.dialect_rev, v.aside, v.sign`
+	versionTables = ` FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id JOIN contents c0 ON c0.id = v.content_id `
+
+	// What is known of a version besides takes twice as long as all else: only who shows it asks.
+	listedColumns = versionColumns + `,
 	COALESCE((SELECT MIN(from_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_from,
 	COALESCE((SELECT MAX(until_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_until,
 	COALESCE((SELECT MAX(open) FROM seen s WHERE s.version_id = v.id), FALSE) AS seen_open,
 	COALESCE((SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id), 0) AS sightings,
 	COALESCE(x.serial, '') AS serial, COALESCE(x.software, '') AS software,
-	1 + (SELECT COUNT(*) FROM copies y JOIN targets t ON t.id = y.target_id WHERE y.version_id = v.id AND y.state = 'there' AND t.kind <> 'git') AS copies
-	FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id JOIN contents c ON c.id = v.content_id LEFT JOIN pulls x ON x.id = v.pull_id `
+	1 + (SELECT COUNT(*) FROM copies y JOIN targets t ON t.id = y.target_id WHERE y.version_id = v.id AND y.state = 'there' AND t.kind <> 'git') AS copies` +
+		versionTables + `LEFT JOIN pulls x ON x.id = v.pull_id `
+)
+
+// Pick says which version is meant.
+type Pick struct {
+	where string
+	args  []any
+	steps int // that it takes to read its text, where that is known
+}
+
+// ByID picks a version by its id.
+func ByID(id string) Pick { return Pick{where: `WHERE v.id = ?`, args: []any{id}} }
+
+// ByNumber picks a part's version of that number.
+func ByNumber(deviceID, part string, number int) Pick {
+	return Pick{`WHERE p.device_id = ? AND p.name = ? AND v.number = ?`, []any{deviceID, part, number}, pack.Steps(number)}
+}
+
+// ByName picks a part's version of that name.
+func ByName(deviceID, part, name string) Pick {
+	return Pick{where: `WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, args: []any{deviceID, part, name}}
+}
+
+// Baseline picks a part's baseline.
+func Baseline(deviceID, part string) Pick {
+	return Pick{where: `WHERE p.device_id = ? AND p.name = ? AND v.id = p.baseline_id`, args: []any{deviceID, part}}
+}
+
+// Latest picks a part's newest version, or the nth before it, of those that count.
+func Latest(deviceID, part string, back int) Pick {
+	return Pick{where: ofPart + `AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?) picked ON picked.id = v.id`, args: []any{deviceID, part, back}}
+}
+
+// First picks a part's oldest version, of those that count and are still there.
+func First(deviceID, part string) Pick {
+	return Pick{where: ofPart + `AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, args: []any{deviceID, part}}
+}
+
+// At picks the version last seen at or before a time.
+func At(deviceID, part string, at time.Time) Pick {
+	return Pick{where: ofPart + `AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, args: []any{deviceID, part, at.UTC()}}
+}
+
+// After picks the version that came after one of a number, of those that count and are still
+// there.
+func After(deviceID, part string, number int) Pick {
+	return Pick{where: ofPart + `AND v.number > ? AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, args: []any{deviceID, part, number}}
+}
+
+// Version returns the version that is picked.
+func (q *Q) Version(ctx context.Context, p Pick) (core.Version, error) {
+	return get[core.Version](ctx, q.often(), versionColumns+versionTables+p.where, p.args...)
+}
 
 // ofPart picks versions of one part, by their ids alone: what else is known of them is gathered
 // for those that are picked.
 const ofPart = `JOIN (SELECT v.id FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? AND p.name = ? `
 
+// Listed returns versions as lists show them, in the order of their ids here.
+func (q *Q) Listed(ctx context.Context, ids ...string) ([]core.Listed, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	query, args, err := in(listedColumns+`WHERE v.id IN (?)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	out, err := list[core.Listed](ctx, q.ext, query, args...)
+	slices.SortFunc(out, func(a, b core.Listed) int { return slices.Index(ids, a.ID) - slices.Index(ids, b.ID) })
+	return out, err
+}
+
 // Versions lists a part's versions, newest first, with numbers below before (0:
 // from the newest).
-func (q *Q) Versions(ctx context.Context, deviceID, part string, before, limit int) ([]core.Version, error) {
+func (q *Q) Versions(ctx context.Context, deviceID, part string, before, limit int) ([]core.Listed, error) {
 	if before <= 0 {
 		before = 1 << 30
 	}
-	return list[core.Version](ctx, q.ext, versionColumns+ofPart+`AND v.number < ? ORDER BY v.number DESC LIMIT ?) picked ON picked.id = v.id ORDER BY v.number DESC`, deviceID, part, before, limit)
+	return list[core.Listed](ctx, q.ext, listedColumns+ofPart+`AND v.number < ? ORDER BY v.number DESC LIMIT ?) picked ON picked.id = v.id ORDER BY v.number DESC`, deviceID, part, before, limit)
 }
 
 // VersionsThatCount lists a part's versions before a number, newest first, without those set aside.
 func (q *Q) VersionsThatCount(ctx context.Context, partID string, before, limit int) ([]core.Version, error) {
-	return list[core.Version](ctx, q.ext, versionColumns+`WHERE v.part_id = ? AND v.number < ? AND v.aside = '' ORDER BY v.number DESC LIMIT ?`, partID, before, limit)
-}
-
-// VersionByID returns one version.
-func (q *Q) VersionByID(ctx context.Context, id string) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+`WHERE v.id = ?`, id)
-}
-
-// VersionNumber returns a part's version of that number.
-func (q *Q) VersionNumber(ctx context.Context, deviceID, part string, number int) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.number = ?`, deviceID, part, number)
-}
-
-// VersionNamed returns a part's version of that name.
-func (q *Q) VersionNamed(ctx context.Context, deviceID, part, name string) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, deviceID, part, name)
+	return list[core.Version](ctx, q.ext, versionColumns+versionTables+`WHERE v.part_id = ? AND v.number < ? AND v.aside = '' ORDER BY v.number DESC LIMIT ?`, partID, before, limit)
 }
 
 // LockVersion returns a version whose marks nobody else changes until the
@@ -88,23 +145,12 @@ func (q *Q) LockVersion(ctx context.Context, v core.Version) (core.Version, erro
 	if _, err := get[string](ctx, q.ext, `SELECT id FROM versions WHERE id = ? FOR UPDATE`, v.ID); err != nil {
 		return v, err
 	}
-	return q.VersionByID(ctx, v.ID)
+	return q.Version(ctx, ByID(v.ID))
 }
 
 // VersionNames lists the names of a part's versions.
 func (q *Q) VersionNames(ctx context.Context, deviceID, part string) ([]string, error) {
 	return list[string](ctx, q.ext, `SELECT v.name FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? AND p.name = ? AND v.name IS NOT NULL`, deviceID, part)
-}
-
-// VersionLatest returns a part's newest version, or the nth before it, of those
-// that count.
-func (q *Q) VersionLatest(ctx context.Context, deviceID, part string, back int) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number DESC LIMIT 1 OFFSET ?) picked ON picked.id = v.id`, deviceID, part, back)
-}
-
-// VersionFirst returns a part's oldest version, of those that count and are still there.
-func (q *Q) VersionFirst(ctx context.Context, deviceID, part string) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part)
 }
 
 // Head is a part and what a pull has to know of its newest version, of those
@@ -141,16 +187,6 @@ func (q *Q) Heads(ctx context.Context, deviceID string, names []string, aside bo
 		heads[name] = Head{Part: p}
 	}
 	return heads, nil
-}
-
-// VersionBaseline returns a part's baseline.
-func (q *Q) VersionBaseline(ctx context.Context, deviceID, part string) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+`WHERE p.device_id = ? AND p.name = ? AND v.id = p.baseline_id`, deviceID, part)
-}
-
-// VersionAt returns the version last seen at or before a time.
-func (q *Q) VersionAt(ctx context.Context, deviceID, part string, at time.Time) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, deviceID, part, at.UTC())
 }
 
 // AddVersion writes the next version of a part and opens its seen interval,
@@ -279,12 +315,6 @@ type Interval struct {
 	Until     time.Time `db:"until_at"`
 	Open      bool      `db:"open"`
 	Sightings int       `db:"sightings"`
-}
-
-// VersionAfter returns the version that came after one of a number, of those that count and are
-// still there.
-func (q *Q) VersionAfter(ctx context.Context, deviceID, part string, number int) (core.Version, error) {
-	return get[core.Version](ctx, q.often(), versionColumns+ofPart+`AND v.number > ? AND v.aside = '' ORDER BY v.number LIMIT 1) picked ON picked.id = v.id`, deviceID, part, number)
 }
 
 // SeenOf lists when a version was seen, oldest first.

@@ -83,7 +83,7 @@ func (s *Service) refingerprint(ctx context.Context, d *dialect.Dialect) error {
 			return err
 		}
 		for _, p := range parts {
-			v, err := q.VersionLatest(ctx, dev.ID, p.Name, 0)
+			v, err := q.Version(ctx, store.Latest(dev.ID, p.Name, 0))
 			if errors.Is(err, store.ErrNotFound) {
 				continue
 			}

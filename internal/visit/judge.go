@@ -38,7 +38,7 @@ func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *d
 	if !base {
 		return y, nil
 	}
-	v, err := q.VersionBaseline(ctx, d.ID, part)
+	v, err := q.Version(ctx, store.Baseline(d.ID, part))
 	if errors.Is(err, store.ErrNotFound) {
 		return y, nil
 	}
@@ -220,7 +220,7 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 	var v verdict
 	d.Acknowledged = nil
 	for _, p := range parts {
-		latest, err := q.VersionLatest(ctx, d.ID, p.Name, 0)
+		latest, err := q.Version(ctx, store.Latest(d.ID, p.Name, 0))
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}

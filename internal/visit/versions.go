@@ -66,46 +66,61 @@ func (s *Service) HasPart(ctx context.Context, actor core.Actor, d core.Device, 
 	return fmt.Errorf("part %q of %s: %w; %s", part, d.Name, store.ErrNotFound, hint)
 }
 
+// Find finds the version of a device that a reference names.
 func (s *Service) Find(ctx context.Context, q *store.Q, d core.Device, r ref.Version) (v core.Version, err error) {
+	err = s.find(ctx, q, d, r, func(p store.Pick) (err error) { v, err = q.Version(ctx, p); return err })
+	return v, err
+}
+
+// FindText finds it with its text. Of one that is too large it returns the version, and
+// store.ErrLarge.
+func (s *Service) FindText(ctx context.Context, q *store.Q, d core.Device, r ref.Version) (v core.Version, text []byte, err error) {
+	err = s.find(ctx, q, d, r, func(p store.Pick) (err error) { v, text, err = q.VersionText(ctx, p); return err })
+	return v, text, err
+}
+
+func (s *Service) find(ctx context.Context, q *store.Q, d core.Device, r ref.Version, read func(store.Pick) error) error {
 	r.Part = s.PartOf(d, r.Part)
 	if err := s.HasPart(ctx, job.Service, d, r.Part); err != nil {
-		return v, err
+		return err
 	}
+	var p store.Pick
 	missing := ""
 	switch r.Which {
 	case "latest":
-		v, err = q.VersionLatest(ctx, d.ID, r.Part, 0)
+		p = store.Latest(d.ID, r.Part, 0)
 		missing = "it was never pulled; run: magpie pull " + d.Name
 	case "previous":
-		v, err = q.VersionLatest(ctx, d.ID, r.Part, 1)
+		p = store.Latest(d.ID, r.Part, 1)
 		missing = "there is only one version or none"
 	case "first":
-		v, err = q.VersionFirst(ctx, d.ID, r.Part)
+		p = store.First(d.ID, r.Part)
 		missing = "it was never pulled; run: magpie pull " + d.Name
 	case "baseline":
-		v, err = q.VersionBaseline(ctx, d.ID, r.Part)
+		p = store.Baseline(d.ID, r.Part)
 		missing = "no version is its baseline yet; choose one: magpie mark " + d.Name + "@NUMBER --baseline"
 	case "number":
-		v, err = q.VersionNumber(ctx, d.ID, r.Part, r.Number)
+		p = store.ByNumber(d.ID, r.Part, r.Number)
 		missing = "see which there are: magpie versions " + d.Name
 	case "name":
-		v, err = q.VersionNamed(ctx, d.ID, r.Part, r.Name)
+		p = store.ByName(d.ID, r.Part, r.Name)
 		missing = "see which names there are: magpie versions " + d.Name
-		if errors.Is(err, store.ErrNotFound) {
-			names, e := q.VersionNames(ctx, d.ID, r.Part)
-			if e != nil {
-				return v, e
-			}
-			if meant := ref.Meant(r.Name, append(names, ref.Keywords...)); meant != "" {
-				missing = meant
-			}
-		}
 	case "time":
-		v, err = q.VersionAt(ctx, d.ID, r.Part, r.At)
+		p = store.At(d.ID, r.Part, r.At)
 		missing = "nothing was pulled by then"
 	}
-	if errors.Is(err, store.ErrNotFound) {
-		err = fmt.Errorf("%s: %w; %s", r, store.ErrNotFound, missing)
+	err := read(p)
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
 	}
-	return v, err
+	if r.Which == "name" {
+		names, err := q.VersionNames(ctx, d.ID, r.Part)
+		if err != nil {
+			return err
+		}
+		if meant := ref.Meant(r.Name, append(names, ref.Keywords...)); meant != "" {
+			missing = meant
+		}
+	}
+	return fmt.Errorf("%s: %w; %s", r, store.ErrNotFound, missing)
 }
