@@ -86,6 +86,7 @@ type PullEnd struct {
 type PulledPart struct {
 	Part    string `json:"part"`
 	Number  int    `json:"number,omitempty"`
+	Name    string `json:"name,omitempty"` // that the version was given by this pull, whether it is new or was current
 	New     bool   `json:"new"`
 	Absent  bool   `json:"absent,omitempty"`
 	Added   int    `json:"added"`

@@ -41,7 +41,9 @@ func TestNamedWhenTaken(t *testing.T) {
 		}
 		return out + said
 	}
-	run(0, "pull", r1, "--name", "before-upgrade", "--note", "release 4.3 tonight")
+	if out := run(0, "pull", r1, "--name", "before-upgrade", "--note", "release 4.3 tonight"); !strings.Contains(out, "named before-upgrade") {
+		t.Errorf("%s", out)
+	}
 	if v := w.versions(r1)[0]; v.Name != "before-upgrade" || v.Note != "release 4.3 tonight" || v.Number != 1 {
 		t.Errorf("%+v", v)
 	}
@@ -60,7 +62,9 @@ func TestNamedWhenTaken(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	w.pull(other)
-	run(0, "pull", other, "--name", "quiet-night", "--note", "nothing is under way")
+	if out := run(0, "pull", other, "--name", "quiet-night", "--note", "nothing is under way"); !strings.Contains(out, "running unchanged, still 1; ") || !strings.Contains(out, "; named quiet-night") {
+		t.Errorf("%s", out)
+	}
 	if v := w.versions(other)[0]; v.Number != 1 || v.Name != "quiet-night" || v.Note != "nothing is under way" {
 		t.Errorf("the version that was current: %+v", v)
 	}

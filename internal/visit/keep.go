@@ -28,6 +28,7 @@ type Kept struct {
 
 	Versions map[string]core.Version // by part
 
+	Marked   string // what its parts' versions were given by the way: a name, a note
 	Unmarked string // why a version was not named as it was to be; empty: it was
 }
 
@@ -58,6 +59,9 @@ func (k Kept) Summary() string {
 			line += fmt.Sprintf(", %d failed", m.Failed)
 		}
 		said = append(said, line)
+	}
+	if k.Marked != "" {
+		said = append(said, k.Marked)
 	}
 	summary := strings.Join(said, "; ")
 	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
@@ -112,7 +116,8 @@ func (v *Visit) mark(ctx context.Context, q *store.Q, k *Kept) error {
 	if v.Mark == (Mark{}) {
 		return nil
 	}
-	for _, p := range k.Result.Parts {
+	var marked, others []string
+	for i, p := range k.Result.Parts {
 		if p.VersionID == "" {
 			continue
 		}
@@ -121,12 +126,25 @@ func (v *Visit) mark(ctx context.Context, q *store.Q, k *Kept) error {
 		if err != nil {
 			return err
 		}
-		if why != "" && p.Part != v.Dialect.Main() {
-			v.Log.Info("%s", why)
-		} else if why != "" {
+		if why == "" {
+			k.Result.Parts[i].Name = v.Mark.Name
+			marked = append(marked, p.Part)
+			continue
+		}
+		others = append(others, p.Part)
+		if p.Part == v.Dialect.Main() {
 			k.Unmarked = why
-		} else if !p.New && v.Mark.Name != "" {
-			v.Log.Info("%s was current already, and is named %s now", x.Ref(), v.Mark.Name)
+		} else {
+			v.Log.Info("%s", why)
+		}
+	}
+	if len(marked) > 0 {
+		k.Marked = "noted"
+		if v.Mark.Name != "" {
+			k.Marked = "named " + v.Mark.Name
+		}
+		if len(others) > 0 {
+			k.Marked += " (" + strings.Join(marked, ", ") + ")"
 		}
 	}
 	return nil
@@ -493,6 +511,7 @@ type PulledPart struct {
 	Part      string `json:"part"`
 	VersionID string `json:"version_id,omitempty"`
 	Number    int    `json:"number,omitempty"`
+	Name      string `json:"name,omitempty"` // that it was given by this pull
 	New       bool   `json:"new"`
 	Absent    bool   `json:"absent,omitempty"`
 	Aside     string `json:"aside,omitempty"` // why it counts for nothing
