@@ -43,8 +43,9 @@ func inBrackets(s string) (rest, zone string) {
 }
 
 // ParseTime reads a time: 2026-11-20T10:00Z, with an offset or Z (RFC 3339), with the name of a
-// zone in brackets (RFC 9557), or without, which means here's; 2026-11-20, today and yesterday
-// mean the end of that day; -7d is that many days ago by the calendar, -90m, -12h and -2w alike.
+// zone in brackets (RFC 9557), or without, which means here's; a blank is as good as the T, UTC as
+// Z. 2026-11-20, today and yesterday mean the end of that day; -7d is that many days ago by the
+// calendar, -90m, -12h and -2w alike.
 func ParseTime(s string, here Here) (time.Time, error) {
 	at, isDay, err := parse(s, here)
 	if isDay {
@@ -93,6 +94,13 @@ func parse(s string, here Here) (at time.Time, isDay bool, err error) {
 		if zone, err = Zone(named); err != nil {
 			return at, false, fmt.Errorf("%q is no time: %w", s, err)
 		}
+	}
+	// As it is printed: a blank in the place of the T, which RFC 3339 §5.6 leaves to us, and UTC in that of Z.
+	if day, clock, blank := strings.Cut(raw, " "); blank {
+		if at, utc := strings.CutSuffix(clock, " UTC"); utc {
+			clock = at + "Z"
+		}
+		raw = day + "T" + clock
 	}
 	now := here.Now.In(zone)
 	if i := slices.Index(days, raw); i >= 0 {
