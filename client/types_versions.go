@@ -100,6 +100,7 @@ type PartDiff struct {
 	To      int    `json:"to,omitempty" column:"5 to"`     //
 	Added   int    `json:"added" column:"6 lines added"`   // once those that change by themselves are set aside
 	Removed int    `json:"removed" column:"7 lines gone"`  //
+	Note    string `json:"note,omitempty" column:"8 note"` // why no lines are counted
 }
 
 // NewSnapshot names a set of versions.

@@ -311,6 +311,14 @@ func TestMoved(t *testing.T) {
 		return out + said
 	}
 	to := strings.TrimSpace(run(two, 0, "device", "recipient"))
+	// One that is damaged holds nothing up: it stays behind.
+	w.sql(flipped(2))
+	lacking := filepath.Join(w.cwd, "lacking")
+	run(w, 0, "device", "hand-over", other, r1, "--recipient", to, "--output", lacking)
+	if out := run(two, 0, "device", "take-over", lacking, "--preview", "--rename", r1+"=harbour-r1"); !strings.Contains(out, "without "+r1+"@3, "+r1+"@2: damaged there") {
+		t.Errorf("%s", out)
+	}
+	w.sql(flipped(2))
 	run(w, 2, "device", "hand-over", "all", "--recipient", "age1nobody")
 	file := filepath.Join(w.cwd, "quay.devices.age")
 	run(w, 0, "device", "hand-over", "all", "--recipient", to, "--output", file)

@@ -583,9 +583,18 @@ func TestLargeFile(t *testing.T) {
 		if _, said, status := w.cli("show", ref, "--output", filepath.Join(dir, "damaged.bin")); status == 0 || !strings.Contains(said, says) {
 			t.Errorf("a damaged file comes back: %s", said)
 		}
+		if seq == 1 { // who copies meanwhile leaves it out, and has it when it is mended
+			must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "attic", Kind: "folder", Where: t.TempDir()}))(t)
+			if got := w.inStep("attic"); got.LeftOut != 1 {
+				t.Errorf("a damaged version is copied: %+v", got)
+			}
+		}
 		if j := w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID); j.Outcome != "done" || !strings.Contains(j.Summary, "1 of them mended") {
 			t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 		}
+	}
+	if got := w.inStep("attic"); got.LeftOut != 0 || got.Bytes < 20<<20 {
+		t.Errorf("a mended version is not copied: %+v", got)
 	}
 	if err := os.Remove(back); err != nil {
 		t.Fatal(err)

@@ -247,7 +247,7 @@ func TestOtherHardware(t *testing.T) {
 		t.Errorf("%s, newest is %d", d.State, d.Latest)
 	}
 	vs := w.versions(r1)
-	if len(vs) != 2 || vs[0].Aside != "other hardware" || vs[1].Aside != "" {
+	if len(vs) != 2 || vs[0].Aside != "other hardware" || vs[1].Aside != "" || vs[0].Removed == 0 {
 		t.Errorf("%+v", vs)
 	}
 	if v := must(w.admin.Text(ctx(t), r1))(t); v.Version.Number != 1 {

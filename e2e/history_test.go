@@ -236,7 +236,7 @@ func TestScrub(t *testing.T) {
 	if j := scrub(); j.Outcome != "done" || !strings.Contains(j.Summary, "read back as they were kept") {
 		t.Fatalf("%s: %s", j.Outcome, j.Summary)
 	}
-	flip := "UPDATE contents c JOIN versions v ON v.content_id = c.id JOIN parts p ON p.id = v.part_id SET c.sealed = CONCAT(LEFT(c.sealed, LENGTH(c.sealed) - 1), CHAR(ASCII(RIGHT(c.sealed, 1)) ^ 1)) WHERE v.number = 2 AND p.name = 'running'"
+	flip := flipped(2)
 	w.sql(flip)
 	j := scrub()
 	if j.Outcome != "failed" || !strings.Contains(j.Summary, r1+"@2") || !strings.Contains(w.logText(j.ID), r1+"@3 is damaged") { // 3 builds on 2
@@ -252,6 +252,58 @@ func TestScrub(t *testing.T) {
 	w.sql(flip)
 	if j := scrub(); j.Outcome != "done" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
+	}
+}
+
+// flipped is a bit flipped in what is kept of a version of the running part.
+func flipped(number int) string {
+	return fmt.Sprintf("UPDATE contents c JOIN versions v ON v.content_id = c.id JOIN parts p ON p.id = v.part_id SET c.sealed = CONCAT(LEFT(c.sealed, LENGTH(c.sealed) - 1), CHAR(ASCII(RIGHT(c.sealed, 1)) ^ 1)) WHERE v.number = %d AND p.name = 'running'", number)
+}
+
+// TestDamageStopsNothing: a device whose newest version, or whose baseline, is damaged is pulled, judged,
+// compared and pushed to all the same; what runs is kept once more where what is kept of it does not read back.
+func TestDamageStopsNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	kept := func(what string, number int, says string) {
+		t.Helper()
+		j := w.pull(r1)
+		v := w.versions(r1)[0]
+		text, err := w.admin.Download(ctx(t), v.Ref)
+		if j.Outcome != "done" || v.Number != number || err != nil || !strings.Contains(text, says) {
+			t.Errorf("%s: %s: %s; the newest is %d: %v\n%s", what, j.Outcome, j.Summary, v.Number, err, w.logText(j.ID))
+		}
+	}
+	w.pull(r1)
+	must(w.admin.Baselines(ctx(t), client.NewBaselines{Selector: []string{"name=" + r1}, Which: "latest"}))(t)
+	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "at-first", Selector: []string{"all"}}))(t)
+	w.sql(flipped(1))
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "after damage"`)
+	kept("the newest is damaged, and is the baseline", 2, "after damage")
+	if out, said, status := w.cli("drift", r1); status != 1 || !strings.Contains(out, "the baseline, "+r1+"@1, does not read back") {
+		t.Errorf("drift from a damaged baseline: %d\n%s%s", status, out, said)
+	}
+	if out, said, status := w.cli("snapshot", "compare", "at-first"); status != 1 || !strings.Contains(out, "1 does not read back") {
+		t.Errorf("a damaged snapshot compared with now: %d\n%s%s", status, out, said)
+	}
+	// What is unchanged is kept once more, after a scrub found that what is kept of it is damaged.
+	w.sql(flipped(2))
+	must(w.admin.Baselines(ctx(t), client.NewBaselines{Selector: []string{"name=" + r1}, Which: "1"}))(t) // judged anew meanwhile
+	w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID)
+	kept("the newest is damaged, and what runs says the same", 3, "after damage")
+	kept("and then all is well", 3, "after damage")
+	// What a push is undone to has to read back, whether a scrub was there or not.
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "to be put back"`)
+	kept("changed", 4, "to be put back")
+	p := w.preview(client.NewPreview{Ref: r1 + "@3"})
+	w.sql(flipped(4))
+	j := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
+	end := must(w.admin.Job(ctx(t), j.ID))(t)
+	if j.Outcome != "equal" || end.Push == nil || end.Push.Before != r1+"@5" {
+		t.Fatalf("%s: %s, %+v", j.Outcome, j.Summary, end.Push)
+	}
+	if text, err := w.admin.Download(ctx(t), end.Push.Before); err != nil || !strings.Contains(text, "to be put back") {
+		t.Errorf("what it is undone to: %v", err)
 	}
 }
 
@@ -418,6 +470,9 @@ func TestTakenIn(t *testing.T) {
 		t.Errorf("a second time: %s", out)
 	}
 	all := w.versions(r1)
+	if all[0].Added+all[0].Removed == 0 {
+		t.Errorf("another text than what counts: %+v", all[0])
+	}
 	if len(all) != 2 || all[0].Aside != "imported" || all[0].TakenAt.Format("2006-01-02") != "2025-11-20" || !strings.Contains(all[0].Note, "from the old file server") {
 		t.Errorf("%+v", all[0])
 	}

@@ -48,11 +48,14 @@ func (s *Server) worksheet(c *gin.Context) {
 		if errors.Is(err, store.ErrNotFound) {
 			continue // nothing was pulled of it yet
 		}
-		if err != nil {
+		if err != nil && !errors.Is(err, store.ErrDamaged) {
 			fail(c, problem(err))
 			return
 		}
 		x := sheetOf{Device: d.Name, Ref: side.Ref, Taken: side.TakenAt.UTC().Format("2006-01-02 15:04 MST"), Kind: d.Kind, Model: d.Model, Release: d.Release, Serial: d.Serial}
+		if err != nil {
+			x.Rows = append(x.Rows, sheetRow{"damaged", "the newest version does not read back; pull it again: magpie pull " + d.Name})
+		}
 		for _, l := range s.Read.Landmarks(side) {
 			for _, v := range l.Values {
 				x.Rows = append(x.Rows, sheetRow{l.Name, v})

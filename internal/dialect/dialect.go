@@ -416,6 +416,15 @@ func (d *Doc) Salted(src string) (out []string) {
 // SettledLines tells of each line whether Settled keeps it.
 func (d *Doc) SettledLines(src string) []bool { return read(d, src).settledLines() }
 
+// Counts tells how many lines came and went from one content to another, both settled.
+func (d *Doc) Counts(from, to string) (came, went int) {
+	for _, e := range diff.Texts(d.Split(from), d.Split(to)) {
+		came += e.To - e.From
+		went += e.End - e.Start
+	}
+	return came, went
+}
+
 // Equivalent compares two contents under the dialect's rules, and as they are
 // once settled where the grammar cannot read a side.
 func (d *Doc) Equivalent(a, b string) bool { return read(d, a).equivalent(read(d, b)) }

@@ -196,6 +196,9 @@ func (s *Service) learnFrom(ctx context.Context, req LearnRequest, dia *dialect.
 		}
 		for _, v := range versions {
 			raw, err := q.Content(ctx, v.ContentID)
+			if errors.Is(err, store.ErrDamaged) { // the others say enough
+				continue
+			}
 			if err != nil {
 				return nil, nil, err
 			}

@@ -374,7 +374,7 @@ func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient
 	}
 	sealed, done, err := s.sealedCopy(ctx, q, v, to)
 	if errors.Is(err, store.ErrDamaged) {
-		c.State, c.Trouble = core.CopyLeftOut, "it does not read back here"
+		c.State, c.Trouble = core.CopyLeftOut, store.Unreadable
 		return nil
 	}
 	if err != nil {

@@ -50,6 +50,7 @@ type moved struct {
 	Baseline map[string]int `json:"baseline"` // by part
 	Last     map[string]int `json:"last"`     // the last number that was given, by part
 	Versions int            `json:"versions"`
+	Damaged  []string       `json:"damaged,omitempty"` // versions of it that stay behind: they do not read back
 }
 
 // movedVersion is a version on its way; its text is the file behind it.
@@ -133,8 +134,14 @@ func (s *Service) handOver(ctx context.Context, actor core.Actor, devices []core
 	}
 	var all []core.Version // newest first
 	if err := s.each(ctx, Export{Devices: devices, History: true}, func(d core.Device, v core.Version) error {
-		all = append(all, v)
 		i := slices.IndexFunc(m.Devices, func(x moved) bool { return x.ID == d.ID })
+		if _, err := q.Content(ctx, v.ContentID); errors.Is(err, store.ErrDamaged) {
+			m.Devices[i].Damaged = append(m.Devices[i].Damaged, v.Ref())
+			return nil
+		} else if err != nil && !errors.Is(err, store.ErrLarge) {
+			return err
+		}
+		all = append(all, v)
 		m.Devices[i].Versions++
 		return nil
 	}); err != nil {
@@ -207,7 +214,7 @@ type Coming struct {
 	As       string // and is to be called here
 	Versions int
 	Becomes  string // Comes, Left or Clashes
-	Why      string // what it clashes with
+	Why      string // what it clashes with, or lacks
 }
 
 // What becomes of a device that was handed over.
@@ -334,6 +341,8 @@ func (s *Service) matched(ctx context.Context, actor core.Actor, m moving, how T
 		}
 		if x.Why = s.clash(d, x.As, here, used); x.Why != "" {
 			x.Becomes = Clashes
+		} else if len(d.Damaged) > 0 {
+			x.Why = "without " + strings.Join(d.Damaged[:min(len(d.Damaged), 5)], ", ") + ": damaged there"
 		}
 		used[x.As] = true
 		out = append(out, x)

@@ -84,6 +84,11 @@ func (s *Service) scrubSome(ctx context.Context, q *store.Q, ids []string, at *s
 		if err := q.NoteDamage(ctx, ids, bad); err != nil {
 			return err
 		}
+		if mended > 0 {
+			if err := q.CopyReadable(ctx); err != nil {
+				return err
+			}
+		}
 		return q.SetSetting(ctx, scrubSetting, next)
 	})
 	if err != nil {

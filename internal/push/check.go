@@ -43,6 +43,7 @@ func (u *push) check() Report {
 		return u.reported(err)
 	}
 	u.v.Mark = visit.Mark{Name: u.req.NameBefore}
+	u.v.Sound = true // it is what the push is undone to
 	k, err := u.v.Keep(context.WithoutCancel(u.ctx))
 	u.v.Mark = visit.Mark{}
 	if k.Unmarked != "" {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
@@ -131,10 +130,7 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 		}
 		v = core.Version{PullID: pull.ID, Fingerprint: s.Store.Keys().Hash("fingerprint", []byte(settled)), TakenAt: at, Reason: core.Edited, Actor: actor.Name, Aside: core.Edited,
 			DialectRev: dia.Revision, Device: d.Name, Part: base.Part, DeviceID: d.ID, Lines: len(text.Lines(content))}
-		for _, e := range diff.Texts(doc.Split(was), doc.Split(settled)) {
-			v.Removed += e.End - e.Start
-			v.Added += e.To - e.From
-		}
+		v.Added, v.Removed = doc.Counts(was, settled)
 		if v.ContentID, err = q.PutContent(ctx, []byte(content), p.ID, p.Last); err != nil {
 			return err
 		}

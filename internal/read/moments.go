@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"magpie/internal/core"
-	"magpie/internal/core/diff"
 	"magpie/internal/core/ref"
 	"magpie/internal/store"
 )
@@ -27,6 +26,7 @@ type PartDiff struct {
 	From, To       int // version numbers; 0: there was none
 	Became         string
 	Added, Removed int // lines, once those that change by themselves are set aside
+	Note           string
 }
 
 // MomentDiff is what became of many devices from one moment to another.
@@ -149,17 +149,18 @@ func (s *Service) countLines(ctx context.Context, q *store.Q, a, b core.Version,
 		return nil
 	}
 	doc := dia.Doc(b.Part)
-	was, err := q.Content(ctx, a.ContentID)
-	if err != nil {
-		return err
+	var says [2]string
+	for i, v := range []core.Version{a, b} {
+		raw, err := q.Content(ctx, v.ContentID)
+		if errors.Is(err, store.ErrDamaged) {
+			p.Note = fmt.Sprintf("%d does not read back", v.Number)
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		says[i] = doc.Settled(string(raw))
 	}
-	is, err := q.Content(ctx, b.ContentID)
-	if err != nil {
-		return err
-	}
-	for _, e := range diff.Texts(doc.Split(doc.Settled(string(was))), doc.Split(doc.Settled(string(is)))) {
-		p.Removed += e.End - e.Start
-		p.Added += e.To - e.From
-	}
+	p.Added, p.Removed = doc.Counts(says[0], says[1])
 	return nil
 }

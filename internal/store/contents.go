@@ -63,6 +63,11 @@ func (q *Q) packed(id string, content []byte, base sealed, text []byte) sealed {
 func (q *Q) PutContent(ctx context.Context, content []byte, partID string, last int) (string, error) {
 	id := q.keys.Hash("content", content)
 	if n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE id = ?`, id); err != nil || n > 0 { // a content that returns
+		if err == nil {
+			if _, err = q.Content(ctx, id); errors.Is(err, ErrDamaged) {
+				err = q.MendContent(ctx, id, content)
+			}
+		}
 		return id, err
 	}
 	base, text, err := q.baseOf(ctx, partID, last+1)
@@ -423,7 +428,7 @@ func (q *Q) Tighten(ctx context.Context, v core.Version) (saved int, err error) 
 }
 
 // MendContent puts a text in the place of one that does not read back. It stands alone from then
-// on; what builds on it reads back again, too.
+// on; what builds on it reads back again, too. Copies that were left out for it are made.
 func (q *Q) MendContent(ctx context.Context, id string, content []byte) error {
 	if q.keys.Hash("content", content) != id {
 		return fmt.Errorf("content %.12s: %w", id, ErrDamaged)
@@ -435,6 +440,9 @@ func (q *Q) MendContent(ctx context.Context, id string, content []byte) error {
 	}
 	if err == nil {
 		_, err = q.exec(ctx, `DELETE FROM damage WHERE content_id = ?`, id)
+	}
+	if err == nil {
+		err = q.CopyReadable(ctx)
 	}
 	return err
 }

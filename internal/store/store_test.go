@@ -154,6 +154,11 @@ func TestSameTextIsKeptOnce(t *testing.T) {
 	if _, err := s.As(who).Content(bg, a); !errors.Is(err, store.ErrDamaged) {
 		t.Errorf("a tampered content: %v", err)
 	}
+	// Where the text returns, it is kept whole again.
+	tx(t, s, func(q *store.Q) (err error) { b, err = q.PutContent(bg, []byte("lane q\n"), "", 0); return err })
+	if got, err := s.As(who).Content(bg, a); a != b || err != nil || string(got) != "lane q\n" {
+		t.Errorf("a tampered content of which the text returned: %q, %v", got, err)
+	}
 }
 
 // TestRowsCannotBeSwapped: a credential moved to another device's row does not

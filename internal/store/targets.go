@@ -199,6 +199,16 @@ func (q *Q) Copied(ctx context.Context, all []Copy) error {
 	return nil
 }
 
+// Unreadable is why a copy is left out whose version is damaged.
+const Unreadable = "it does not read back here"
+
+// CopyReadable has copies tried once more that were left out because their versions did not read
+// back: something was mended, and they, or what they build on, may read back again.
+func (q *Q) CopyReadable(ctx context.Context) error {
+	_, err := q.exec(ctx, `UPDATE copies SET state = 'waiting', trouble = '' WHERE state = 'left out' AND trouble = ?`, Unreadable)
+	return err
+}
+
 // CopyGone notes that a target has a version no more.
 func (q *Q) CopyGone(ctx context.Context, c Copy) error {
 	_, err := q.exec(ctx, `DELETE FROM copies WHERE target_id = ? AND version_id = ?`, c.TargetID, c.VersionID)

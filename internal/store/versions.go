@@ -161,13 +161,14 @@ type Head struct {
 	Number      int    `db:"number"`
 	ContentID   string `db:"content_id"`
 	Fingerprint string `db:"fingerprint"`
+	Damaged     bool   `db:"damaged"` // a scrub found that it does not read back
 }
 
 // Heads returns a device's parts of these names with their newest versions,
 // making parts that are not there yet. Their rows stay locked.
 func (q *Q) Heads(ctx context.Context, deviceID string, names []string, aside bool) (map[string]Head, error) {
 	rows, err := list[Head](ctx, q.ext, `SELECT p.id, p.device_id, p.name, p.last_number, p.baseline_id, p.sign, p.fetched_at, COALESCE(v.id, '') AS version_id, COALESCE(v.number, 0) AS number,
-		COALESCE(v.content_id, '') AS content_id, COALESCE(v.fingerprint, '') AS fingerprint FROM parts p LEFT JOIN versions v ON v.part_id = p.id
+		COALESCE(v.content_id, '') AS content_id, COALESCE(v.fingerprint, '') AS fingerprint, EXISTS (SELECT 1 FROM damage x WHERE x.content_id = v.content_id) AS damaged FROM parts p LEFT JOIN versions v ON v.part_id = p.id
 		AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND (w.aside <> '') = ?) WHERE p.device_id = ? FOR UPDATE`, aside, deviceID)
 	if err != nil {
 		return nil, err

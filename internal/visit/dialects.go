@@ -95,11 +95,14 @@ func (s *Service) refingerprint(ctx context.Context, d *dialect.Dialect) error {
 			} else if pass != "" {
 				continue // it goes by the device's own sign
 			}
-			raw, err := q.Content(ctx, v.ContentID)
+			raw, err := s.TextOf(ctx, q, dia.Doc(p.Name), v.ContentID)
+			if errors.Is(err, store.ErrDamaged) { // the next pull keeps what runs once more
+				continue
+			}
 			if err != nil {
 				return err
 			}
-			fingerprint := s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(p.Name).Settled(string(raw))))
+			fingerprint := s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(p.Name).Settled(raw)))
 			if fingerprint == v.Fingerprint {
 				continue
 			}

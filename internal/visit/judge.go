@@ -19,10 +19,11 @@ type Yardstick struct {
 	Own  []rules.Own   // rules that hold for the device
 	Doc  *dialect.Doc  // how the part is read, noise left aside
 
-	plain *dialect.Doc
-	large bool   // the baseline is too large to be held
-	raw   string // the baseline's text
-	other bool   // it was taken from other hardware
+	plain   *dialect.Doc
+	large   bool   // the baseline is too large to be held
+	damaged bool   // it does not read back
+	raw     string // the baseline's text
+	other   bool   // it was taken from other hardware
 }
 
 // Measure finds what a part of a device is judged by. It reads the baseline only where it is asked to:
@@ -47,7 +48,8 @@ func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *d
 	}
 	y.Base = &v
 	raw, err := q.Content(ctx, v.ContentID)
-	if y.large = errors.Is(err, store.ErrLarge); !y.large && err != nil {
+	y.large, y.damaged = errors.Is(err, store.ErrLarge), errors.Is(err, store.ErrDamaged)
+	if err != nil && !y.large && !y.damaged {
 		return y, err
 	}
 	y.raw, y.other = string(raw), s.TookFromOther(ctx, q, d, v)
@@ -82,6 +84,9 @@ func (s *Service) Judge(y Yardstick, now, print string) (off []Difference, err e
 		}
 		line := "a large file, mark " + s.FileMark(now+print)
 		off = append(off, Difference{Have: line, HaveMasked: line})
+	case y.damaged:
+		line := fmt.Sprintf("the baseline, %s, does not read back: by which lines cannot be said", y.Base.Ref())
+		off = append(off, Difference{Want: line, WantMasked: line})
 	case y.Doc.Equivalent(y.raw, now):
 	default:
 		if off, err = s.DifferencesOf(y.Doc, now, y.raw, y.other); err != nil {
@@ -121,7 +126,7 @@ func (s *Service) Breaches(doc *dialect.Doc, o rules.Own, top *rules.Item) []Dif
 
 // Quieted counts the lines that are off the baseline and that noise leaves aside.
 func (s *Service) Quieted(y Yardstick, now string) int {
-	if y.Base == nil || y.large || y.Doc == y.plain {
+	if y.Base == nil || y.large || y.damaged || y.Doc == y.plain {
 		return 0
 	}
 	all, err := s.DifferencesOf(y.plain, now, y.raw, y.other)
@@ -233,7 +238,12 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 		}
 		var raw string
 		if y.Reads(latest.Fingerprint) {
-			if raw, err = s.TextOf(ctx, q, dia.Doc(p.Name), latest.ContentID); err != nil {
+			raw, err = s.TextOf(ctx, q, dia.Doc(p.Name), latest.ContentID)
+			if errors.Is(err, store.ErrDamaged) {
+				v.off, v.loud = true, true
+				continue
+			}
+			if err != nil {
 				return d, err
 			}
 		}

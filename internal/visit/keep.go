@@ -11,7 +11,6 @@ import (
 
 	"magpie/client"
 	"magpie/internal/core"
-	"magpie/internal/core/diff"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/job"
@@ -418,29 +417,30 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 		settled = "sign " + pull.Serial + " " + got.Sign
 	}
 	fingerprint := v.s.Store.Keys().Hash("fingerprint", []byte(settled))
-	if head.Fingerprint == fingerprint {
-		latest := core.Version{ID: head.VersionID, PartID: p.ID, Number: head.Number, ContentID: head.ContentID, Fingerprint: fingerprint, Device: d.Name, DeviceID: d.ID, Part: name}
-		out.VersionID, out.Number = latest.ID, latest.Number
-		if aside != "" {
-			err = q.CloseSeen(ctx, p.ID)
+	again := head.Fingerprint == fingerprint
+	if again {
+		sound, err := v.sound(ctx, q, head, got, l)
+		if err != nil {
+			return out, core.Version{}, err
 		}
-		return out, latest, err
+		if sound {
+			latest := core.Version{ID: head.VersionID, PartID: p.ID, Number: head.Number, ContentID: head.ContentID, Fingerprint: fingerprint, Device: d.Name, DeviceID: d.ID, Part: name}
+			out.VersionID, out.Number = latest.ID, latest.Number
+			if aside != "" {
+				err = q.CloseSeen(ctx, p.ID)
+			}
+			return out, latest, err
+		}
 	}
 	next := core.Version{PullID: pull.ID, Fingerprint: fingerprint, TakenAt: *pull.TakenAt, Reason: pull.Reason, Actor: pull.Actor, Aside: aside,
 		Author: cmp.Or(got.Author, v.author), DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
 	if !doc.Opaque() {
 		next.Lines = len(text.Lines(got.Text))
-	}
-	if head.VersionID != "" && !doc.Opaque() {
-		before, err := q.Content(ctx, head.ContentID)
-		if err != nil {
+		var was int
+		if next.Added, next.Removed, was, err = v.s.Counted(ctx, q, d.ID, name, doc, settled); err != nil {
 			return out, next, err
 		}
-		for _, e := range diff.Texts(doc.Split(doc.Settled(string(before))), doc.Split(settled)) {
-			next.Removed += e.End - e.Start
-			next.Added += e.To - e.From
-		}
-		if was := len(text.Lines(string(before))); next.Lines*2 < was {
+		if aside == "" && next.Lines*2 < was {
 			l.Warn("%s shrank from %d to %d lines; have a look whether that was meant", name, was, next.Lines)
 		}
 	}
@@ -457,10 +457,50 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 	}
 	next.Size = int(got.Size)
 	out.VersionID, out.Number, out.New, out.Added, out.Removed = next.ID, next.Number, true, next.Added, next.Removed
-	if aside == "" && head.VersionID != "" {
+	if aside == "" && head.VersionID != "" && !again {
 		err = q.Happen(ctx, core.VersionKept, d.ID, d.Name, pull.JobID, core.Happened{Part: name, VersionID: next.ID, Number: next.Number, Added: next.Added, Removed: next.Removed, By: cmp.Or(next.Author, next.Actor), Reason: next.Reason})
 	}
 	return out, next, err
+}
+
+// sound tells whether a part's newest version, which says the same as what runs, can be given back:
+// by what the last scrub found, or where that is asked for by reading it. One that cannot is mended
+// if what runs is the same byte for byte; if not, what runs is to be kept once more.
+func (v *Visit) sound(ctx context.Context, q *store.Q, head store.Head, got link.Part, l *job.Log) (bool, error) {
+	if _, is := got.Basin.(*large); is { // its pieces are mended from copies
+		return true, nil
+	}
+	if v.Sound || head.Damaged {
+		_, err := q.Content(ctx, head.ContentID)
+		switch {
+		case errors.Is(err, store.ErrDamaged):
+		case errors.Is(err, store.ErrLarge):
+			return true, nil
+		default:
+			return true, err
+		}
+		if v.s.Store.Keys().Hash("content", []byte(got.Text)) != head.ContentID {
+			l.Warn("%s: version %d does not read back; what runs says the same and is kept once more", head.Name, head.Number)
+			return false, nil
+		}
+		l.Warn("%s: version %d did not read back; it is mended with what runs", head.Name, head.Number)
+		return true, q.MendContent(ctx, head.ContentID, []byte(got.Text))
+	}
+	return true, nil
+}
+
+// Counted tells how many lines come and go, settled, since a part's newest version that counts, and
+// how many lines that has; nothing where there is none, or where it cannot be read.
+func (s *Service) Counted(ctx context.Context, q *store.Q, deviceID, part string, doc *dialect.Doc, settled string) (came, went, was int, err error) {
+	_, before, err := q.VersionText(ctx, store.Latest(deviceID, part, 0))
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrLarge) {
+		return 0, 0, 0, nil
+	}
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	came, went = doc.Counts(doc.Settled(string(before)), settled)
+	return came, went, len(text.Lines(string(before))), nil
 }
 
 // Unsaved tells whether startup is not equivalent to running, or what else follows

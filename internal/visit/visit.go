@@ -30,6 +30,7 @@ type Visit struct {
 	Parts    map[string]link.Part
 	Members  []*memberVisit
 	Mark              // what the versions are given that it keeps, or finds still current
+	Sound    bool     // what is unchanged has to read back, or is kept once more
 	author   string   // who changed it, if whoever asked for the pull knew
 	pull     bool     // it is for keeping only: what cannot be had does not cost the rest
 	glanced  bool     // nothing was fetched: by its signs nothing changed
