@@ -287,6 +287,21 @@ func TestBackupBySchedule(t *testing.T) {
 		all := must(w.admin.Backups(ctx(t)))(t)
 		return len(all) == 1 && all[0].ProvenAt != nil && time.Since(*all[0].ProvenAt) < time.Minute
 	})
+	// One text that is damaged keeps no backup from being proved; one that was, and is whole here now, does.
+	w.pull(r1)
+	w.sql(flipped(1))
+	run := func(status int, says string, args ...string) {
+		t.Helper()
+		if out, said, got := w.cli(args...); got != status || !strings.Contains(out+said, says) {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+	}
+	run(0, "", "backup", "make", "--to", "vault")
+	run(0, "1 text does not, and here neither: "+r1+"@1", "backup", "test")
+	w.sql(flipped(1))
+	run(1, r1+"@1 reads back here and not in the backup", "backup", "test")
+	run(0, "", "backup", "make", "--to", "vault")
+	run(0, "every hash equal, 2 texts read back", "backup", "test")
 }
 
 // TestMoved: devices go from one service to another with credentials and all versions, numbers,

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"filippo.io/age"
@@ -308,11 +309,40 @@ func (s *Service) proveBackup(ctx context.Context, b store.BackupRow, l *job.Log
 		rows += t.Rows
 	}
 	l.Step("%d rows of %d tables are there as they were; reading every text back", rows, len(about.Tables))
-	texts, err := into.Contents(ctx, s.Store.Keys())
+	texts, damaged, err := into.Contents(ctx, s.Store.Keys())
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s of %s: %s restored, every hash equal, %s read back", b.Path, cmp.Or(t.Name, "a target"), core.Count(int(rows), "row", "rows"), core.Count(texts, "text", "texts")), nil
+	said = fmt.Sprintf("%s of %s: %s restored, every hash equal, %s read back", b.Path, cmp.Or(t.Name, "a target"), core.Count(int(rows), "row", "rows"), core.Count(texts-len(damaged), "text", "texts"))
+	if len(damaged) == 0 {
+		return said, nil
+	}
+	neither, err := s.damagedHere(ctx, q, damaged)
+	return said + "; " + neither, err
+}
+
+// damagedHere says which versions have texts that a backup cannot give back: it is as good as it can
+// be where they do not read back here either, and not where they do.
+func (s *Service) damagedHere(ctx context.Context, q *store.Q, contentIDs []string) (string, error) {
+	var refs []string
+	for _, id := range contentIDs {
+		versions, err := q.VersionsWith(ctx, id)
+		if err != nil {
+			return "", err
+		}
+		for _, v := range versions {
+			refs = append(refs, v.Ref())
+		}
+		err = q.ContentTo(ctx, id, io.Discard)
+		switch {
+		case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNotFound):
+		case err != nil:
+			return "", err
+		default:
+			return "", fmt.Errorf("%s reads back here and not in the backup: it was made when that was damaged; make another: magpie backup make", strings.Join(refs, ", "))
+		}
+	}
+	return fmt.Sprintf("%s not, and here neither: %s", core.Count(len(contentIDs), "text does", "texts do"), strings.Join(refs[:min(len(refs), 20)], ", ")), nil
 }
 
 // ClearSpool removes what an earlier run of the service left behind when it was killed.

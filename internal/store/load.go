@@ -253,17 +253,21 @@ func (l *Loader) Finish(ctx context.Context, d Dump, master seal.Master, clock f
 }
 
 // Contents reads everything that was loaded back with the keys of another store, and tells how
-// many texts there were.
-func (l *Loader) Contents(ctx context.Context, keys *seal.Keys) (n int, err error) {
+// many texts there were, and which do not read back.
+func (l *Loader) Contents(ctx context.Context, keys *seal.Keys) (n int, damaged []string, err error) {
 	q := &Q{ext: l.db, keys: keys, clock: time.Now, actor: core.Actor{Name: "service"}}
 	for after := ""; ; {
 		ids, err := q.ContentsAfter(ctx, after, 500)
 		if err != nil || len(ids) == 0 {
-			return n, err
+			return n, damaged, err
 		}
 		for _, id := range ids {
-			if err := q.ContentTo(ctx, id, io.Discard); err != nil {
-				return n, err
+			err := q.ContentTo(ctx, id, io.Discard)
+			if errors.Is(err, ErrDamaged) {
+				damaged, err = append(damaged, id), nil
+			}
+			if err != nil {
+				return n, damaged, err
 			}
 			after, n = id, n+1
 		}

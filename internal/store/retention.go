@@ -270,6 +270,11 @@ func (q *Q) Aged(ctx context.Context, a Age) (more bool, err error) {
 	return n > 0, nil
 }
 
+// VersionsWith lists the versions that have a content.
+func (q *Q) VersionsWith(ctx context.Context, contentID string) ([]core.Version, error) {
+	return list[core.Version](ctx, q.ext, versionColumns+versionTables+`WHERE v.content_id = ? ORDER BY v.id`, contentID)
+}
+
 // WithContent is the number of a part's newest version with a content, or 0.
 func (q *Q) WithContent(ctx context.Context, partID, contentID string) (int, error) {
 	return get[int](ctx, q.ext, `SELECT COALESCE(MAX(number), 0) FROM versions WHERE part_id = ? AND content_id = ?`, partID, contentID)
