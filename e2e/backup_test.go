@@ -103,6 +103,9 @@ func TestBackup(t *testing.T) {
 		}
 		return path
 	}
+	if out := run(0, "backup", "check", bad("piped.age", []byte(run(0, "backup", "make", "--output", "-"))), "--data", data, "--master-key", key); !strings.Contains(out, "yes: ") {
+		t.Errorf("%s", out)
+	}
 	flipped := bytes.Clone(raw)
 	flipped[len(flipped)/2] ^= 1
 	wrong := filepath.Join(w.cwd, "wrong.key")
@@ -329,7 +332,9 @@ func TestMoved(t *testing.T) {
 	// One that is damaged holds nothing up: it stays behind.
 	w.sql(flipped(2))
 	lacking := filepath.Join(w.cwd, "lacking")
-	run(w, 0, "device", "hand-over", other, r1, "--recipient", to, "--output", lacking)
+	if err := os.WriteFile(lacking, []byte(run(w, 0, "device", "hand-over", other, r1, "--recipient", to, "--output", "-")), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	if out := run(two, 0, "device", "take-over", lacking, "--preview", "--rename", r1+"=harbour-r1"); !strings.Contains(out, "without "+r1+"@3, "+r1+"@2: damaged there") {
 		t.Errorf("%s", out)
 	}

@@ -278,6 +278,12 @@ func TestDamageStopsNothing(t *testing.T) {
 	must(w.admin.Baselines(ctx(t), client.NewBaselines{Selector: []string{"name=" + r1}, Which: "latest"}))(t)
 	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "at-first", Selector: []string{"all"}}))(t)
 	w.sql(flipped(1))
+	if _, said, status := w.cli("show", r1); status == 0 || !strings.Contains(said, r1+"@1: ") || !strings.Contains(said, "magpie job ask scrub") {
+		t.Errorf("a damaged version is shown: %d, %s", status, said)
+	}
+	if out, said, status := w.cli("worksheet", r1); status != 0 || !strings.Contains(out, "does not read back") {
+		t.Errorf("a worksheet with a damaged version: %d, %s", status, said)
+	}
 	w.fleet.amend(r1, "mwilks", "lane quay1", `note "after damage"`)
 	kept("the newest is damaged, and is the baseline", 2, "after damage")
 	if out, said, status := w.cli("drift", r1); status != 1 || !strings.Contains(out, "the baseline, "+r1+"@1, does not read back") {
@@ -384,6 +390,8 @@ func TestExport(t *testing.T) {
 		t.Errorf("%s is not version 1", name)
 	}
 	run(w.admin, 2, "export", "all", "--as", "folder", "--to", folder)
+	// To standard output, byte for byte: there is a screen behind it that writes out what steers a terminal.
+	checked(untar(strings.NewReader(run(w.admin, 0, "export", "all", "--to", "-"))))
 	// A ZIP, masked for who may not see secrets; what cannot be masked stays here, and is named.
 	file := filepath.Join(w.dir, "out.zip")
 	run(reader, 0, "export", "--snapshot", "all-of-it", "--as", "zip", "--to", file)
@@ -572,7 +580,7 @@ func TestFindVersions(t *testing.T) {
 	if out := run(0, "worksheet", r1); !strings.Contains(out, "<h2>"+r1+"</h2>") || !strings.Contains(out, "10.12.40.1/22") || strings.Contains(out, "community") {
 		t.Errorf("%s", out)
 	}
-	rows := must(csv.NewReader(strings.NewReader(run(0, "worksheet", "all", "--as", "csv"))).ReadAll())(t)
+	rows := must(csv.NewReader(strings.NewReader(run(0, "worksheet", "all", "--as", "csv", "--output", "-"))).ReadAll())(t)
 	if len(rows) < 5 || rows[1][0] != other || rows[1][4] != "" {
 		t.Errorf("%v", rows)
 	}

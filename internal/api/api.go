@@ -320,6 +320,10 @@ func problem(err error) *client.Problem {
 		return say(502, "not whole", "")
 	case errors.Is(err, store.ErrAmbiguous):
 		return say(409, "not clear", "give more of it")
+	case errors.Is(err, store.ErrDamaged):
+		out := say(500, "damaged", "if a copy elsewhere has it, a scrub mends it: magpie job ask scrub")
+		out.Cause = err
+		return out
 	case errors.Is(err, store.ErrNotFound):
 		return notFound(err)
 	case errors.Is(err, store.ErrTaken):

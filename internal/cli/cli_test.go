@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -17,6 +18,21 @@ func paper(colour bool) (*app, *bytes.Buffer, *bytes.Buffer) {
 	s := &screen{colour: colour}
 	s.guard(&out, &err)
 	return &app{s: s}, &out, &err
+}
+
+// TestJSONStaysJSON: what the screen writes out lest it steer a terminal means the same in JSON.
+func TestJSONStaysJSON(t *testing.T) {
+	for r := rune(0); r < 0x2100; r++ {
+		want := "a" + string(r) + "b"
+		a, out, _ := paper(false)
+		if err := json.NewEncoder(a.s.out).Encode(want); err != nil {
+			t.Fatal(err)
+		}
+		var got string
+		if err := json.Unmarshal(out.Bytes(), &got); err != nil || got != want {
+			t.Errorf("%U: %s: %q, %v", r, out, got, err)
+		}
+	}
 }
 
 // TestTable: columns stand under each other whatever their letters and colours,

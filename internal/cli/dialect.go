@@ -73,7 +73,7 @@ func (a *app) dialect() *cli.Command {
 			&cli.StringSliceFlag{Name: "log", Usage: "`FILE` with a log of a typed session; as often as wanted"},
 			&cli.BoolFlag{Name: "experiment", Usage: "type lines at that device to see what they do; each experiment is undone, and what ran before is proved to run again"},
 			&cli.IntFlag{Name: "most", HideDefault: true, Usage: "type `N` lines at most; 2,000 if not said"},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write the draft to `FILE`"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write the draft to `FILE`, which must not exist yet"},
 			&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		}, 1, 1, a.dialectLearn),
@@ -153,6 +153,11 @@ func (a *app) dialectTry(ctx context.Context, c *cli.Command, s *client.Client, 
 // dialectLearn drafts rules, and shows or keeps the draft.
 func (a *app) dialectLearn(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := client.NewLearn{Of: c.StringSlice("of"), On: c.String("on"), Experiment: c.Bool("experiment"), Most: c.Int("most"), Note: c.String("note")}
+	if file := c.String("output"); file != "" {
+		if _, err := os.Lstat(file); err == nil {
+			return fmt.Errorf("%s is there already; nothing was asked", file)
+		}
+	}
 	for _, f := range c.StringSlice("log") {
 		raw, err := os.ReadFile(f)
 		if err != nil {
@@ -186,7 +191,8 @@ func (a *app) dialectLearn(ctx context.Context, c *cli.Command, s *client.Client
 		draft = j.Learned.Draft
 	}
 	if file := c.String("output"); file != "" && draft != "" {
-		if err := os.WriteFile(file, []byte(draft), 0o600); err != nil {
+		if err := writeNew(file, draft); err != nil {
+			a.s.printf("\n%s", draft)
 			return err
 		}
 	}

@@ -36,7 +36,7 @@ func (a *app) worksheet() *cli.Command {
 		if err != nil {
 			return err
 		}
-		if file := c.String("output"); file != "" {
+		if file := c.String("output"); file != "" && file != "-" {
 			if err = writeNew(file, text); err == nil {
 				a.tell("%s was written\n", file)
 			}
@@ -66,10 +66,6 @@ func (a *app) doExport(ctx context.Context, c *cli.Command, s *client.Client, se
 	if n.Passphrase, err = a.s.secretIf(ctx, "Passphrase", "MAGPIE_EXPORT_PASSPHRASE", c.String("passphrase-file")); err != nil {
 		return err
 	}
-	if c.String("to") == "-" {
-		_, err := s.ExportVersions(ctx, n, a.s.out)
-		return err
-	}
 	get := func(w receiver) (string, error) { return s.ExportVersions(ctx, n, w) }
 	if folder {
 		f, err := a.fetched(filepath.Dir(c.String("to")), "exporting", func(w receiver) error { _, err := get(w); return err })
@@ -85,7 +81,7 @@ func (a *app) doExport(ctx context.Context, c *cli.Command, s *client.Client, se
 		return err
 	}
 	r, err := a.received(c.String("to"), "exporting", get)
-	if err == nil {
+	if err == nil && r.name != "-" {
 		a.tell("%s, %d KiB\n", r.name, r.size>>10)
 	}
 	return err

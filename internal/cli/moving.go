@@ -23,12 +23,12 @@ func (a *app) moving() []*cli.Command {
 		}),
 		a.described(a.do("hand-over", "SELECTOR…", "write devices out, with credentials and all versions, for another service", []cli.Flag{
 			&cli.StringSliceFlag{Name: "recipient", Usage: "the other service's own `RECIPIENT`, which it says with: magpie device recipient", Required: true},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write; named by the service in this folder if not said"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write; named by the service in this folder if not said; - is standard output"},
 		}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
 			r, err := a.received(c.String("output"), "handing over", func(w receiver) (string, error) {
 				return s.HandOver(ctx, client.NewHandOver{Selector: sel, Recipients: c.StringSlice("recipient")}, w)
 			})
-			if err == nil {
+			if err == nil && r.name != "-" {
 				a.tell("%s, %s; at the other service: magpie device take-over %[1]s --preview\nNothing was changed here: remove the devices once the other service looks after them.\n", r.name, bytesOf(r.size))
 			}
 			return err

@@ -84,8 +84,13 @@ type received struct {
 }
 
 // received writes what comes from the service into a file, which has its name once it is whole
-// and overwrites nothing. An empty name: the one that the service gives it, in this folder.
+// and overwrites nothing. An empty name: the one that the service gives it, in this folder; - is
+// standard output.
 func (a *app) received(to, title string, get func(w receiver) (name string, err error)) (r received, err error) {
+	if to == "-" {
+		_, err := get(os.Stdout) // byte for byte
+		return received{name: to}, err
+	}
 	f, err := a.fetched(filepath.Dir(to), title, func(w receiver) (err error) {
 		r.name, err = get(w)
 		return err

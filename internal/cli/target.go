@@ -195,7 +195,7 @@ func (a *app) backup() *cli.Command {
 	return &cli.Command{Name: "backup", Usage: "backups of the service itself", Commands: []*cli.Command{
 		a.do("make", "", "write the whole service into one sealed file, at a target or here", []cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "`TARGET` that it is put to"},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write instead, which must not exist yet"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write instead, which must not exist yet; - is standard output"},
 			&cli.BoolFlag{Name: "settings-only", Usage: "without versions, jobs and what was done"},
 			&cli.IntFlag{Name: "keep", Usage: "how many of its kind stay at the target: `N`", HideDefault: true},
 			&cli.StringSliceFlag{Name: "recipient", Usage: "with --output: seal it to this age `RECIPIENT`, too"},
@@ -278,7 +278,7 @@ func (a *app) backupMake(ctx context.Context, c *cli.Command, s *client.Client, 
 	n, err := a.received(file, "backing up", func(w receiver) (string, error) {
 		return s.WriteBackup(ctx, client.NewBackup{Settings: c.Bool("settings-only"), Recipients: c.StringSlice("recipient")}, w)
 	})
-	if err != nil {
+	if err != nil || n.name == "-" {
 		return err
 	}
 	a.tell("%s, %s; it opens with the service's master key\nsee what it holds: magpie backup check %[1]s --master-key FILE\n", n.name, bytesOf(n.size))

@@ -93,7 +93,7 @@ func visible(s string) string {
 			fmt.Fprintf(&b, "\\x%02x", s[0])
 		case !steers(r):
 			b.WriteRune(r)
-		case r < 0x100:
+		case r < ' ':
 			fmt.Fprintf(&b, "\\x%02x", r)
 		default:
 			fmt.Fprintf(&b, "\\u%04x", r)

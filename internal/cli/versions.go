@@ -225,11 +225,8 @@ func (a *app) show() *cli.Command {
 
 // save writes a file that is no text, however large.
 func (a *app) save(ctx context.Context, s *client.Client, ref, said, file string) error {
-	if file == "-" {
-		return s.DownloadTo(ctx, ref, os.Stdout)
-	}
 	r, err := a.received(file, "fetching", func(w receiver) (string, error) { return file, s.DownloadTo(ctx, ref, w) })
-	if err == nil {
+	if err == nil && r.name != "-" {
 		a.tell("%s was written to %s, %s\n", said, r.name, bytesOf(r.size))
 	}
 	return err
