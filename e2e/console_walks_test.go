@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -188,6 +189,27 @@ func TestConsoleUndoes(t *testing.T) {
 	runs("version 1 again", original)
 	b.open("/devices/" + r1)
 	b.see("steady")
+
+	// What changed is told from the version before that counts, and not from one that was taken in.
+	counts := w.versions(r1)[0].Number
+	file := filepath.Join(w.dir, "from-the-old-server.cfg")
+	put(t, file, strings.Replace(w.show(r1), "lane ", "lane quay8\n  shut\nlane ", 1))
+	if out, said, status := w.cli("import", file, "--device", r1); status != 0 {
+		t.Fatalf("%s%s", out, said)
+	}
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "changed once more"`)
+	w.pull(r1)
+	newest := w.versions(r1)[0]
+	b.open("/version?ref=" + newest.Ref)
+	b.see("What changed")
+	link := fmt.Sprintf("/compare?from=%s@%d&to=%s", r1, counts, newest.Ref)
+	eventually(t, "what changed to be told from "+link, func() bool {
+		return js[bool](b, `[...document.querySelectorAll('a')].some(a => a.innerText === 'What changed' && a.getAttribute('href') === '`+link+`')`)
+	})
+	b.open("/devices/" + r1 + "?tab=versions")
+	eventually(t, "so does the list", func() bool {
+		return js[bool](b, `document.querySelector('a[aria-label="what changed in `+fmt.Sprint(newest.Number)+`"]')?.getAttribute('href') === '`+link+`'`)
+	})
 }
 
 // TestConsoleSettings: a dialect is changed, what is wrong in it is said at its line, it

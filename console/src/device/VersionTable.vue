@@ -9,6 +9,7 @@ import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
 import MarkVersion from './MarkVersion.vue'
+import { countedFrom } from './versions'
 
 // A part's versions, newest first. Two that are picked can be compared.
 const props = defineProps<{ versions: Version[]; picked: number[] }>()
@@ -46,7 +47,7 @@ const columns: Column<Version>[] = [
   { id: 'marks', label: 'Name and marks', value: (v) => v.name ?? 'none', width: 'minmax(9rem, 2fr)' },
   { id: 'deeds', label: '', width: '8.5rem', always: true },
 ]
-const before = (v: Version) => v.ref.replace(/@\d+$/, '@' + (v.number - 1))
+const before = (v: Version) => countedFrom(props.versions, v)?.ref ?? v.ref.replace(/@\d+$/, '@' + (v.number - 1))
 </script>
 
 <template>

@@ -11,6 +11,7 @@ import FactList from '../design/FactList.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import TimeMark from '../design/TimeMark.vue'
 import MarkVersion from '../device/MarkVersion.vue'
+import { countedFrom } from '../device/versions'
 import { useSession } from '../session'
 import { useText } from '../version/text'
 import VersionText from '../version/VersionText.vue'
@@ -33,6 +34,7 @@ const { data: all } = useQuery({
   enabled: () => !!v.value,
 })
 const near = (by: number) => all.value?.find((x) => x.number === (v.value?.number ?? 0) + by)
+const before = computed(() => (v.value ? (countedFrom(all.value ?? [], v.value) ?? near(-1)) : undefined))
 const go = (by: number) => near(by) && void router.push('/version?ref=' + near(by)!.ref)
 useKeys([
   { keys: '[', does: 'the version before', run: () => go(-1) },
@@ -63,7 +65,7 @@ const deeds = computed<Deed[]>(() => {
       <span class="grow"></span>
       <AppButton v-if="near(-1)" :to="'/version?ref=' + near(-1)!.ref" aria-label="The version before">← {{ near(-1)!.number }}</AppButton>
       <AppButton v-if="near(1)" :to="'/version?ref=' + near(1)!.ref" aria-label="The version after">{{ near(1)!.number }} →</AppButton>
-      <AppButton v-if="near(-1)" :to="`/compare?from=${near(-1)!.ref}&to=${v!.ref}`">What changed</AppButton>
+      <AppButton v-if="before" :to="`/compare?from=${before.ref}&to=${v!.ref}`">What changed</AppButton>
       <AppButton v-if="operator" main :to="'/push?ref=' + (v?.ref ?? of)">{{
         v?.aside === 'edited' ? 'Push it' : 'Put it back'
       }}</AppButton>
