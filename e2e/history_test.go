@@ -255,9 +255,10 @@ func TestScrub(t *testing.T) {
 	}
 }
 
-// flipped is a bit flipped in what is kept of a version of the running part.
-func flipped(number int) string {
-	return fmt.Sprintf("UPDATE contents c JOIN versions v ON v.content_id = c.id JOIN parts p ON p.id = v.part_id SET c.sealed = CONCAT(LEFT(c.sealed, LENGTH(c.sealed) - 1), CHAR(ASCII(RIGHT(c.sealed, 1)) ^ 1)) WHERE v.number = %d AND p.name = 'running'", number)
+// flipped is a bit flipped in what is kept of versions of the running part.
+func flipped(numbers ...int) string {
+	in := strings.Trim(strings.ReplaceAll(fmt.Sprint(numbers), " ", ", "), "[]")
+	return fmt.Sprintf("UPDATE contents c JOIN versions v ON v.content_id = c.id JOIN parts p ON p.id = v.part_id SET c.sealed = CONCAT(LEFT(c.sealed, LENGTH(c.sealed) - 1), CHAR(ASCII(RIGHT(c.sealed, 1)) ^ 1)) WHERE v.number IN (%s) AND p.name = 'running'", in)
 }
 
 // TestDamageStopsNothing: a device whose newest version, or whose baseline, is damaged is pulled, judged,

@@ -211,8 +211,8 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if err == nil && doc.Part.SameUnit && from.Serial != v.Pull.Serial {
 		return Preview{}, fmt.Errorf("%s can only go back to the unit it came from, serial %s; this is %s", target.Ref(), from.Serial, v.Pull.Serial)
 	}
-	want, err := s.TextOf(ctx, q, doc, target.ContentID)
-	if err != nil {
+	var want string
+	if err := s.Whole(ctx, &target, func() (err error) { want, err = s.TextOf(ctx, q, doc, target.ContentID); return err }); err != nil {
 		return Preview{}, err
 	}
 	passphrase, err := q.Passphrase(ctx, target.ID)

@@ -126,6 +126,7 @@ func Prepare(ctx context.Context, c Config, say func(string, ...any)) (n *Instan
 		n.daily = routine.New(n.visits)
 		n.daily.Room, n.daily.Differ = n.room, n.looks.Changed
 		n.history = history.New(n.visits, filepath.Join(c.Data, "spool"), Version)
+		n.visits.Mend = n.history.Repair
 		n.jobs.Register(also...)
 		n.visits.SetLimits(c.limits())
 		err = n.openInbox()

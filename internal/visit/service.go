@@ -55,9 +55,13 @@ type Service struct {
 	*state
 }
 
+// Mender puts a damaged content right by a copy elsewhere, and says by whose; empty: there is none.
+type Mender func(ctx context.Context, contentID string) (from string, err error)
+
 // state is what all visits of an instance share.
 type state struct {
 	Inbox    link.Inbox // where devices send files to; nil when there is none
+	Mend     Mender     // nil: there are no copies elsewhere
 	limits   Limits
 	sessions *sessions
 	mu       sync.Mutex

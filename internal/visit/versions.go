@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 
@@ -75,8 +76,28 @@ func (s *Service) Find(ctx context.Context, q *store.Q, d core.Device, r ref.Ver
 // FindText finds it with its text. Of one that is too large it returns the version, and
 // store.ErrLarge.
 func (s *Service) FindText(ctx context.Context, q *store.Q, d core.Device, r ref.Version) (v core.Version, text []byte, err error) {
-	err = s.find(ctx, q, d, r, func(p store.Pick) (err error) { v, text, err = q.VersionText(ctx, p); return err })
+	err = s.find(ctx, q, d, r, func(p store.Pick) error {
+		return s.Whole(ctx, &v, func() (err error) { v, text, err = q.VersionText(ctx, p); return err })
+	})
 	return v, text, err
+}
+
+// Whole reads a version's text. One that is damaged is mended by a copy elsewhere, if there is one,
+// and read again.
+func (s *Service) Whole(ctx context.Context, v *core.Version, read func() error) error {
+	err := read()
+	if !errors.Is(err, store.ErrDamaged) || s.Mend == nil {
+		return err
+	}
+	from, mending := s.Mend(ctx, v.ContentID)
+	if from == "" {
+		if mending != nil {
+			err = fmt.Errorf("%w; its copies do not help: %v", err, mending)
+		}
+		return err
+	}
+	slog.Warn("a version did not read back, and was mended by a copy elsewhere", "version", v.Ref(), "copy at", from)
+	return read()
 }
 
 func (s *Service) find(ctx context.Context, q *store.Q, d core.Device, r ref.Version, read func(store.Pick) error) error {
