@@ -467,26 +467,21 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 // by what the last scrub found, or where that is asked for by reading it. One that cannot is mended
 // if what runs is the same byte for byte; if not, what runs is to be kept once more.
 func (v *Visit) sound(ctx context.Context, q *store.Q, head store.Head, got link.Part, l *job.Log) (bool, error) {
-	if _, is := got.Basin.(*large); is { // its pieces are mended from copies
+	if _, is := got.Basin.(*large); is || !v.Sound && !head.Damaged { // a large file's pieces are mended from copies
 		return true, nil
 	}
-	if v.Sound || head.Damaged {
-		_, err := q.Content(ctx, head.ContentID)
-		switch {
-		case errors.Is(err, store.ErrDamaged):
-		case errors.Is(err, store.ErrLarge):
-			return true, nil
-		default:
-			return true, err
-		}
-		if v.s.Store.Keys().Hash("content", []byte(got.Text)) != head.ContentID {
-			l.Warn("%s: version %d does not read back; what runs says the same and is kept once more", head.Name, head.Number)
-			return false, nil
-		}
+	_, err := q.Content(ctx, head.ContentID)
+	switch {
+	case errors.Is(err, store.ErrLarge):
+		return true, nil
+	case !errors.Is(err, store.ErrDamaged):
+		return true, err
+	case v.s.Store.Keys().Hash("content", []byte(got.Text)) == head.ContentID:
 		l.Warn("%s: version %d did not read back; it is mended with what runs", head.Name, head.Number)
 		return true, q.MendContent(ctx, head.ContentID, []byte(got.Text))
 	}
-	return true, nil
+	l.Warn("%s: version %d does not read back; what runs says the same and is kept once more", head.Name, head.Number)
+	return false, nil
 }
 
 // Counted tells how many lines come and go, settled, since a part's newest version that counts, and

@@ -90,10 +90,8 @@ func (s *Service) Whole(ctx context.Context, v *core.Version, read func() error)
 		return err
 	}
 	from, mending := s.Mend(ctx, v.ContentID)
-	if from == "" {
-		if mending != nil {
-			err = fmt.Errorf("%w; its copies do not help: %v", err, mending)
-		}
+	if from == "" { // where copies are is not for everybody to know
+		slog.Error("a version does not read back", "version", v.Ref(), "err", err, "its copies", mending)
 		return err
 	}
 	slog.Warn("a version did not read back, and was mended by a copy elsewhere", "version", v.Ref(), "copy at", from)
