@@ -172,11 +172,8 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 		return side, nil
 	}
 	v, raw, err := s.FindText(ctx, q, d, r)
-	switch {
-	case errors.Is(err, store.ErrLarge):
+	if errors.Is(err, store.ErrLarge) {
 		raw, side.size, err = []byte("content "+v.ContentID), v.Size, nil
-	case errors.Is(err, store.ErrDamaged):
-		err = fmt.Errorf("%s: %w", v.Ref(), err)
 	}
 	if err != nil {
 		return side, err

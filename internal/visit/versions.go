@@ -86,12 +86,16 @@ func (s *Service) FindText(ctx context.Context, q *store.Q, d core.Device, r ref
 // and read again.
 func (s *Service) Whole(ctx context.Context, v *core.Version, read func() error) error {
 	err := read()
-	if !errors.Is(err, store.ErrDamaged) || s.Mend == nil {
+	if !errors.Is(err, store.ErrDamaged) {
+		return err
+	}
+	err = fmt.Errorf("%s: %w", v.Ref(), err)
+	if s.Mend == nil {
 		return err
 	}
 	from, mending := s.Mend(ctx, v.ContentID)
 	if from == "" { // where copies are is not for everybody to know
-		slog.Error("a version does not read back", "version", v.Ref(), "err", err, "its copies", mending)
+		slog.Error("a version does not read back", "err", err, "its copies", mending)
 		return err
 	}
 	slog.Warn("a version did not read back, and was mended by a copy elsewhere", "version", v.Ref(), "copy at", from)
