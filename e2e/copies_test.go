@@ -18,6 +18,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -309,6 +310,47 @@ func TestMended(t *testing.T) {
 	if j := w.end(must(w.admin.NewPreview(ctx(t), client.NewPreview{Ref: r1 + "@2"}))(t).ID); j.Outcome == "done" || !strings.Contains(j.Summary, "does not read back") {
 		t.Errorf("a damaged version is previewed: %s %s", j.Outcome, j.Summary)
 	}
+}
+
+// TestOneRowStopsNothing: a target, or what came of a job, that was changed where it lies keeps nobody from
+// seeing and using the others; and the status does not say that the database is away.
+func TestOneRowStopsNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	vault := t.TempDir()
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: vault}))(t)
+	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "attic", Kind: "folder", Where: t.TempDir()}))(t)
+	first := w.pull(r1)
+	w.inStep("vault")
+	changed := func(table, column, where string) {
+		w.sql(fmt.Sprintf("UPDATE %s SET %[2]s = CONCAT(LEFT(%[2]s, LENGTH(%[2]s) - 1), CHAR(ASCII(RIGHT(%[2]s, 1)) ^ 1)) WHERE %s", table, column, where))
+	}
+	changed("jobs", "result", "id = '"+first.ID+"'")
+	changed("targets", "body", "name = 'attic'")
+	run := func(status int, says string, args ...string) {
+		t.Helper()
+		if out, said, got := w.cli(args...); got != status || !strings.Contains(out+said, says) {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+	}
+	run(0, "does not open", "job", "list")
+	run(0, "does not open", "job", "show", first.ID)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "on the quay"`)
+	w.pull(r1)
+	if got := w.inStep("vault"); got.There != len(w.versions(r1))+1 {
+		t.Errorf("%+v", got)
+	}
+	eventually(t, "the target that does not open to be failing", func() bool {
+		return strings.Contains(must(w.admin.Target(ctx(t), "attic"))(t).Trouble, "add it anew")
+	})
+	run(0, "vault", "target", "list")
+	if st := must(w.admin.Status(ctx(t)))(t); st.AsOf != nil || !slices.Contains(st.Failing, "attic") {
+		t.Errorf("%+v", st)
+	}
+	run(2, "add it anew", "target", "edit", "attic", "--note", "under the roof")
+	run(0, "", "target", "remove", "attic", "--yes")
+	run(0, "", "target", "add", "attic", "folder", t.TempDir())
+	w.inStep("attic")
 }
 
 // show is a version's text, with its secrets.

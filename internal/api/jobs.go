@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"slices"
 	"strconv"
@@ -60,6 +61,10 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 		out.Scheduled = led
 	default:
 		out.Result = led
+	}
+	if errors.Is(err, store.ErrDamaged) { // one that was changed where it lies keeps no list from being shown
+		slog.Error("what came of a job does not open", "job", j.ID, "err", err)
+		out.Summary, err = out.Summary+"; the rest of what came of it does not open: it was changed in the database", nil
 	}
 	return out, err
 }

@@ -189,6 +189,7 @@ func (s *Server) status(c *gin.Context) {
 	switch {
 	case err == nil:
 		s.last.keep(st, c.GetString("word"))
+	case !errors.Is(err, store.ErrDatabase) && !errors.Is(err, context.DeadlineExceeded):
 	case s.last.answers(c, c.GetString("word")):
 		return
 	case errors.Is(err, context.DeadlineExceeded):

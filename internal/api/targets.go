@@ -98,6 +98,8 @@ func targetProblem(err error) *client.Problem {
 		return &client.Problem{Status: http.StatusConflict, Title: "the host key is not accepted", Detail: key.Error(), Next: "if that is the server's key, say so with host_key (--host-key " + key.Shown + ")"}
 	case errors.Is(err, history.ErrNotReached):
 		return &client.Problem{Status: http.StatusBadGateway, Title: "the target was not reached", Detail: strings.TrimPrefix(err.Error(), history.ErrNotReached.Error()+": "), Next: "put that right, or keep it unreached all the same: its copies wait until it answers"}
+	case errors.Is(err, store.ErrShut):
+		return &client.Problem{Status: http.StatusConflict, Title: "the target does not open", Detail: err.Error()}
 	case errors.Is(err, history.ErrTarget):
 		return bad(strings.TrimPrefix(err.Error(), history.ErrTarget.Error()+": "), "")
 	}

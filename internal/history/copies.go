@@ -168,6 +168,9 @@ func (s *Service) copyTo(ctx context.Context, t store.Target, look bool) error {
 
 // way is how a target is reached.
 func way(t store.Target) place.Way {
+	if t.Shut {
+		return place.Way{Kind: t.Kind, Where: t.Where, Shut: store.ErrShut}
+	}
 	return place.Way{Kind: t.Kind, Where: t.Where, User: t.User, Password: t.Password, Key: t.Key, HostKey: t.HostKey, CA: t.CA}
 }
 

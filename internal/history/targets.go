@@ -31,6 +31,9 @@ func (s *Service) SaveTarget(ctx context.Context, actor core.Actor, was string, 
 		if old, err = q.Target(ctx, was); err != nil {
 			return t, err
 		}
+		if old.Shut { // to whom it was sealed would be forgotten in silence
+			return t, fmt.Errorf("target %s: %w", was, store.ErrShut)
+		}
 		if t.Kind != old.Kind {
 			return t, fmt.Errorf("%w: its kind, %s, cannot be changed; add another target", ErrTarget, old.Kind)
 		}

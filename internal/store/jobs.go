@@ -172,14 +172,14 @@ func (q *Q) sealResult(id string, result any) ([]byte, error) {
 	return q.keys.Seal("job result", id, raw), err
 }
 
-// OpenResult reads a job's result, if it has one.
+// OpenResult reads a job's result, if it has one, or says that it does not open (ErrDamaged).
 func (q *Q) OpenResult(j core.Job, into any) error {
 	if len(j.Result) == 0 {
 		return nil
 	}
 	raw, err := q.keys.Open("job result", j.ID, j.Result)
 	if err != nil {
-		return err
+		return fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
 	return json.Unmarshal(raw, into)
 }

@@ -9,6 +9,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/retain"
+	"magpie/internal/seal"
 )
 
 // Target is a place where copies of versions are kept.
@@ -31,7 +32,8 @@ type Target struct {
 	Trouble   string     `db:"trouble"`
 	Room      *int64     `db:"free_bytes"` // where it says so
 
-	Sealed // what is kept of it sealed
+	Sealed      // what is kept of it sealed
+	Shut   bool `db:"-"` // that does not open: it was changed where it lies
 }
 
 // Sealed is what of a target nobody may read: how to get in, and to whom its files are sealed
@@ -56,6 +58,9 @@ type Standing struct {
 
 const targetColumns = `SELECT id, name, kind, place, body, keep, paused, note, changed_by, changed_at, reached_at, failing_at, next_at, tries, trouble, free_bytes FROM targets `
 
+// ErrShut is returned for a target of which what is sealed does not open.
+var ErrShut = errors.New("how to get in, and to whom its files are sealed, does not open any more: it was changed in the database; remove it, which leaves what is there, and add it anew")
+
 // Targets lists the targets, by name.
 func (q *Q) Targets(ctx context.Context) ([]Target, error) {
 	all, err := list[Target](ctx, q.ext, targetColumns+`ORDER BY name`)
@@ -77,8 +82,12 @@ func (q *Q) Target(ctx context.Context, name string) (Target, error) {
 	return t, q.openTarget(&t)
 }
 
+// openTarget opens what is sealed of a target. One that does not open holds the others up in nothing.
 func (q *Q) openTarget(t *Target) error {
 	raw, err := q.keys.Open("target", t.ID, t.Body)
+	if t.Shut = errors.Is(err, seal.ErrWrongKey); t.Shut {
+		return nil
+	}
 	if err == nil {
 		err = json.Unmarshal(raw, &t.Sealed)
 	}

@@ -60,6 +60,7 @@ type Way struct {
 	Key      string `json:"key,omitempty"`      // private SSH key, PEM or OpenSSH form
 	HostKey  string `json:"host_key,omitempty"` // the SSH server's, its fingerprint
 	CA       string `json:"ca,omitempty"`       // certificates that vouch for an HTTPS server, PEM; empty: the system's
+	Shut     error  `json:"-"`                  // why nothing is known of it
 }
 
 // Place takes files, whole or not at all, and gives them back. Paths have slashes and lie within
@@ -81,6 +82,9 @@ type Place interface {
 func (w Way) Sound() error {
 	no := func(format string, args ...any) error {
 		return fmt.Errorf("%w: "+format, append([]any{ErrWay}, args...)...)
+	}
+	if w.Shut != nil {
+		return w.Shut
 	}
 	if !slices.Contains(Kinds, w.Kind) {
 		return no("%q is no kind of target; there are %s", w.Kind, strings.Join(Kinds, ", "))
