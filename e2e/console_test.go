@@ -367,7 +367,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/schedules", "sunday-proof"},
 		{"/telling", "night-watch"},
 		{"/telling?tab=recipients", "noc@ferries.example"},
-		{"/telling?tab=messages", "mwilks@ferries.example"},
+		{"/telling?tab=messages", "control-room@ferries.example"},
 		{"/telling?tab=mail", "Saved"},
 		{"/jobs/" + ran.ID, "scheduled run of nightly"},
 		{"/bootstrap-sheet?ref=dunvarrow-r1", "lines to type at the console"},
