@@ -347,6 +347,15 @@ func TestOneRowStopsNothing(t *testing.T) {
 	if st := must(w.admin.Status(ctx(t)))(t); st.AsOf != nil || !slices.Contains(st.Failing, "attic") {
 		t.Errorf("%+v", st)
 	}
+	for name, way := range map[string][]string{"harbour": {"webhook", "--webhook", "http://127.0.0.1:9/a"}, "pilot": {"mail", "--to", "pilot@ferries.example"}, "quay": {"mail", "--to", "quay@ferries.example"}} {
+		run(0, "", append([]string{"recipient", "add", name}, way...)...)
+	}
+	changed("recipients", "body", "name <> 'quay'")
+	run(0, "quay@ferries.example", "recipient", "list")
+	run(1, "say it anew", "recipient", "test", "harbour")
+	run(1, "say it anew", "recipient", "test", "pilot")
+	run(0, "", "recipient", "edit", "pilot", "--to", "pilot@ferries.example")
+	run(0, "pilot@ferries.example", "recipient", "show", "pilot")
 	run(2, "add it anew", "target", "edit", "attic", "--note", "under the roof")
 	run(0, "", "target", "remove", "attic", "--yes")
 	run(0, "", "target", "add", "attic", "folder", t.TempDir())

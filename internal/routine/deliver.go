@@ -138,10 +138,16 @@ func (r *refusedError) Error() string { return r.said }
 // again is what a message says that may have come before.
 const again = "This may have reached you before: the connection was lost while it was handed over.\n\n"
 
+// errShut is why a recipient cannot be told of which nobody knows how to reach it.
+var errShut = errors.New("how to reach it does not open any more: it was changed in the database; say it anew: magpie recipient edit NAME")
+
 // converse tells a recipient.
 func (s *Service) converse(talk *steps, to store.Recipient, m store.Message, twice bool) error {
 	if twice {
 		m.Text = again + m.Text
+	}
+	if to.Shut {
+		return errShut
 	}
 	switch to.Kind {
 	case core.ByMail:
@@ -170,11 +176,7 @@ func (s *Service) TestRecipient(ctx context.Context, actor core.Actor, to store.
 	now := s.Now()
 	m := store.Message{ID: store.NewID(now), Rule: "test", MadeAt: now, Told: core.Told{Subject: "a test", Text: "This is a test. " + actor.Name + " asked for it at " + now.Format("2006-01-02 15:04 MST") + ".\n",
 		Items: []core.ToldItem{{Event: "test", At: now.Format(time.RFC3339), By: actor.Name, Says: "a test"}}}}
-	addresses := to.To
-	if to.Kind != core.ByMail {
-		addresses = []string{""}
-	}
-	for _, m.Address = range addresses {
+	for _, m.Address = range to.Addresses() {
 		if err := s.converse(talk, to, m, false); err != nil {
 			if len(talk.all) == 0 || talk.all[len(talk.all)-1].OK { // it did not come to a step
 				talk.all = append(talk.all, Step{"begin", err.Error(), false})

@@ -133,6 +133,9 @@ func (s *Service) sendAudit(ctx context.Context) error {
 }
 
 func (s *Service) auditTo(ctx context.Context, r store.Recipient) error {
+	if r.Shut {
+		return errShut
+	}
 	for from := *r.AuditSeq; ; {
 		rows, err := s.Store.As(job.Service).AuditFrom(ctx, from, mostAuditRows)
 		if err != nil || len(rows) == 0 {

@@ -128,11 +128,7 @@ func (s *Service) tell(ctx context.Context, r store.TellRule) error {
 				continue
 			}
 			m := store.Message{Rule: r.Name, RecipientID: to.ID, Recipient: to.Name, Batch: batch, Told: told}
-			addresses := to.To
-			if to.Kind != core.ByMail {
-				addresses = []string{""}
-			}
-			for _, a := range addresses { // one each, so that none gets twice what another was refused
+			for _, a := range to.Addresses() { // one each, so that none gets twice what another was refused
 				m.Address = a
 				if err := q.AddMessage(ctx, m); err != nil {
 					return err

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"magpie/internal/core"
+	"magpie/internal/seal"
 )
 
 // Event is something that happened and that people may want to be told of.
@@ -75,6 +76,15 @@ type Recipient struct {
 	ChangedBy string    `db:"changed_by"`
 	ChangedAt time.Time `db:"changed_at"`
 	core.Way
+	Shut bool `db:"-"` // how to reach it does not open: it was changed where it lies
+}
+
+// Addresses are those that each get a message of their own: of a mail's all, elsewhere the one that has no name.
+func (r Recipient) Addresses() []string {
+	if r.Kind == core.ByMail && !r.Shut {
+		return r.To
+	}
+	return []string{""}
 }
 
 const recipientColumns = `SELECT id, name, kind, body, audit_seq, changed_by, changed_at FROM recipients `
@@ -100,8 +110,12 @@ func (q *Q) Recipient(ctx context.Context, name string) (Recipient, error) {
 	return r, q.openWay(&r)
 }
 
+// openWay opens how to reach a recipient. One that does not open holds the others up in nothing.
 func (q *Q) openWay(r *Recipient) error {
 	raw, err := q.keys.Open("recipient", r.ID, r.Body)
+	if r.Shut = errors.Is(err, seal.ErrWrongKey); r.Shut {
+		return nil
+	}
 	if err == nil {
 		err = json.Unmarshal(raw, &r.Way)
 	}
