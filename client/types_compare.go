@@ -15,11 +15,20 @@ type Diff struct {
 	Noise    int    `json:"noise"`     // lines that rules of one's own call noise and that were left out
 	Hidden   []Hid  `json:"hidden"`    // how many each of those rules left out
 	Unsure   int    `json:"unsure"`    // lines whose secrets could not be compared
+	LetGo    LetGo  `json:"let_go"`    // what differs and counts for nothing, because the dialect says so
 	Masked   bool   `json:"masked"`
 	Hunks    []Hunk `json:"hunks"`
 	Unified  string `json:"unified"`
 	// The same as what became of the entries, where both are read the same way.
 	Changes []EntryChange `json:"changes"`
+}
+
+// LetGo counts lines that differ between two texts and count for nothing, because the dialect says so.
+type LetGo struct {
+	Order    int `json:"order"`    // they stand elsewhere where order is free
+	Blanks   int `json:"blanks"`   // they have other blanks between the words that their rule names
+	Defaults int `json:"defaults"` // they are at their default, and only one side has them
+	Written  int `json:"written"`  // they are written in another way that means the same
 }
 
 // DialectRule stands for the name of a rule that is the dialect's.

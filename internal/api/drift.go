@@ -33,7 +33,7 @@ func (s *Server) driftRoutes() []route {
 	}
 }
 
-var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known", "Noise", "Unsure")
+var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known", "Noise", "Unsure", "LetGo")
 
 func (s *Server) drift(c *gin.Context) {
 	live := c.Query("live") == "true"
@@ -79,7 +79,8 @@ func (s *Server) judged(c *gin.Context, who core.Actor, devs []core.Device, live
 				return nil, false
 			}
 			one := wireDrift(j)
-			one.Noise, one.Unsure = s.Read.Aside(j)
+			noise, unsure, letGo := s.Read.Aside(j)
+			one.Noise, one.Unsure, one.LetGo = noise, unsure, wireLetGo(letGo)
 			one.Device, one.Differences = d.Name, visit.SeenBy(who, j.Differences)
 			if k := j.Known; k != nil {
 				one.Known = &client.Known{Reason: k.Reason, By: k.Actor, At: k.At, Until: k.Until}

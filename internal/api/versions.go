@@ -394,12 +394,14 @@ var wireEntryChange = wire.Make[client.EntryChange, read.EntryChange]()
 // What stands for a rule of the dialect is the same word here and there, or this does not compile.
 var _ = map[bool]bool{false: false, client.DialectRule == rules.DialectSays: true}
 
+var wireLetGo = wire.Make[client.LetGo, rules.Gone]()
+
 var wireHid = wire.Make[client.Hid, dialect.Hid]()
 
 func WireDiff(cmp read.Comparison, masked bool) client.Diff {
 	from, to := cmp.From, cmp.To
 	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside, Noise: cmp.Noise(), Hidden: wire.List(wireHid, cmp.By),
-		Unsure: cmp.Unsure, Masked: masked, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
+		Unsure: cmp.Unsure, LetGo: wireLetGo(cmp.LetGo), Masked: masked, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {
 		w := client.Hunk{From: h.A, FromLen: h.ALen, To: h.B, ToLen: h.BLen, Block: h.Block, Lines: make([]client.DiffLine, len(h.Lines))}

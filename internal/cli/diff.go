@@ -255,8 +255,14 @@ func (a *app) showDiff(as string, d client.Diff) {
 	if d.Unsure > 0 {
 		note += fmt.Sprintf("; %s could not be compared: the device shows it otherwise each time, or not at all", count(d.Unsure, "secret", "secrets"))
 	}
+	if gone := letGo(d.LetGo); gone != "" {
+		note += "; the dialect lets go: " + gone
+	}
 	a.tell("%s\n", a.s.paint(faint, note))
 }
+
+// letGo words what the dialect's rules let go; empty: nothing.
+func letGo(g client.LetGo) string { return dialect.Gone(g).Words() }
 
 // noiseOf says which rules left lines out, and how many.
 func noiseOf(d client.Diff) string {
@@ -522,7 +528,7 @@ func summaryOf(d client.Diff) string {
 }
 
 // page is a comparison as one page that needs nothing else.
-var page = template.Must(template.New("diff").Funcs(template.FuncMap{"where": where}).Parse(`<!doctype html>
+var page = template.Must(template.New("diff").Funcs(template.FuncMap{"where": where, "letgo": letGo}).Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.From}} and {{.To}}</title>
 <style>
 :root{color-scheme:light dark}
@@ -535,7 +541,7 @@ tr.add td{background:#1a7f3722}tr.remove td{background:#b4231822}
 @media print{body{margin:0;max-width:none}h2{break-after:avoid}tr{break-inside:avoid}}
 </style></head><body>
 <h1>{{.From}} → {{.To}}</h1>
-<p>{{.Relation}}{{if eq .Relation "different"}}: {{.Removed}} removed, {{.Added}} added{{end}}{{if .SetAside}}; {{.SetAside}} that change by themselves are not shown{{end}}{{if .Unsure}}; {{.Unsure}} secrets could not be compared{{end}}{{if .Masked}}; secrets are hidden{{end}}</p>
+<p>{{.Relation}}{{if eq .Relation "different"}}: {{.Removed}} removed, {{.Added}} added{{end}}{{if .SetAside}}; {{.SetAside}} that change by themselves are not shown{{end}}{{if .Unsure}}; {{.Unsure}} secrets could not be compared{{end}}{{with letgo .LetGo}}; the dialect lets go: {{.}}{{end}}{{if .Masked}}; secrets are hidden{{end}}</p>
 {{range .Hunks}}<h2>{{where .}}</h2><table>
 {{range .Lines}}<tr class="{{.Op}}"><td class="n">{{if .From}}{{.From}}{{end}}</td><td class="n">{{if .To}}{{.To}}{{end}}</td><td class="o">{{if eq .Op "add"}}+{{else if eq .Op "remove"}}−{{end}}</td><td>{{.Text}}</td></tr>
 {{end}}</table>

@@ -115,6 +115,9 @@ func left(d client.Drift) string {
 	if d.Unsure > 0 {
 		out = append(out, count(d.Unsure, "line", "lines")+" with secrets could not be wholly compared")
 	}
+	if gone := letGo(d.LetGo); gone != "" {
+		out = append(out, "the dialect lets go: "+gone)
+	}
 	return strings.Join(out, "; ")
 }
 

@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"slices"
+	"strings"
 	"sync"
 
 	"magpie/internal/core/diff"
@@ -117,7 +118,11 @@ func (r *reading) settled() string {
 			out = append(out, l)
 		}
 	}
-	return text.Join(out)
+	joined := text.Join(out)
+	if !strings.HasSuffix(r.src, "\n") { // the end of the last line counts
+		joined = strings.TrimSuffix(joined, "\n")
+	}
+	return joined
 }
 
 // split makes the text ready to be compared: lines of different blocks are kept apart.
@@ -153,10 +158,14 @@ type Laid struct {
 	SetAside int            // lines that change by themselves and were left out
 	By       []Hid          // how many each of those rules hid
 	Unsure   int            // lines whose secrets could not be compared: salted anew, or not told
+	LetGo    rules.Gone     // what differs and counts for nothing, because the dialect says so
 	Changes  []rules.Change // what became of the entries, where both are read the same way
 
 	a, b *reading
 }
+
+// Gone counts what two texts let go.
+type Gone = rules.Gone
 
 // Hid is how many lines a rule of somebody's own left out.
 type Hid struct {
@@ -220,9 +229,46 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 		}
 		if x.a.means() && x.b.means() {
 			x.Changes = rules.Changes(x.a.tree(), x.b.tree())
+			x.LetGo = x.a.letGo(x.b, x.Relation, x.Unsure+x.SetAside)
 		}
 	}
 	return x
+}
+
+// letGo counts what two texts let go. Of texts that are taken for the same something is counted
+// always: more is what is counted otherwise.
+func (r *reading) letGo(o *reading, relation string, more int) (g rules.Gone) {
+	if relation == Identical {
+		return g
+	}
+	g = rules.LetGo(r.tree(), o.tree())
+	if g.Sum()+more == 0 && relation != Different {
+		for _, e := range diff.Texts(r.split(), o.split()) {
+			g.Written += max(e.End-e.Start, e.To-e.From)
+		}
+	}
+	return g
+}
+
+// LetGo counts what two texts let go of, by the dialect's rules. Lines that change by themselves
+// are not counted, unless nothing else is.
+func (d *Doc) LetGo(a, b string) (g rules.Gone) {
+	if d.Opaque() || d.Part.Exact || a == b {
+		return g
+	}
+	r, o := read(d, a), read(d, b)
+	if r.root == nil || o.root == nil {
+		return g
+	}
+	relation := Equivalent
+	if !r.equivalent(o) {
+		relation = Different
+	}
+	more := 0
+	if r.settled() == o.settled() {
+		more = 1 // only what changes by itself
+	}
+	return r.letGo(o, relation, more)
 }
 
 // together does two things at once.

@@ -136,8 +136,10 @@ func TestWhatCountsAsTheSame(t *testing.T) {
 		{"a default left out", strings.Replace(base, "  mtu 1500\n", "", 1), false, true},
 		{"another order within a filter", strings.Replace(base, "  pass any from any to any\n  drop any from any to any\n", "  drop any from any to any\n  pass any from any to any\n", 1), false, false},
 		{"a line more", base + "domain x\n", false, false},
-		{"a block opened once more, for its own line", base + "lane a\n  guard strict\n", false, true},
-		{"a block opened once more, the last value winning", strings.Replace(base, "guard strict", "guard loose", 1) + "lane a\n  guard strict\n", false, true},
+		{"a block opened once more, for its own line", base + "lane a\n  guard strict\n", false, false},
+		{"a block opened once more, the last value winning", strings.Replace(base, "guard strict", "guard loose", 1) + "lane a\n  guard strict\n", false, false},
+		{"a line given twice", base + "domain x\ndomain x\n", false, false},
+		{"blanks within a line", strings.Replace(base, "pass any from", "pass any  from", 1), false, false},
 		{"a block opened once more, for another value", base + "lane a\n  guard loose\n", false, false},
 		{"a value changed", strings.Replace(base, "strict", "loose", 1), false, false},
 	} {

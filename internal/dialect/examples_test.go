@@ -23,7 +23,7 @@ converse:
     edit: {prompt: '{host}# ', from: top, enter: edit, leave: done}
 identity: {mode: top, command: who, serial: '^serial (\S+)$'}
 parts: {running: {mode: top, command: all, whole: {last: '^end$'}}}
-grammar: {form: blocks, indent: 2}
+grammar: {form: blocks, indent: 2, order: free}
 change: {mode: edit, remove: 'drop {identity}', leave: out, methods: [replace]}
 `
 

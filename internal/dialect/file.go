@@ -508,8 +508,12 @@ type Landmark struct {
 
 // Grammar is how the text is built.
 type Grammar struct {
-	// flat has one setting a line. XML and JSON are kept with one element or member a line.
-	Form string `yaml:"form" is:"must blocks|flat|xml|json|opaque"`
+	// flat has one setting a line. braces is a hierarchy in braces, in which line ends mean nothing: statements that end in a semicolon, lists in brackets, comments between /* and */; it goes there as a whole. XML and JSON are kept with one element or member a line.
+	Form string `yaml:"form" is:"must blocks|braces|flat|xml|json|opaque"`
+	// free: where lines stand counts only where a rule says so. Without it every order counts.
+	Order string `yaml:"order" is:"free"`
+	// free: how many blanks stand between the words that a rule names does not count. Without it every blank counts; in a text of several words, in quotes and in lines that no rule names every blank counts always.
+	Blanks string `yaml:"blanks" is:"free"`
 	// Columns for a level; where indentation tells the blocks, nothing else is needed.
 	Indent int `yaml:"indent" is:"1..16"`
 	// What a comment begins with.
@@ -520,6 +524,18 @@ type Grammar struct {
 	Denial string `yaml:"denial" is:"/^\\S+$/"`
 	// Pairs of quotes that make one word of a text with blanks, like <>.
 	Quotes string `yaml:"quotes" is:"/^(..)*$/"`
+	// In quotes, the character that takes the next one's meaning away, like a backslash before a quote.
+	Escape string `yaml:"escape" is:"/^[!-~]$/"`
+	// Patterns of what is secret wherever it stands: on a line, in a text over several lines, in a comment. Their groups are hidden, or all that matches where they have none.
+	Secrets []string `yaml:"secrets" is:"pattern"`
+	// What stands at the end of a line that goes on on the next, like a backslash.
+	Continues string `yaml:"continues" is:"some"`
+	// A line that opens a block which goes on to the next such line, like [section] or a path.
+	Header string `yaml:"header" is:"pattern"`
+	// The sign between a name and its value, like =. The first word of a line is cut at it into two; further words are options, of which a path speaks as @name=<capture>, wherever they stand.
+	Assign string `yaml:"assign" is:"/^[!-~]$/"`
+	// With indentation: a line by which the device itself closes a block. It says nothing and is never typed.
+	Closer string `yaml:"closer" is:"pattern"`
 	// What stands where the device does not tell a secret. Such lines are not compared and not sent.
 	Withheld string `yaml:"withheld" is:"pattern"`
 	// What opens and closes a block, where indentation does not tell.
@@ -532,8 +548,8 @@ type Grammar struct {
 type Delimited struct {
 	// The line that it begins with.
 	Opens string `yaml:"opens" is:"must pattern"`
-	// What it ends with.
-	Closes string `yaml:"closes" is:"must pattern"`
+	// What it ends with; {name} stands for what a group named so took of the line that it begins with, where the user chose the mark.
+	Closes string `yaml:"closes" is:"must some"`
 }
 
 // Marks are what opens and closes a block; see grammar.Marks.
@@ -556,6 +572,8 @@ type Rule struct {
 	Path string `yaml:"path" is:"must some"`
 	// The order of the lines directly below matters, and new ones go to the end, or where before says.
 	Ordered bool `yaml:"ordered"`
+	// free: where the lines directly below stand does not count.
+	Order string `yaml:"order" is:"free"`
 	// Lines of one sequence in a block, or at the top, are ordered among each other; its name, which says only what belongs together.
 	Sequence string `yaml:"sequence" is:"some"`
 	// With ordered or sequence: new lines go before the line that matches, and stay there; to the end if there is none.
@@ -596,7 +614,7 @@ type Rule struct {
 	Named string `yaml:"named"`
 	// Names that the line uses: by name space, a pattern whose group is the name.
 	Uses map[string]string `yaml:"uses" is:"pattern"`
-	// Captures that are secret.
+	// Captures that are secret; body is the text over several lines that follows the line.
 	Secret []string `yaml:"secret"`
 	// The line belongs to one piece of hardware, like an address burnt into it: pushed to another unit it is set aside, and that unit's own stays.
 	Hardware bool `yaml:"hardware"`

@@ -653,10 +653,13 @@ func (l *loader) form() {
 	case "json":
 		d.grammar = grammar.JSON{Keys: d.Table.Keys}
 		return
+	case "braces":
+		d.grammar = grammar.Braces{Comments: g.Comments, Quotes: grammar.Quotes{Pairs: g.Quotes, Escape: d.Table.Escape}}
+		return
 	case "opaque":
 		return
 	}
-	b := &grammar.Blocks{Flat: g.Form == "flat", Indent: max(g.Indent, 1), Comments: g.Comments, Trailing: g.Trailing, Quotes: g.Quotes}
+	b := &grammar.Blocks{Flat: g.Form == "flat", Indent: max(g.Indent, 1), Comments: g.Comments, Trailing: g.Trailing, Quotes: grammar.Quotes{Pairs: g.Quotes, Escape: d.Table.Escape}, Continues: g.Continues}
 	if m := g.Marks; m != nil {
 		l.pattern(m.Opens, "grammar", "marks", "opens")
 		l.pattern(m.Closes, "grammar", "marks", "closes")
@@ -664,9 +667,28 @@ func (l *loader) form() {
 	}
 	for i, x := range g.Delimited {
 		l.pattern(x.Opens, "grammar", "delimited", strconv.Itoa(i), "opens")
-		l.pattern(x.Closes, "grammar", "delimited", strconv.Itoa(i), "closes")
-		b.Delimited = append(b.Delimited, grammar.Delimited{Opens: d.patterns[x.Opens], Closes: d.patterns[x.Closes], Must: find.Must(x.Opens)})
+		del := grammar.Delimited{Opens: d.patterns[x.Opens], Must: find.Must(x.Opens)}
+		if named := placeholder.FindAllStringSubmatch(x.Closes, -1); len(named) > 0 && del.Opens != nil {
+			at := []string{"grammar", "delimited", strconv.Itoa(i), "closes"}
+			for _, m := range named {
+				if del.Opens.SubexpIndex(m[1]) < 0 {
+					l.at(at, "{%s} is no group of opens; write (?P<%s>…) there", m[1], m[1])
+				}
+			}
+			if _, err := regexp.Compile(placeholder.ReplaceAllString(x.Closes, "x")); err != nil {
+				l.at(at, "%v", err)
+			}
+			del.Chosen = x.Closes
+		} else {
+			l.pattern(x.Closes, "grammar", "delimited", strconv.Itoa(i), "closes")
+			del.Closes = d.patterns[x.Closes]
+		}
+		b.Delimited = append(b.Delimited, del)
 	}
+	l.pattern(g.Closer, "grammar", "closer")
+	b.Closer = d.patterns[g.Closer]
+	l.pattern(g.Header, "grammar", "header")
+	b.Header = d.patterns[g.Header]
 	d.Blocks, d.grammar = b, b
 }
 
@@ -790,9 +812,22 @@ func (l *loader) modes() {
 }
 
 func (l *loader) rules(d *Dialect) {
-	d.Table = &rules.Table{Quotes: d.Grammar.Quotes, Denial: d.Grammar.Denial}
+	d.Table = &rules.Table{Quotes: d.Grammar.Quotes, Denial: d.Grammar.Denial, Free: d.Grammar.Order == "free", Blanks: d.Grammar.Blanks == "free"}
 	l.pattern(d.Grammar.Withheld, "grammar", "withheld")
 	d.Table.Withheld = d.patterns[d.Grammar.Withheld]
+	d.Table.Document = d.Grammar.Form == "xml" || d.Grammar.Form == "json"
+	if a := d.Grammar.Assign; a != "" {
+		d.Table.Assign = a[0]
+	}
+	if e := d.Grammar.Escape; e != "" {
+		d.Table.Escape = e[0]
+	}
+	for i, p := range d.Grammar.Secrets {
+		l.pattern(p, "grammar", "secrets", strconv.Itoa(i))
+		if re := d.patterns[p]; re != nil {
+			d.Table.Secrets = append(d.Table.Secrets, re)
+		}
+	}
 	defined := map[string]bool{}
 	for _, r := range d.Rules {
 		defined[r.Defines] = true
@@ -800,7 +835,7 @@ func (l *loader) rules(d *Dialect) {
 	seen := map[string]int{}
 	for i, r := range d.Rules {
 		at := func(keys ...string) []string { return append([]string{"rules", strconv.Itoa(i)}, keys...) }
-		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Overwrites: r.Overwrites, Permanent: r.Permanent, Reach: r.Reach, Volatile: r.Volatile,
+		c := &rules.Rule{Path: r.Path, Ordered: r.Ordered, Free: r.Order == "free", Overwrites: r.Overwrites, Permanent: r.Permanent, Reach: r.Reach, Volatile: r.Volatile,
 			Default: r.Default, Writes: r.Writes, Defines: r.Defines, Named: r.Named, Secret: r.Secret, Salted: r.Salted, Hostname: r.Hostname, Hardware: r.Hardware,
 			Remove: r.Remove, Single: r.Single, Choice: r.Choice, SingleBy: r.SingleBy, Unique: r.Unique, Empties: r.Empties, Sequence: r.Sequence, Beside: r.Beside}
 		if first, twice := seen[r.Path]; twice {
@@ -825,6 +860,7 @@ func (l *loader) rules(d *Dialect) {
 		l.elsewhere(c, r, at)
 		d.Table.Rules = append(d.Table.Rules, c)
 	}
+	d.Table.Compile()
 }
 
 // elsewhere adds to a rule what it says of other lines.
@@ -844,6 +880,9 @@ func (l *loader) elsewhere(c *rules.Rule, r Rule, at func(...string) []string) {
 	}
 	if r.GoesWith != "" {
 		c.GoesWith = path(r.GoesWith, "goes_with")
+	}
+	if r.Ordered && r.Order == "free" {
+		l.at(at("order"), "says that the order below it is free, and ordered says that it matters")
 	}
 	l.pattern(r.Before, at("before")...)
 	if c.Before = l.d.patterns[r.Before]; r.Before == "" {

@@ -214,7 +214,7 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	case v.Unsaved():
 		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("it", "a restart would lose it")), nil
 	}
-	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target), nil
+	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target) + u.letGo(ctx, v, target), nil
 }
 
 // setAside says how much of the version did not go there.
@@ -243,6 +243,22 @@ func (u *push) resalted(ctx context.Context, v *visit.Visit, target core.Version
 		return ""
 	}
 	return fmt.Sprintf("; %s salted anew by the device could not be compared", core.Count(n, "secret", "secrets"))
+}
+
+// letGo counts what differs from the version and counts for nothing by the dialect's rules.
+func (u *push) letGo(ctx context.Context, v *visit.Visit, target core.Version) string {
+	doc := v.Dialect.Doc(u.p.Part)
+	if doc.Opaque() || len(u.p.Only) > 0 {
+		return ""
+	}
+	raw, err := u.s.Store.As(job.Service).Content(ctx, target.ContentID)
+	if err != nil {
+		return ""
+	}
+	if gone := doc.LetGo(string(raw), v.Parts[u.p.Part].Text).Words(); gone != "" {
+		return "; the dialect lets go: " + gone
+	}
+	return ""
 }
 
 // steady gives the device the time that its dialect says it needs before what it

@@ -153,9 +153,6 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 	if p.changes, err = s.Differences(doc, have, p.predicted); err != nil {
 		return p, err
 	}
-	if p.notes, err = unordered(doc, have, want); err != nil {
-		return p, err
-	}
 	if doc.Opaque() {
 		p.predicted = s.FileWords(doc, want) + "\n"
 	}
@@ -187,31 +184,6 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 	return p, nil
 }
 
-// unordered says where a document's lists stand in another order and no rule says
-// whether that matters: it was not looked at then.
-func unordered(doc *dialect.Doc, have, want string) ([]string, error) {
-	if doc.Opaque() || doc.Blocks != nil {
-		return nil, nil
-	}
-	_, from, err := doc.Parse(have)
-	if err != nil {
-		return nil, fmt.Errorf("what runs cannot be read as the dialect says: %w", err)
-	}
-	_, to, err := doc.Parse(want)
-	if err != nil {
-		return nil, fmt.Errorf("the version cannot be read as the dialect says: %w", err)
-	}
-	lists := rules.Unordered(from, to)
-	if len(lists) == 0 {
-		return nil, nil
-	}
-	n, more := len(lists), ""
-	if n > 3 {
-		lists, more = lists[:3], ", …"
-	}
-	return []string{fmt.Sprintf("%s in another order in the version, and no rule says whether that matters, so it was not looked at (%s%s)", core.Count(n, "list stands", "lists stand"), strings.Join(lists, "; "), more)}, nil
-}
-
 // setAsideWords words lines of a version that do not go to another unit.
 func (s *Service) setAsideWords(held []*rules.Item, mask rules.Masker) (out []visit.Difference) {
 	for _, it := range held {
@@ -219,7 +191,7 @@ func (s *Service) setAsideWords(held []*rules.Item, mask rules.Masker) (out []vi
 		if it.Up != nil && it.Up.Up != nil {
 			block = it.Up.Path()
 		}
-		out = append(out, visit.Difference{Block: block, Want: it.Line, WantMasked: mask.Answer(it.Line, it.Secrets())})
+		out = append(out, visit.Difference{Block: block, Want: it.Line, WantMasked: mask.Item(it)})
 	}
 	return out
 }
@@ -253,13 +225,22 @@ func sendSteps(steps []change.Step, mask rules.Masker) []SendStep {
 	for i, st := range steps {
 		o := SendStep{Kind: string(st.Kind), Lines: st.Lines, Masked: slices.Clone(st.Lines), Block: st.Block, Depth: st.Depth}
 		if st.Item != nil {
-			o.Reach = st.Item.Rule != nil && st.Item.Rule.Reach
+			o.Reach = st.Reach
 			o.Secrets, o.Assumed = st.Item.Secrets(), st.Assumed()
 			if st.Kind != change.Remove {
 				o.Hostname = st.Item.Hostname()
 			}
-			if o.Masked[0] = mask.Answer(st.Lines[0], o.Secrets); st.Item.Hidden() {
-				o.Masked[0] = mask.Item(st.Item)
+			o.Block = mask.Path(st.Item.Up)
+			shown := mask.Lines(st.Item)
+			for i, l := range st.Lines {
+				switch {
+				case i < len(shown) && st.Kind != change.Remove:
+					o.Masked[i] = shown[i]
+				case st.Item.Hidden():
+					o.Masked[i] = shown[0]
+				default:
+					o.Masked[i] = mask.Answer(l, o.Secrets)
+				}
 			}
 		}
 		out[i] = o

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"magpie/client"
@@ -63,12 +64,12 @@ func (s *Service) BootstrapSheet(ctx context.Context, actor core.Actor, target c
 	var typed func(it *rules.Item, depth int)
 	typed = func(it *rules.Item, depth int) {
 		for _, k := range it.Kids {
-			line := k.Line
-			if shown := mask.Answer(line, k.Secrets()); !secrets && shown != line {
-				line = shown
+			all := append([]string{k.Line}, k.Body...)
+			if shown := mask.Lines(k); !secrets && !slices.Equal(shown, all) {
+				all = shown
 				out.Hidden++
 			}
-			for _, l := range append([]string{line}, k.Body...) {
+			for _, l := range all {
 				out.Lines = append(out.Lines, client.SheetLine{Text: strings.Repeat("  ", depth) + l})
 			}
 			if typed(k, depth+1); len(k.Kids) > 0 {

@@ -236,7 +236,8 @@ type Comparison struct {
 	Added, Removed int
 	SetAside       int // lines that change by themselves and were left out
 	By             []dialect.Hid
-	Unsure         int // lines whose secrets could not be compared: salted anew, or not told
+	Unsure         int        // lines whose secrets could not be compared: salted anew, or not told
+	LetGo          rules.Gone // what differs and counts for nothing, because the dialect says so
 	Unified        string
 	Changes        []EntryChange // the same as what became of the entries, where both are read the same way
 }
@@ -252,25 +253,30 @@ type EntryChange struct {
 	Near             string // of what was moved: the line that it stands behind now
 }
 
-// said is an entry's line, with the text that belongs to it, and why it cannot be read.
-func said(it *rules.Item, mask func(it *rules.Item) string) string {
-	out := mask(it)
-	if len(it.Body) > 0 {
-		out += " " + strings.Join(it.Body, " ")
-	}
-	if it.Unread != "" {
+// said is an entry's line, with the text that belongs to it, and why it cannot be read: not
+// the grammar's words for it, which quote the line, where that is hidden.
+func said(it *rules.Item, mask func(it *rules.Item) []string) string {
+	shown := mask(it)
+	out := strings.Join(shown, " ")
+	switch {
+	case it.Unread != "" && shown[0] != it.Line:
+		out += " (cannot be read)"
+	case it.Unread != "":
 		out += " (cannot be read: " + it.Unread + ")"
 	}
 	return out
 }
 
+// plainly shows an entry as it is, its line and its body.
+func plainly(it *rules.Item) []string { return append([]string{it.Line}, it.Body...) }
+
 // changes says what became of the entries in words; each line as mask shows it.
-func changes(all []rules.Change, doc *dialect.Doc, mask func(it *rules.Item) string) []EntryChange {
+func changes(all []rules.Change, doc *dialect.Doc, mask func(it *rules.Item) []string) []EntryChange {
 	out := make([]EntryChange, len(all))
 	for i, c := range all {
 		path := make([]string, len(c.Path))
 		for n, it := range c.Path {
-			path[n] = mask(it)
+			path[n] = mask(it)[0]
 		}
 		e := EntryChange{Kind: c.Kind, Path: strings.Join(path, " / "), More: c.More}
 		if c.From != nil {
@@ -280,7 +286,7 @@ func changes(all []rules.Change, doc *dialect.Doc, mask func(it *rules.Item) str
 			e.To, e.ToLine = said(c.To, mask), c.To.Src
 		}
 		if c.Near != nil {
-			e.Near = mask(c.Near)
+			e.Near = mask(c.Near)[0]
 		}
 		if it := cmp.Or(c.To, c.From); e.Path == "" && doc != nil {
 			e.Path = doc.Place(it)
@@ -304,9 +310,9 @@ func (s *Service) Compare(ctx context.Context, actor core.Actor, from, to Side, 
 			return c, err
 		}
 	}
-	mask := func(it *rules.Item) string { return it.Line }
+	mask := plainly
 	if !actor.Secrets && from.doc != nil {
-		mask = s.Masker(from.doc.Dialect).Item
+		mask = s.Masker(from.doc.Dialect).Lines
 	}
 	return compare(from, to, lines, all, func(side Side) (string, error) { return s.Shown(actor, side) }, mask)
 }
@@ -324,7 +330,7 @@ func (s *Service) ruled(ctx context.Context, side *Side) error {
 // CompareFiles lays two files against each other, which no service has. A nil Doc is of a text that no
 // dialect reads.
 func CompareFiles(from, to File, context int, all bool) (Comparison, error) {
-	return compare(from.side(), to.side(), context, all, func(side Side) (string, error) { return side.raw, nil }, func(it *rules.Item) string { return it.Line })
+	return compare(from.side(), to.side(), context, all, func(side Side) (string, error) { return side.raw, nil }, plainly)
 }
 
 // CompareFile lays a side against a file, which is read as the side is; before it, where the file is
@@ -357,7 +363,7 @@ func (f File) side() Side {
 	return Side{Ref: f.Name, TakenAt: f.At, raw: f.Content, doc: f.Doc, tree: &tree{}}
 }
 
-func compare(from, to Side, context int, all bool, show func(Side) (string, error), mask func(*rules.Item) string) (c Comparison, err error) {
+func compare(from, to Side, context int, all bool, show func(Side) (string, error), mask func(*rules.Item) []string) (c Comparison, err error) {
 	if a, b := from.holds(), to.holds(); a != b {
 		return c, fmt.Errorf("%w: %s holds %s, %s holds %s", ErrNotComparable, from.Ref, a, to.Ref, b)
 	}
@@ -373,7 +379,7 @@ func compare(from, to Side, context int, all bool, show func(Side) (string, erro
 	if laid.Relation == dialect.Different && from.sameSign(to) {
 		laid.Relation = dialect.Unchanged
 	}
-	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside, By: laid.By}
+	c = Comparison{From: from, To: to, Relation: laid.Relation, Unsure: laid.Unsure, SetAside: laid.SetAside, By: laid.By, LetGo: laid.LetGo}
 	if from.Opaque() || to.Opaque() {
 		c.Unified = fmt.Sprintf("%s is an opaque file of %d bytes, %s one of %d: %s\n", from.Ref, from.Size(), to.Ref, to.Size(), c.Relation)
 		if c.Relation == dialect.Different {

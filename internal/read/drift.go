@@ -8,6 +8,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/rules"
 	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
@@ -101,10 +102,10 @@ func (side Side) print() string {
 	return side.Version.Fingerprint
 }
 
-// Aside counts the lines off the baseline that rules leave aside, and the secrets that could not be
-// compared.
-func (s *Service) Aside(d Drift) (noise, unsure int) {
-	return s.Quieted(d.by, d.now.raw), d.now.unsure()
+// Aside counts the lines off the baseline that rules leave aside, the secrets that could not be
+// compared, and what the dialect lets go.
+func (s *Service) Aside(d Drift) (noise, unsure int, letGo rules.Gone) {
+	return s.Quieted(d.by, d.now.raw), d.now.unsure(), s.LetGo(d.by, d.now.raw)
 }
 
 // unsure is how many lines hold secrets that cannot be compared.

@@ -324,7 +324,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 		}
 	}
 	noise := func(d read.Drift) int {
-		n, _ := y.Read.Aside(d)
+		n, _, _ := y.Read.Aside(d)
 		return n
 	}
 	y.Amend("lane guest", "  note \"for the regatta\"")

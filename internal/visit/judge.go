@@ -140,6 +140,14 @@ func (s *Service) Quieted(y Yardstick, now string) int {
 	return len(all) - len(loud)
 }
 
+// LetGo counts what of a text differs from the baseline and counts for nothing, by the dialect's rules.
+func (s *Service) LetGo(y Yardstick, now string) rules.Gone {
+	if y.Base == nil || y.large || y.damaged {
+		return rules.Gone{}
+	}
+	return y.plain.LetGo(y.raw, now)
+}
+
 // Mark stands for a difference where no text may be kept.
 func (s *Service) Mark(d Difference) string {
 	return s.Store.Keys().Hash("acknowledged", []byte(strings.Join([]string{d.Rule, d.Block, d.Have, d.Want, fmt.Sprint(d.Order)}, "\x00")))[:24]

@@ -47,6 +47,14 @@ const set = computed(() => {
   const out: string[] = []
   const n = d?.set_aside ?? 0
   if (n) out.push(`${n} ${n === 1 ? 'line that changes by itself' : 'lines that change by themselves'}`)
+  const gone = d?.let_go
+  const lines = (n: number, what: string) => n && out.push(`${n} ${n === 1 ? 'line' : 'lines'} ${what}`)
+  if (gone) {
+    lines(gone.order, 'in another place')
+    lines(gone.blanks, 'with other blanks')
+    lines(gone.defaults, 'at the default')
+    lines(gone.written, 'written otherwise')
+  }
   for (const h of d?.hidden ?? []) out.push(`${h.lines} ${h.lines === 1 ? 'line' : 'lines'} by rule ${h.rule}`)
   return out
 })
@@ -58,7 +66,7 @@ const words = computed(() => {
   if (d.relation === 'identical') return 'The two are identical.'
   if (d.relation === 'unchanged' && !hidden.value) return 'They say the same.'
   if (d.relation === 'unchanged') return `The same, but for ${hidden.value}.`
-  if (d.relation === 'equivalent') return 'Written differently, and meaning the same.'
+  if (d.relation === 'equivalent') return `Written differently, and meaning the same: ${hidden.value}.`
   return `${d.removed} removed, ${d.added} added.`
 })
 const layouts = computed(() => [

@@ -54,14 +54,48 @@ func (a *applied) settle() {
 	}
 	for it := range a.stand {
 		it.Kids = a.closed(it)
+		it.Renumber()
 	}
 }
 
-// drop takes a line out of its block.
+// drop takes a line out of its block. Those of its identity that stand behind it move up.
 func (a *applied) drop(it *rules.Item) {
-	if at, ok := a.where(it.Up)[it.ID]; ok {
-		it.Up.Kids[at] = nil
-		delete(a.stand[it.Up], it.ID)
+	where := a.where(it.Up)
+	at, ok := where[it.ID]
+	if !ok {
+		return
+	}
+	it.Up.Kids[at] = nil
+	delete(where, it.ID)
+	for n := it.Nth(); ; n++ {
+		next := it.Nthly(n + 1)
+		at, ok := where[next]
+		if !ok {
+			return
+		}
+		delete(where, next)
+		it.Up.Kids[at].Again(n)
+		where[it.Up.Kids[at].ID] = at
+	}
+}
+
+// typed finds the line of the open block that a removal takes away: of several that are taken
+// away by the same words, the first.
+func (a *applied) typed(s Step) *rules.Item {
+	where := a.where(a.at)
+	var first *rules.Item
+	for n := 1; ; n++ {
+		at, ok := where[s.Item.Nthly(n)]
+		if !ok {
+			return first
+		}
+		k := a.at.Kids[at]
+		if first == nil {
+			first = k
+		}
+		if a.lang.removal(k) == s.Lines[0] {
+			return k
+		}
 	}
 }
 
@@ -75,14 +109,14 @@ func (a *applied) step(s Step) error {
 		a.at = a.at.Up
 		return nil
 	case Remove:
-		k, ok := a.where(a.at)[s.Item.ID]
-		if !ok {
+		k := a.typed(s)
+		if k == nil {
 			return fmt.Errorf("%s: there is no such line", line)
 		}
-		a.take(a.at.Kids[k])
+		a.take(k)
 		return nil
 	}
-	it, err := a.set(line, s.Lines[1:])
+	it, err := a.set(s)
 	if err == nil && s.Kind == Enter {
 		a.at = it
 	}
@@ -104,13 +138,18 @@ func (a *applied) take(it *rules.Item) {
 }
 
 // set takes a line in and returns the one that stands there then.
-func (a *applied) set(line string, body []string) (*rules.Item, error) {
+func (a *applied) set(s Step) (*rules.Item, error) {
 	at, where := a.at, a.where(a.at)
+	line, body := s.Lines[0], s.Lines[1:]
 	it := a.lang.Table.Item(at, line, body)
+	if s.Item != nil {
+		it.Again(s.Item.Nth())
+	}
 	k, ok := where[it.ID]
 	if !ok {
 		made := a.lang.fresh(it)
 		made.Up, made.Body = at, body
+		made.Again(it.Nth())
 		switch {
 		case it.Rule != nil && it.Rule.Empties:
 			a.hollow = append(a.hollow, made)

@@ -35,6 +35,7 @@ func Bound(from, to *rules.Item) (out *rules.Item, held []*rules.Item) {
 				w.Kids = append(w.Kids, k.Clone(w))
 			}
 		}
+		w.Renumber()
 	}
 	walk(from, out)
 	return out, held

@@ -39,13 +39,14 @@ type Step struct {
 	Block string // the path of the block it is sent in; empty at the top
 	Depth int
 	New   bool        // an Enter that makes the block
+	Reach bool        // it touches the path by which the service reaches the device
 	Item  *rules.Item // what it is about; nil for Leave
 }
 
 // Assumed tells whether a line is added or taken away that no rule speaks of: that this
 // does what it does with most lines is assumed.
 func (s Step) Assumed() bool {
-	return s.Item != nil && s.Item.Rule == nil && (s.Kind != Enter || s.New)
+	return s.Item != nil && (s.Item.Rule == nil || s.Item.Clash) && (s.Kind != Enter || s.New)
 }
 
 // Plan is a change worked out.
@@ -81,6 +82,7 @@ func (l *Language) straight(from, to *rules.Item, merge bool) Plan {
 	p.oneAtATime()
 	p.together()
 	p.depend()
+	p.unruled()
 	plan := Plan{Steps: p.emit(), Notes: p.notes}
 	for _, o := range p.ops {
 		if o.kind != "" && o.item.Unread != "" {
@@ -93,7 +95,45 @@ func (l *Language) straight(from, to *rules.Item, merge bool) Plan {
 		plan.Notes = append(plan.Notes, "the device is expected to refuse a line: "+err.Error())
 	}
 	plan.Remains = rules.Differences(plan.Predicted, to)
+	plan.Notes = append(plan.Notes, said(from, to, plan.Remains)...)
 	return plan
+}
+
+// said are notes on what no rule, or a wrong one, leaves open: orders of which none says how they
+// come about, and lines that a rule takes for one.
+func said(from, to *rules.Item, remains []rules.Difference) (out []string) {
+	n := 0
+	for _, d := range remains {
+		if d.Assumed() {
+			n++
+		}
+	}
+	if n > 0 {
+		out = append(out, fmt.Sprintf("%s will stand in another order if the device puts new lines at the end; no rule says where it puts them (order)", lines(n)))
+	}
+	for _, side := range []struct {
+		of   string
+		tree *rules.Item
+	}{{"what runs", from}, {"the version", to}} {
+		if all := side.tree.Clashes(); len(all) > 0 {
+			out = append(out, fmt.Sprintf("in %s, %s the identity of another line (%s, line %d): rule %s takes them for one, and they are kept apart", side.of, has(len(all)), all[0].Path(), all[0].Src, all[0].Rule.Path))
+		}
+	}
+	return out
+}
+
+func lines(n int) string {
+	if n == 1 {
+		return "1 line"
+	}
+	return fmt.Sprintf("%d lines", n)
+}
+
+func has(n int) string {
+	if n == 1 {
+		return "1 line has"
+	}
+	return fmt.Sprintf("%d lines have", n)
 }
 
 // op is one addition or removal, before they are put in order.
@@ -121,6 +161,7 @@ type planner struct {
 	settings map[*rules.Item]int // by the line that comes
 	tangle   *tangle             // of from
 	byID     map[*rules.Item]map[string]*rules.Item
+	way      map[string]bool // see inUse; nil: not worked out
 }
 
 func (l *Language) planner(from, to *rules.Item, merge bool) *planner {
@@ -162,7 +203,7 @@ func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) 
 	has, wants := from.ByID(), to.ByID()
 	inTurn := map[string]bool{}
 	for _, w := range to.Kids {
-		if among, ordered := w.Order(); !ordered {
+		if among, ordered := w.Turn(); !ordered {
 			p.line(trail, has[w.ID], w, made)
 		} else if !inTurn[among] {
 			inTurn[among] = true
@@ -173,7 +214,7 @@ func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) 
 		return
 	}
 	for _, h := range from.Kids {
-		if among, ordered := h.Order(); wants[h.ID] == nil && !(ordered && inTurn[among]) {
+		if among, ordered := h.Turn(); wants[h.ID] == nil && !(ordered && inTurn[among]) {
 			p.remove(trail, h, made)
 		}
 	}
@@ -182,7 +223,7 @@ func (p *planner) block(trail []*rules.Item, from, to *rules.Item, made ...int) 
 // sequence lists the lines of a block that are ordered among each other.
 func sequence(block *rules.Item, among string) (out []*rules.Item) {
 	for _, k := range block.Kids {
-		if of, ordered := k.Order(); ordered && of == among {
+		if of, ordered := k.Turn(); ordered && of == among {
 			out = append(out, k)
 		}
 	}
@@ -208,21 +249,24 @@ func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *r
 		from, to = from[:n], to[:m]
 	}
 	has, wants := byID(from), byID(to)
-	keep, at := 0, 0
-	stays := map[string]bool{}
-	for ; keep < len(to) && !p.merge; keep++ {
-		next := slices.IndexFunc(from[at:], func(h *rules.Item) bool { return h.ID == to[keep].ID && h.Same(to[keep]) })
+	var stays []*rules.Item // what stands for each line of the head of to that stays
+	for at := 0; len(stays) < len(to) && !p.merge; {
+		next := slices.IndexFunc(from[at:], to[len(stays)].Alike)
 		if next < 0 {
 			break
 		}
+		stays = append(stays, from[at+next])
 		at += next + 1
-		stays[to[keep].ID] = true
 	}
+	stays = lastOf(from, stays)
+	keep := len(stays)
 	first := slices.Clone(made)
 	again := 0
 	if !p.merge {
-		for _, h := range from {
-			if stays[h.ID] {
+		left := stays
+		for _, h := range from { // stays is in its order
+			if len(left) > 0 && left[0] == h {
+				left = left[1:]
 				continue
 			}
 			if wants[h.ID] != nil {
@@ -236,10 +280,13 @@ func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *r
 		if again > 1 {
 			lines = fmt.Sprintf("%d of its lines are", again)
 		}
-		p.note("%s: order matters here and new lines only go to %s, so %s taken away and added again; in between it is incomplete", where(in, to[0]), placed(before), lines)
+		p.note("%s: order matters here and new lines only go to %s, so %s taken away and added again; in between it is incomplete%s", where(in, to[0]), placed(before), lines, p.carries(in))
 	}
 	for i, w := range to {
 		h := has[w.ID]
+		if i < keep {
+			h = stays[i]
+		}
 		if i < keep || p.merge && h != nil {
 			if len(h.Kids)+len(w.Kids) > 0 {
 				p.block(append(slices.Clone(trail), w), h, w, made...)
@@ -250,13 +297,50 @@ func (p *planner) ordered(trail []*rules.Item, from, to []*rules.Item, before *r
 	}
 }
 
+// carries says of a block that the management path uses it; empty: it does not.
+func (p *planner) carries(block *rules.Item) string {
+	for it := block; it != nil; it = it.Up {
+		if p.onWay(it) || it.Rule != nil && it.Rule.Reach {
+			return ", and the management path goes through it"
+		}
+	}
+	return ""
+}
+
+// lastOf cuts the lines that stay, so that of lines that read the same none goes behind one that
+// stays: a device that is told to take such a line away takes the first.
+func lastOf(from, stays []*rules.Item) []*rules.Item {
+	if !slices.ContainsFunc(from, func(h *rules.Item) bool { return h.Nth() > 1 }) {
+		return stays
+	}
+	for {
+		going := map[string]bool{}
+		kept := len(stays)
+		i := len(stays) - 1
+		for _, h := range slices.Backward(from) {
+			switch {
+			case i < 0 || stays[i] != h:
+				going[h.First()] = true
+				continue
+			case going[h.First()]:
+				kept = i
+			}
+			i--
+		}
+		if kept == len(stays) {
+			return stays
+		}
+		stays = stays[:kept]
+	}
+}
+
 // where names lines of a block that are ordered among each other, by one of them.
 func where(block, one *rules.Item) string {
 	path := block.Path()
 	if path == "" {
 		path = "at the top"
 	}
-	if among, _ := one.Order(); among != "" {
+	if among, _ := one.Turn(); among != "" {
 		path += ", " + among
 	}
 	return path
@@ -327,7 +411,19 @@ func (p *planner) remove(trail []*rules.Item, h *rules.Item, made []int) int {
 		}
 		return p.add(op{trail: trail, item: h, after: parts, parts: parts})
 	}
+	if p.several(h) {
+		p.note("%s: several lines here are taken away by the same words; that the first of them goes is assumed", h.Path())
+	}
 	return p.add(op{kind: Remove, trail: trail, item: h, after: slices.Clone(made)})
+}
+
+// several tells whether a line is one of several in its block that are taken away by the same words.
+func (p *planner) several(h *rules.Item) bool {
+	if h.Up == nil || p.kids(h.Up)[h.Nthly(2)] == nil {
+		return false
+	}
+	words := p.lang.removal(h)
+	return slices.ContainsFunc(h.Up.Kids, func(o *rules.Item) bool { return o != h && o.First() == h.First() && p.lang.removal(o) == words })
 }
 
 func names(it *rules.Item, deep bool) []string {
@@ -385,6 +481,37 @@ func (p *planner) depend() {
 	}
 }
 
+// unruled has what no rule names go before what comes in its place: lines of one block that
+// begin with the same word. Whether the device takes the new one for the old one nobody knows, and
+// one that does would lose both if the old one was taken away last.
+func (p *planner) unruled() {
+	type place struct{ block, head string }
+	goes := map[place][]int{}
+	at := func(o op) place { return place{key(o.trail), o.item.Head()} }
+	for i, o := range p.ops {
+		if o.kind == Remove && o.item.Rule == nil {
+			goes[at(o)] = append(goes[at(o)], i)
+		}
+	}
+	if len(goes) == 0 {
+		return
+	}
+	gone := map[place]int{} // an op that does nothing and comes after all of them
+	for i := range p.ops {
+		o := &p.ops[i]
+		if o.kind != Set || o.item.Rule != nil || goes[at(*o)] == nil {
+			continue
+		}
+		here := at(*o)
+		n, ok := gone[here]
+		if !ok {
+			n = p.add(op{trail: o.trail, item: o.item, after: goes[here]})
+			gone[here] = n
+		}
+		p.ops[i].after = append(p.ops[i].after, n)
+	}
+}
+
 func (p *planner) eachDefined(o op, do func(string)) {
 	var walk func(it *rules.Item)
 	walk = func(it *rules.Item) {
@@ -414,8 +541,8 @@ func (p *planner) dropped(gone map[string][]int, used []string, by int) {
 // on the way. Of what may come next, what is in the open block comes first,
 // then additions, then removals; what touches the way to the device comes last.
 func (p *planner) emit() []Step {
-	next := newQueue(p.ops)
-	w := writer{lang: p.lang}
+	next := newQueue(p.ops, p.touchesWay)
+	w := writer{lang: p.lang, touchesWay: p.touchesWay}
 	for range p.ops {
 		n, ok := next.take(w.at)
 		if !ok {
@@ -430,21 +557,64 @@ func (p *planner) emit() []Step {
 	return w.steps
 }
 
-// touchesWay tells whether an op changes a line by which the service may reach
-// the device. Such ops come last: what cuts the way then leaves nothing undone.
-func touchesWay(o op) bool {
+// touchesWay tells whether an op changes a line by which the service may reach the device, or
+// something that such a line uses by name, at any remove. Such ops come last: what cuts the way
+// then leaves nothing undone.
+func (p *planner) touchesWay(o op) bool {
 	var any func(it *rules.Item) bool
 	any = func(it *rules.Item) bool {
-		return it != nil && (it.Rule != nil && it.Rule.Reach || o.kind == Remove && slices.ContainsFunc(it.Kids, any))
+		return it != nil && (it.Rule != nil && it.Rule.Reach || p.onWay(it) || o.kind == Remove && slices.ContainsFunc(it.Kids, any))
 	}
-	return o.kind != "" && any(o.item)
+	return o.kind != "" && (any(o.item) || slices.ContainsFunc(o.trail, p.onWay))
+}
+
+// onWay tells whether the item gives a name that the way to the device uses.
+func (p *planner) onWay(it *rules.Item) bool {
+	space, name := it.Defines()
+	return space != "" && p.inUse()[space+" "+name]
+}
+
+// inUse are the names that the way to the device uses as it runs.
+func (p *planner) inUse() map[string]bool {
+	if p.way == nil {
+		p.way = wayNames(p.from)
+	}
+	return p.way
+}
+
+// wayNames are the names, as "space name", that lines marked reach use in a tree, and the names
+// that what they name uses in turn.
+func wayNames(tree *rules.Item) map[string]bool {
+	way, uses := map[string]bool{}, map[string][]string{}
+	var open []string
+	for _, it := range every(tree) {
+		if it.Rule == nil {
+			continue
+		}
+		if it.Rule.Reach {
+			open = append(open, it.Names()...)
+		}
+		if space, name := it.Defines(); space != "" {
+			uses[space+" "+name] = append(uses[space+" "+name], names(it, true)...)
+		}
+	}
+	for len(open) > 0 {
+		n := open[len(open)-1]
+		open = open[:len(open)-1]
+		if !way[n] {
+			way[n] = true
+			open = append(open, uses[n]...)
+		}
+	}
+	return way
 }
 
 // writer turns ops into steps, keeping track of the open block.
 type writer struct {
-	lang  *Language
-	at    []*rules.Item
-	steps []Step
+	lang       *Language
+	touchesWay func(op) bool
+	at         []*rules.Item
+	steps      []Step
 }
 
 func (w *writer) common(trail []*rules.Item) int {
@@ -486,6 +656,7 @@ func (w *writer) write(o op) {
 	default:
 		w.step(Set, o.item, append([]string{o.item.Line}, o.item.Body...)...)
 	}
+	w.steps[len(w.steps)-1].Reach = w.touchesWay(o)
 }
 
 // removal is the line that takes another away. What denies a line goes when that is said

@@ -44,7 +44,7 @@ func Choose(from, to *rules.Item, only []string) (*rules.Item, error) {
 func graft(at, to *rules.Item, segs []string) bool {
 	ids := map[string]bool{} // a line that has another value on the other side is the same line
 	for _, it := range append(slices.Clone(at.Kids), kids(to)...) {
-		if strings.HasPrefix(it.Line+" ", segs[0]+" ") {
+		if strings.HasPrefix(it.Words()+" ", segs[0]+" ") {
 			ids[it.ID] = true
 		}
 	}
@@ -92,6 +92,7 @@ func graft(at, to *rules.Item, segs []string) bool {
 		}
 	}
 	at.Kids = next
+	at.Renumber()
 	return found
 }
 

@@ -29,7 +29,7 @@ type place struct {
 	removes, way bool
 }
 
-func newQueue(ops []op) *queue {
+func newQueue(ops []op, touchesWay func(op) bool) *queue {
 	n := len(ops)
 	q := &queue{ops: ops, block: make([]string, n), way: make([]bool, n), taken: make([]bool, n), heaps: map[place]*indices{},
 		waits: make([][2]int, n), frees: make([][]int, n), pleases: make([][]int, n)}

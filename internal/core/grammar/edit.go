@@ -34,12 +34,11 @@ func (g XML) Edit(target, current, wrap, under string, merge bool) (string, erro
 		}
 		kids = append(kids, k)
 	}
-	words := names(&element{kids: slices.Concat(have.kids, want.kids)})
-	for i, h := range have.kids {
+	for _, h := range have.kids {
 		if merge {
 			break
 		}
-		l := g.list(have, want, h.name, words[i:i+1])
+		l := g.list(have, want, h.name, []string{h.name.Local})
 		if l.find(want, h) != nil {
 			continue
 		}
@@ -156,9 +155,8 @@ func (g XML) Merge(running, by string) (string, error) {
 }
 
 func (g XML) lay(into, by *element, path []string) error {
-	words := names(&element{kids: slices.Concat(by.kids, into.kids)})
-	for i, k := range by.kids {
-		here := append(slices.Clone(path), words[i])
+	for _, k := range by.kids {
+		here := append(slices.Clone(path), k.name.Local)
 		l := g.list(into, by, k.name, here)
 		at := l.find(into, k)
 		if g.Choice != nil {

@@ -38,7 +38,9 @@ func TestForms(t *testing.T) {
 		{"a list told by its first leaf", XML{}, "<a><b><n>1</n><v>x</v></b><b><n>2</n></b></a>", "a\n b 1\n  v x\n b 2\n", ""},
 		{"a list told by its keys", XML{Keys: func([]string) []string { return []string{"k", "n"} }}, "<a><b><n>1</n><k>2</k><v>x y</v></b></a>", "a\n b 2 1\n  v \"x y\"\n", ""},
 		{"prefixes do not matter", XML{}, `<p:a xmlns:p="urn:x"><p:t xmlns:q="urn:y">q:z</p:t></p:a>`, "a\n t z{urn:y}\n", ""},
-		{"two of a name in two name spaces", XML{}, `<a xmlns="u:1"><v>1</v><v xmlns="u:2">2</v></a>`, "a\n v{u:1} 1\n v{u:2} 2\n", ""},
+		{"attributes are words", XML{}, `<a x="1" xmlns:p="u:p" p:y="s &quot;t"><v z="">2</v></a>`, "a @x 1 @y{u:p} \"s \\u0022t\"\n v 2 @z \"\"\n", ""},
+		{"an attribute's key is no key", XML{}, `<a><e><n o="1">x</n><v>1</v></e><e><n>y</n></e></a>`, "a\n e\n  n x @o 1\n  v 1\n e y\n", ""},
+		{"blanks of a value", XML{}, `<a><v> x </v><w>  </w><u></u></a>`, "a\n v \" x \"\n w \"  \"\n u\n", ""},
 		{"not well-formed", XML{}, "<a>\n<b></a>", "", "line 2: not well-formed XML"},
 		{"cut off", XML{}, "<a>\n<b>", "", "line 2: "},
 		{"objects and lists", JSON{}, `{"a":{"b":1,"c":"1","d":[1,"x"],"e":[]},"l":[{"name":"n 1","v":true},{"name":"n2"}]}`,
@@ -46,7 +48,9 @@ func TestForms(t *testing.T) {
 		{"a list told by place", JSON{}, `{"l":[{"v":1},{"v":1}]}`, "l [0]\n v 1\nl [1]\n v 1\n", ""},
 		{"cut off JSON", JSON{}, "{\"a\":\n[1,", "", "line 2: not well-formed JSON"},
 		{"more than one JSON", JSON{}, "{}\n{}", "", "line 2: "},
-		{"not an object", JSON{}, "[1]", "", "not an object"},
+		{"an array at the top", JSON{}, `[{"name":"a","v":1},{"name":"b"}]`, "entry a\n v 1\nentry b\n", ""},
+		{"a name twice", JSON{}, `{"l":[{"name":"a","v":1,"v":2,"name":"b"}]}`, "l a\n v 1\n v 2\n name b\n", ""},
+		{"a bare value", JSON{}, "1", "", "neither an object nor an array"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			n, err := c.g.Parse(c.src)

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"magpie/internal/core/text"
 )
@@ -19,7 +20,8 @@ type Grammar interface {
 
 // Node is one line with what hangs below it. The root has no text.
 type Node struct {
-	Text string   // the line without its indentation
+	Text string   // the line without its indentation, as it is written
+	Col  int      // where Text begins in its line, in bytes
 	Line int      // where it stands in the source, from 1; 0 if it has none
 	Last int      // where it ends when that is another line: a closing mark; else 0
 	Body []string // delimited text after the line, verbatim, closing line included
@@ -29,6 +31,12 @@ type Node struct {
 	// is kept as it stands and means nothing but itself.
 	Unread string
 
+	// Space is the namespace of a document's element; Attrs how many attributes it has: each is two
+	// words at the end of Text, @name and its value. A namespace of an attribute stands behind its
+	// name in braces.
+	Space string
+	Attrs int
+
 	// Ident is how many of the words tell the node from its siblings, where the
 	// form itself says so; 0 where it does not.
 	Ident int
@@ -37,6 +45,28 @@ type Node struct {
 	Keys []string
 	// Spans tells where each word stands, where that is not on Line as written.
 	Spans []Span
+	// Pieces are the lines that Text was put together of, where it goes on over several.
+	Pieces []Piece
+}
+
+// Piece is a line, or what of it belongs to a node's text.
+type Piece struct {
+	Start, End int // where it stands in Text
+	Line, Col  int // and in the source
+}
+
+// Places are where a stretch of the node's text stands in the source, where that follows from Col and
+// Pieces.
+func (n *Node) Places(start, end int) (out []Span) {
+	if n.Pieces == nil {
+		return []Span{{n.Line, n.Col + start, n.Col + end}}
+	}
+	for _, p := range n.Pieces {
+		if from, to := max(start, p.Start), min(end, p.End); from < to {
+			out = append(out, Span{p.Line, p.Col + from - p.Start, p.Col + to - p.Start})
+		}
+	}
+	return out
 }
 
 // Span is a place in the source: a line from 1 and bytes in it. The zero Span
@@ -48,6 +78,29 @@ type Span struct{ Line, Start, End int }
 type Delimited struct {
 	Opens, Closes *regexp.Regexp
 	Must          string // what a line that opens one has in it; empty: nothing is known
+	// Chosen is the pattern of the closing line where what Opens captured stands in it: {name}
+	// for a group's match. Closes is nil then.
+	Chosen string
+}
+
+// closes returns the pattern that closes a text which a line opens, and where in the line what
+// opens it ends.
+func (d Delimited) closes(line string) (*regexp.Regexp, int) {
+	m := d.Opens.FindStringSubmatchIndex(line)
+	if d.Chosen == "" {
+		return d.Closes, m[1]
+	}
+	pattern := d.Chosen
+	for i, name := range d.Opens.SubexpNames() {
+		if name != "" && m[2*i] >= 0 {
+			pattern = strings.ReplaceAll(pattern, "{"+name+"}", regexp.QuoteMeta(line[m[2*i]:m[2*i+1]]))
+		}
+	}
+	re, err := regexp.Compile("(?m)" + pattern)
+	if err != nil {
+		return regexp.MustCompile(`^\b$`), m[1] // matches nothing; checked when the dialect was loaded
+	}
+	return re, m[1]
 }
 
 // Blocks is the grammar of configurations of lines whose blocks are told by
@@ -58,8 +111,11 @@ type Blocks struct {
 	Indent    int      // columns for one level when printing
 	Comments  []string // what a comment line starts with
 	Trailing  bool     // a comment may stand behind a line too, after a blank
-	Quotes    string   // pairs of quotes, in which there is no comment; empty: double quotes
+	Quotes    Quotes   // in which there is no comment
 	Delimited []Delimited
+	Continues string         // what stands at the end of a line that goes on on the next; empty: none does
+	Header    *regexp.Regexp // a line that opens a block which goes on to the next such line; nil: none
+	Closer    *regexp.Regexp // with indentation: a line by which the device itself closes a block; nil: none
 }
 
 // Marks tells blocks by braces or by a closing word.
@@ -82,7 +138,7 @@ func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Msg
 // Parse reads src. What it cannot read costs only that stretch: its lines are kept as
 // they are, each with the reason. There is no error.
 func (g *Blocks) Parse(src string) (*Node, error) {
-	if g.Flat || g.Marks != nil {
+	if g.Flat || g.Marks != nil || g.Header != nil {
 		return g.marked(src)
 	}
 	root := &Node{}
@@ -97,16 +153,35 @@ func (g *Blocks) Parse(src string) (*Node, error) {
 		if strings.TrimSpace(bare) == "" || g.IsComment(bare) {
 			continue
 		}
-		indent := len(lines[i]) - len(bare)
+		indent, col := columns(lines[i]), len(lines[i])-len(bare)
 		bare = g.uncommented(bare)
 		for indent < open[len(open)-1].indent {
 			open = open[:len(open)-1]
+		}
+		var pieces []Piece
+		first := i
+		bare, pieces, i = g.continued(bare, lines, i, col)
+		if g.Closer != nil && len(open) > 1 && g.Closer.MatchString(strings.TrimRight(bare, " \t")) {
+			// It stands as deep as the block's head, or as its lines.
+			at := open[len(open)-1]
+			if at.indent == indent && len(at.node.Kids) == 0 && len(open) > 2 {
+				at = open[len(open)-2]
+			}
+			at.node.Last = i + 1
+			for open[len(open)-1].node != at.node {
+				open = open[:len(open)-1]
+			}
+			open = open[:len(open)-1]
+			continue
 		}
 		if indent == open[len(open)-1].indent {
 			open = open[:len(open)-1]
 		}
 		parent := open[len(open)-1]
-		n := &Node{Text: strings.TrimRight(bare, " \t"), Line: i + 1}
+		n := &Node{Text: bare, Line: first + 1, Col: col, Pieces: pieces}
+		if pieces != nil {
+			n.Last = i + 1
+		}
 		parent.node.Kids = append(parent.node.Kids, n)
 		if want := depthOf(parent.node, n, lines); want >= 0 && want != indent {
 			n.Unread = fmt.Sprintf("indented by %d, between its neighbours' depths (%d was expected)", indent, want)
@@ -114,9 +189,10 @@ func (g *Blocks) Parse(src string) (*Node, error) {
 			n.Unread = "indented below a delimited text"
 		}
 		if n.Unread != "" { // and so is what stands deeper
-			for i+1 < len(lines) && strings.TrimSpace(lines[i+1]) != "" && len(lines[i+1])-len(strings.TrimLeft(lines[i+1], " \t")) > indent {
+			for i+1 < len(lines) && strings.TrimSpace(lines[i+1]) != "" && columns(lines[i+1]) > indent {
 				i++
-				parent.node.Kids = append(parent.node.Kids, &Node{Text: strings.TrimSpace(lines[i]), Line: i + 1, Unread: "it stands below a line that cannot be read"})
+				deeper := strings.TrimLeft(lines[i], " \t")
+				parent.node.Kids = append(parent.node.Kids, &Node{Text: deeper, Line: i + 1, Col: len(lines[i]) - len(deeper), Unread: "it stands below a line that cannot be read"})
 			}
 			continue
 		}
@@ -126,13 +202,52 @@ func (g *Blocks) Parse(src string) (*Node, error) {
 	return root, nil
 }
 
+// continued puts a line together with those that it goes on on. bare is its text, which begins at
+// col. It returns the whole text, the pieces, nil where there is one only, and the last line's index.
+func (g *Blocks) continued(bare string, lines []string, i, col int) (string, []Piece, int) {
+	goesOn := func(l string) bool {
+		return g.Continues != "" && strings.HasSuffix(strings.TrimRight(l, " \t"), g.Continues)
+	}
+	cut := func(l string) string { return strings.TrimSuffix(strings.TrimRight(l, " \t"), g.Continues) }
+	if !goesOn(bare) || i+1 >= len(lines) {
+		return bare, nil, i
+	}
+	out := cut(bare)
+	pieces := []Piece{{0, len(out), i + 1, col}}
+	for more := true; more && i+1 < len(lines); {
+		i++
+		l := strings.TrimLeft(lines[i], " \t")
+		at := len(lines[i]) - len(l)
+		if more = goesOn(l); more {
+			l = cut(l)
+		}
+		pieces = append(pieces, Piece{len(out), len(out) + len(l), i + 1, at})
+		out += l
+	}
+	return out, pieces, i
+}
+
+// columns is how wide a line's indentation is: a tab goes on to the next multiple of eight.
+func columns(line string) (n int) {
+	for i := range len(line) {
+		switch line[i] {
+		case ' ':
+			n++
+		case '\t':
+			n += 8 - n%8
+		default:
+			return n
+		}
+	}
+	return n
+}
+
 // depthOf is how deep the first line of a block stands that could be read, besides n;
 // -1 if there is none.
 func depthOf(block, n *Node, lines []string) int {
 	for _, k := range block.Kids {
 		if k != n && k.Unread == "" && k.Line > 0 {
-			l := lines[k.Line-1]
-			return len(l) - len(strings.TrimLeft(l, " \t"))
+			return columns(lines[k.Line-1])
 		}
 	}
 	return -1
@@ -141,13 +256,18 @@ func depthOf(block, n *Node, lines []string) int {
 // body takes the delimited text that follows a line, if one does, and returns
 // the index of the last line taken. One that is never closed cannot be read.
 func (g *Blocks) body(n *Node, lines []string, i int) int {
+	head := strings.TrimRight(n.Text, " \t")
 	for _, d := range g.Delimited {
-		if !strings.Contains(n.Text, d.Must) || !d.Opens.MatchString(n.Text) {
+		if !strings.Contains(head, d.Must) || !d.Opens.MatchString(head) {
 			continue
+		}
+		closes, end := d.closes(head)
+		if rest := head[end:]; rest != "" && closes.MatchString(rest) {
+			return i // all of it stands on one line
 		}
 		for i++; i < len(lines); i++ {
 			n.Body = append(n.Body, lines[i])
-			if d.Closes.MatchString(lines[i]) {
+			if closes.MatchString(lines[i]) {
 				return i
 			}
 		}
@@ -199,7 +319,16 @@ func (g *Blocks) marked(src string) (*Node, error) {
 		}
 		bare = g.uncommented(bare)
 		top := open[len(open)-1]
-		n := &Node{Text: bare, Line: i + 1}
+		n := &Node{Text: g.uncommented(strings.TrimLeft(lines[i], " \t")), Line: i + 1}
+		n.Col = len(lines[i]) - len(strings.TrimLeft(lines[i], " \t"))
+		if n.Text, n.Pieces, i = g.continued(n.Text, lines, i, n.Col); n.Pieces != nil {
+			n.Last, bare = i+1, strings.TrimSpace(n.Text)
+		}
+		if g.Header != nil && g.Header.MatchString(bare) {
+			open = append(open[:1], n)
+			root.Kids = append(root.Kids, n)
+			continue
+		}
 		if m := g.Marks; m != nil {
 			if m.End != "" && !m.Closes.MatchString(bare) && !strings.HasSuffix(bare, m.End) {
 				bare = g.comment(bare)
@@ -231,6 +360,7 @@ func (g *Blocks) marked(src string) (*Node, error) {
 				continue
 			case head != "":
 				n.Text = head
+				n.Col = max(strings.LastIndex(lines[n.Line-1], head), 0)
 				top.Kids = append(top.Kids, n)
 				open = append(open, n)
 				continue
@@ -279,13 +409,17 @@ func Unread(n *Node) (out []*Node) {
 }
 
 // IsComment tells whether a line, without its indentation, is a comment.
-func (g *Blocks) IsComment(bare string) bool {
-	for _, c := range g.Comments {
-		if strings.HasPrefix(bare, c) {
-			return true
-		}
-	}
-	return false
+func (g *Blocks) IsComment(bare string) bool { return comment(g.Comments, bare) }
+
+// A comment that begins with a word begins with all of it: "end" is not in "endpoint".
+func wordEnds(s string) bool {
+	r, _ := utf8.DecodeLastRuneInString(s)
+	return unicode.IsLetter(r) || unicode.IsDigit(r)
+}
+
+func wordBegins(s string) bool {
+	r, _ := utf8.DecodeRuneInString(s)
+	return s != "" && (unicode.IsLetter(r) || unicode.IsDigit(r) || r == '-' || r == '_')
 }
 
 // Print writes the tree below root as text.
@@ -325,26 +459,57 @@ func (g *Blocks) Print(root *Node) string {
 type Word struct {
 	Text       string
 	Start, End int
+	assigned   bool // it is the name of an option
+}
+
+// Quotes are how texts with blanks are quoted.
+type Quotes struct {
+	Pairs  string // pairs of quotes, like `""<>`; empty means double quotes
+	Escape byte   // in quotes, takes the next character's meaning away; 0: nothing does
+	// Assign is the sign between a name and its value, like "=": the first word of a line is cut at
+	// it into two, and so is each further one, whose name is then written @name: an option, which is
+	// found by its name wherever it stands. 0: there is none.
+	Assign byte
+}
+
+// Options are how many of the words at the end are names and values of options.
+func Options(words []Word) (n int) {
+	for n+1 < len(words) && strings.HasPrefix(words[len(words)-n-2].Text, "@") && words[len(words)-n-2].End < words[len(words)-n-1].Start && words[len(words)-n-2].assigned {
+		n += 2
+	}
+	return n
 }
 
 // Words cuts a line at blanks. A text between quotes is one word, quotes
-// included. quotes lists the pairs, like `""<>`; empty means double quotes.
-func Words(line, quotes string) []Word {
+// included.
+func Words(line string, q Quotes) []Word {
+	quotes := q.Pairs
 	if quotes == "" {
 		quotes = `""`
 	}
-	var out []Word
+	out := make([]Word, 0, 4)
 	for i := 0; i < len(line); {
 		if line[i] == ' ' || line[i] == '\t' {
 			i++
 			continue
 		}
 		end := strings.IndexAny(line[i:], " \t")
-		for q := 0; q+1 < len(quotes); q += 2 {
-			if line[i] != quotes[q] {
+		if q.Assign != 0 {
+			if eq := strings.IndexByte(line[i:], q.Assign); eq > 0 && (end < 0 || eq < end) && eq+1 < len(line)-i && (end < 0 || eq+1 < end) && strings.IndexByte(quotes, line[i]) < 0 {
+				name := Word{Text: line[i : i+eq], Start: i, End: i + eq}
+				if len(out) > 0 {
+					name.Text, name.assigned = "@"+name.Text, true
+				}
+				out = append(out, name)
+				i += eq + 1
+				end = strings.IndexAny(line[i:], " \t")
+			}
+		}
+		for p := 0; p+1 < len(quotes); p += 2 {
+			if line[i] != quotes[p] {
 				continue
 			}
-			if at := strings.IndexByte(line[i+1:], quotes[q+1]); at >= 0 {
+			if at := endQuote(line[i+1:], quotes[p+1], q.Escape); at >= 0 {
 				end = at + 2
 			}
 			break
@@ -352,10 +517,26 @@ func Words(line, quotes string) []Word {
 		if end < 0 {
 			end = len(line) - i
 		}
-		out = append(out, Word{line[i : i+end], i, i + end})
+		out = append(out, Word{Text: line[i : i+end], Start: i, End: i + end})
 		i += end
 	}
 	return out
+}
+
+// endQuote is where a closing quote stands; -1: nowhere.
+func endQuote(s string, quote, escape byte) int {
+	if escape == 0 {
+		return strings.IndexByte(s, quote)
+	}
+	for i := 0; i < len(s); i++ {
+		switch s[i] {
+		case escape:
+			i++
+		case quote:
+			return i
+		}
+	}
+	return -1
 }
 
 // Enclosing maps every source line (from 1) to the lines of the blocks around

@@ -82,7 +82,7 @@ func TestUnread(t *testing.T) {
 func TestWords(t *testing.T) {
 	line := `  note "two  words" x"y z`
 	var got []string
-	for _, w := range Words(line, "") {
+	for _, w := range Words(line, Quotes{}) {
 		if line[w.Start:w.End] != w.Text {
 			t.Errorf("%q is not at %d", w.Text, w.Start)
 		}

@@ -21,17 +21,21 @@ type JSON struct {
 	Keys Keys
 }
 
-// Parse reads src, one object.
+// Parse reads src, one object, or one array, whose entries are called entry.
 func (g JSON) Parse(src string) (*Node, error) {
 	v, err := readJSON(src)
 	if err != nil {
 		return nil, err
 	}
-	if v.members == nil {
-		return nil, &Error{1, "the document is not an object"}
-	}
 	root := &Node{}
-	g.nodes(root, v, nil)
+	switch {
+	case v.members != nil:
+		g.nodes(root, v, nil)
+	case v.entries != nil:
+		g.entries(root, "entry", v, []string{"entry"})
+	default:
+		return nil, &Error{1, "the document is neither an object nor an array"}
+	}
 	return root, nil
 }
 
@@ -196,8 +200,8 @@ func (g JSON) entries(up *Node, name string, list *jsonValue, path []string) {
 		n := &Node{Line: e.first, Last: e.last, Ident: 1, Spans: []Span{{}}}
 		words := []string{name}
 		rest := &jsonValue{members: []*jsonValue{}}
-		for j, m := range e.members {
-			if !slices.Contains(keys, e.names[j]) {
+		for j, m := range e.members { // a name that stands twice is a key once
+			if !slices.Contains(keys, e.names[j]) || slices.Index(e.names, e.names[j]) != j {
 				rest.names, rest.members = append(rest.names, e.names[j]), append(rest.members, m)
 			}
 		}
@@ -316,7 +320,7 @@ func (v *jsonValue) print(b *strings.Builder, indent string) {
 // kid finds what a segment of a path names: a member, or the entry of a list
 // that has members of the values that follow the name.
 func (v *jsonValue) kid(segment string) *jsonValue {
-	words := Words(segment, "")
+	words := Words(segment, Quotes{})
 	if len(words) == 0 {
 		return nil
 	}
@@ -345,7 +349,7 @@ func (v *jsonValue) has(words []Word) bool {
 }
 
 func (v *jsonValue) drop(path []string) {
-	words := Words(path[0], "")
+	words := Words(path[0], Quotes{})
 	if len(words) == 0 {
 		return
 	}

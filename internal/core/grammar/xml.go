@@ -18,10 +18,10 @@ type Keys func(path []string) []string
 // XML is the grammar of XML documents as FormatXML writes them: every element
 // begins on a line of its own.
 //
-// An element becomes a node whose words are its name, then the values of the
-// children that identify it, or the element's own value. Names are local names;
-// a namespace is written behind a name, in braces, only where two siblings of
-// one local name differ in it.
+// An element becomes a node whose words are its local name, then the values of the
+// children that identify it, or the element's own value, then its attributes, each as
+// @name and value. What an element is called is its namespace (Node.Space) and its local
+// name (RFC 7950 §5.3); paths of rules speak of local names.
 type XML struct {
 	Keys   Keys
 	Known  func(path []string) bool   // whether a rule speaks of an element or of what lies below it; nil: of none
@@ -34,6 +34,8 @@ type element struct {
 	attrs   []xml.Attr // without declarations of namespaces
 	value   string
 	valueAt Span
+	tag     string // the start tag as it is written, and where it begins in its first line
+	column  int
 	spaces  []xml.Attr // the prefixes that the value or an attribute uses, with what they stand for
 	first   int        // line of the start tag
 	last    int
@@ -116,9 +118,13 @@ func readXML(src []byte) (*element, error) {
 				return nil, &Error{idx.line(from), fmt.Sprintf("nested deeper than %d elements", deepest)}
 			}
 			if at.value != "" {
-				return nil, &Error{idx.line(from), fmt.Sprintf("<%s> mixes text and elements", at.name.Local)}
+				if strings.TrimSpace(at.value) != "" {
+					return nil, &Error{idx.line(from), fmt.Sprintf("<%s> mixes text and elements", at.name.Local)}
+				}
+				at.value, at.valueAt = "", Span{} // layout on one line
 			}
-			e := &element{name: t.Name, first: idx.line(from)}
+			e := &element{name: t.Name, first: idx.line(from), tag: string(src[from:d.InputOffset()])}
+			e.column = from - idx[e.first-1]
 			e.last = e.first
 			known := prefixes[len(prefixes)-1]
 			for _, a := range t.Attr {
@@ -136,8 +142,8 @@ func readXML(src []byte) (*element, error) {
 			at.spaces = at.used(prefixes[len(prefixes)-1])
 			open, prefixes = open[:len(open)-1], prefixes[:len(prefixes)-1]
 		case xml.CharData:
-			if strings.TrimSpace(string(t)) == "" && at.value == "" {
-				continue
+			if strings.TrimSpace(string(t)) == "" && at.value == "" && (len(open) == 1 || len(at.kids) > 0 || strings.ContainsAny(string(t), "\r\n")) {
+				continue // layout
 			}
 			if len(open) == 1 || len(at.kids) > 0 {
 				if strings.TrimSpace(string(t)) == "" {
@@ -146,8 +152,11 @@ func readXML(src []byte) (*element, error) {
 				return nil, &Error{idx.line(from), "text outside of any element, or between elements"}
 			}
 			line := idx.line(from)
+			if at.value == "" {
+				at.valueAt = Span{line, from - idx[line-1], 0}
+			}
 			at.value += string(t)
-			at.valueAt = Span{line, from - idx[line-1], int(d.InputOffset()) - idx[line-1]}
+			at.valueAt.End = int(d.InputOffset()) - idx[at.valueAt.Line-1]
 		}
 	}
 	if len(open) > 1 {
@@ -156,40 +165,18 @@ func readXML(src []byte) (*element, error) {
 	return top, nil
 }
 
-// names gives each child its word: the local name, with the namespace behind
-// it where siblings need it to be told apart.
-func names(e *element) []string {
-	spaces := map[string]string{}
-	clash := map[string]bool{}
-	for _, k := range e.kids {
-		if s, ok := spaces[k.name.Local]; ok && s != k.name.Space {
-			clash[k.name.Local] = true
-		}
-		spaces[k.name.Local] = k.name.Space
-	}
-	out := make([]string, len(e.kids))
-	for i, k := range e.kids {
-		out[i] = k.name.Local
-		if clash[k.name.Local] {
-			out[i] += "{" + k.name.Space + "}"
-		}
-	}
-	return out
-}
-
 func (g XML) nodes(up *Node, e *element, path []string) {
-	words := names(e)
-	count := map[string]int{}
-	for _, w := range words {
-		count[w]++
+	count := map[xml.Name]int{}
+	for _, k := range e.kids {
+		count[k.name]++
 	}
-	for i, k := range e.kids {
-		here := append(slices.Clone(path), words[i])
-		n := &Node{Line: k.first}
+	for _, k := range e.kids {
+		here := append(slices.Clone(path), k.name.Local)
+		n := &Node{Line: k.first, Space: k.name.Space}
 		if k.last != k.first {
 			n.Last = k.last
 		}
-		line := []string{words[i]}
+		line := []string{k.name.Local}
 		n.Spans = []Span{{}}
 		n.Ident = 1
 		skip := map[*element]bool{}
@@ -198,17 +185,26 @@ func (g XML) nodes(up *Node, e *element, path []string) {
 				line = append(line, Quote(v))
 				n.Spans = append(n.Spans, k.valueAt)
 			}
-			if count[words[i]] > 1 {
+			if count[k.name] > 1 {
 				n.Ident = len(line) // an entry of a leaf-list is told by its value
 			}
 		} else {
-			for _, key := range g.keysOf(here, k, count[words[i]] > 1) {
+			for _, key := range g.keysOf(here, k, count[k.name] > 1) {
 				line = append(line, Quote(key.canonical()))
 				n.Spans = append(n.Spans, key.valueAt)
 				n.Ident++
 				n.Keys = append(n.Keys, key.name.Local)
 				skip[key] = true
 			}
+		}
+		for _, a := range k.attrs {
+			name := "@" + a.Name.Local
+			if a.Name.Space != "" {
+				name += "{" + a.Name.Space + "}"
+			}
+			line = append(line, name, Quote(k.resolved(a.Value)))
+			n.Spans = append(n.Spans, Span{}, k.attributeAt(a))
+			n.Attrs++
 		}
 		n.Text = strings.Join(line, " ")
 		rest := *k
@@ -220,20 +216,36 @@ func (g XML) nodes(up *Node, e *element, path []string) {
 	}
 }
 
-// keysOf finds the children that identify an entry: those that the rules name,
-// or, of an element that has siblings of its name, the first leaf (RFC 7950
-// §7.8.5: keys come first).
+// attributeAt is where an attribute's value stands in the start tag; the zero Span where it is
+// not found as it is written by FormatXML.
+func (e *element) attributeAt(a xml.Attr) Span {
+	value := attribute(a.Value)
+	for at := 0; ; {
+		n := strings.Index(e.tag[at:], a.Name.Local+"="+value)
+		if n < 0 {
+			return Span{}
+		}
+		at += n + len(a.Name.Local) + 1
+		before := e.tag[:at-len(a.Name.Local)-1]
+		if strings.HasSuffix(before, " ") || strings.HasSuffix(before, ":") && !strings.HasSuffix(before, " xmlns:") {
+			return Span{e.first, e.column + at + 1, e.column + at + len(value) - 1}
+		}
+	}
+}
+
+// keysOf finds the children that identify an entry: those that the rules name, or, of an
+// element that has siblings of its name, the first leaf (RFC 7950 §7.8.5: keys come first).
+// A leaf that says more than its value, by an attribute or a namespace, is no key.
 func (g XML) keysOf(path []string, e *element, repeated bool) (out []*element) {
+	key := func(k *element) bool { return len(k.kids)+len(k.attrs) == 0 && k.name.Space == e.name.Space }
 	if g.Keys != nil {
 		for _, name := range g.Keys(path) {
-			for _, k := range e.kids {
-				if k.name.Local == name && len(k.kids) == 0 {
-					out = append(out, k)
-				}
+			if i := slices.IndexFunc(e.kids, func(k *element) bool { return k.name.Local == name && key(k) }); i >= 0 {
+				out = append(out, e.kids[i])
 			}
 		}
 	}
-	if len(out) == 0 && repeated && len(e.kids[0].kids) == 0 {
+	if len(out) == 0 && repeated && key(e.kids[0]) {
 		out = e.kids[:1]
 	}
 	return out
@@ -265,8 +277,10 @@ func (e *element) used(scope map[string]string) (out []xml.Attr) {
 
 // canonical is the element's value with prefixes replaced by the namespaces they
 // stand for, so that it does not matter which prefix a device chose.
-func (e *element) canonical() string {
-	v := strings.TrimSpace(e.value)
+func (e *element) canonical() string { return e.resolved(e.value) }
+
+// resolved is a text of the element with prefixes replaced by the namespaces they stand for.
+func (e *element) resolved(v string) string {
 	if len(e.spaces) == 0 {
 		return v
 	}
@@ -370,7 +384,7 @@ func free(taken []xml.Attr) xml.Attr {
 // is tells whether a segment of a path names the element: by its name, and by
 // values that children of it have.
 func (e *element) is(segment string) bool {
-	words := Words(segment, "")
+	words := Words(segment, Quotes{})
 	if len(words) == 0 || e.name.Local != words[0].Text {
 		return false
 	}

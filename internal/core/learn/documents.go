@@ -83,7 +83,7 @@ func apartBy(entries []*grammar.Node) []string {
 
 // first is the name of an element or member.
 func first(text string) string {
-	if w := grammar.Words(text, ""); len(w) > 0 {
+	if w := grammar.Words(text, grammar.Quotes{}); len(w) > 0 {
 		return w[0].Text
 	}
 	return ""

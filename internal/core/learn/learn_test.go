@@ -8,7 +8,7 @@ import (
 	"magpie/internal/core/grammar"
 )
 
-func words(line string) []grammar.Word { return grammar.Words(line, "") }
+func words(line string) []grammar.Word { return grammar.Words(line, grammar.Quotes{}) }
 
 func tree(t testing.TB, src string) *grammar.Node {
 	t.Helper()

@@ -94,7 +94,7 @@ func (it *Item) defaulted() string {
 	if it.Rule == nil || it.Rule.Default == "" || len(it.Kids) > 0 || it.inner != nil {
 		return ""
 	}
-	return it.ID + " " + it.Rule.Default
+	return it.ident + " " + it.Rule.Default
 }
 
 // size is how many lines an entry has with all that is below it.
@@ -156,7 +156,7 @@ func (it *Item) writeKids(b *strings.Builder) {
 	var ordered, free []string
 	for _, k := range it.Kids {
 		var kid strings.Builder
-		line := k.Line
+		line := k.Space + "\x00" + k.Line
 		if k.Rule != nil && (len(k.Rule.Salted) > 0 || k.Withheld()) {
 			line = k.Rule.Path + "\x00" + k.compared(k)
 		}

@@ -11,7 +11,7 @@ import (
 // shape is what random trees are made of: blocks whose lines are ordered, blocks whose are not, and
 // lines of one value.
 func shape(t *testing.T) *Table {
-	return table(t, &Rule{Path: "lane {name}"}, &Rule{Path: "lane {name} / note <text>"}, &Rule{Path: "lane {name} / mtu <bytes>", Default: "1500"}, &Rule{Path: "lane {name} / berth {address}"},
+	return freely(t, &Rule{Path: "lane {name}"}, &Rule{Path: "lane {name} / note <text>"}, &Rule{Path: "lane {name} / mtu <bytes>", Default: "1500"}, &Rule{Path: "lane {name} / berth {address}"},
 		&Rule{Path: "sieve {name}", Ordered: true}, &Rule{Path: "sieve {name} / {entry...}"}, &Rule{Path: "host <name>"})
 }
 

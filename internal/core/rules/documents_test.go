@@ -3,45 +3,7 @@ package rules
 import (
 	"slices"
 	"testing"
-
-	"magpie/internal/core/grammar"
 )
-
-// TestUnordered: a document's lists that stand in another order are told of where no rule
-// says whether that matters, and nowhere else.
-func TestUnordered(t *testing.T) {
-	for name, c := range map[string]struct {
-		rules      []Rule
-		have, want string
-		lists      []string
-	}{
-		"nobody says":           {nil, "<s><u><n>a</n></u><u><n>b</n></u></s>", "<s><u><n>b</n></u><u><n>a</n></u></s>", []string{"s / u"}},
-		"it matters":            {[]Rule{{Path: "s / u {n}", Sequence: "u"}}, "<s><u><n>a</n></u><u><n>b</n></u></s>", "<s><u><n>b</n></u><u><n>a</n></u></s>", nil},
-		"of the whole block":    {[]Rule{{Path: "s", Ordered: true}}, "<s><u><n>a</n></u><u><n>b</n></u></s>", "<s><u><n>b</n></u><u><n>a</n></u></s>", nil},
-		"the same order":        {nil, "<s><u><n>a</n></u><u><n>b</n></u></s>", "<s><u><n>a</n></u><u><n>c</n></u><u><n>b</n></u></s>", nil},
-		"values":                {nil, "<l>1</l><l>2</l>", "<l>2</l><l>1</l>", []string{"l"}},
-		"other elements around": {nil, "<s><a>1</a><b>2</b></s>", "<s><b>2</b><a>1</a></s>", nil},
-		"deep in an entry":      {nil, "<u><n>a</n><l>1</l><l>2</l></u><u><n>b</n></u>", "<u><n>a</n><l>2</l><l>1</l></u><u><n>b</n></u>", []string{"u a / l"}},
-	} {
-		tab := &Table{}
-		for _, r := range c.rules {
-			if err := r.Compile(); err != nil {
-				t.Fatal(err)
-			}
-			tab.Rules = append(tab.Rules, &r)
-		}
-		read := func(src string) *Item {
-			root, err := grammar.XML{Keys: tab.Keys}.Parse(src)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return tab.Resolve(root)
-		}
-		if got := Unordered(read(c.have), read(c.want)); !slices.Equal(got, c.lists) {
-			t.Errorf("%s: %q", name, got)
-		}
-	}
-}
 
 // TestChoice: lines of one choice share a place, whichever rule they fall under.
 func TestChoice(t *testing.T) {

@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"cmp"
+	"math"
 	"slices"
 	"strings"
 
@@ -37,8 +39,8 @@ func (it *Item) Hidden() bool {
 // hide takes lines out of a text of which nobody can say where their secrets stand.
 func (t *Table) hide(lines []string, up *Item, n *grammar.Node) {
 	for _, k := range n.Kids {
-		it := t.item(up, k.Text, k.Body, k.Ident)
-		if it.Unread = k.Unread; it.Hidden() {
+		it := t.node(up, k)
+		if it.Hidden() {
 			for i := k.Line; i <= k.Line+len(k.Body) && i <= len(lines); i++ {
 				lines[i-1] = hiddenLine
 			}
@@ -50,10 +52,53 @@ func (t *Table) hide(lines []string, up *Item, n *grammar.Node) {
 // Shown is how a hidden secret reads.
 func (m Masker) Shown(secret string) string { return "‹secret " + m.Tag(secret) + "›" }
 
-// Text returns src with every secret hidden. root is src parsed.
+// Text returns src with every secret hidden. root is src parsed. Hidden are: what rules call
+// secret, what matches the table's Secrets on any line, and, in lines that no rule names, in
+// comments and in bodies, what looks like a secret (see likeSecrets).
 func (m Masker) Text(src string, root *grammar.Node) string {
 	lines := text.Lines(src)
-	m.Table.replace(lines, root, func(r *Rule) []string { return r.Secret }, m.Shown)
+	cuts := make([][]span, len(lines))
+	known := make([][]span, len(lines)) // what of each line the tree says the meaning of
+	mark := func(line, from, to int) {
+		if line > 0 && line <= len(lines) {
+			known[line-1] = append(known[line-1], span{from, min(to, len(lines[line-1]))})
+		}
+	}
+	m.Table.cut(lines, root, cuts, (*Item).secretWords, func(it *Item, k *grammar.Node) {
+		switch {
+		case m.Table.Document:
+			mark(k.Line, 0, math.MaxInt)
+			mark(k.Last, 0, math.MaxInt)
+			for _, s := range k.Spans {
+				mark(s.Line, 0, math.MaxInt)
+			}
+		case k.Spans != nil:
+			for _, s := range k.Spans {
+				mark(s.Line, s.Start, s.End)
+			}
+		default:
+			for _, s := range k.Places(0, len(k.Text)) {
+				mark(s.Line, s.Start, s.End)
+			}
+		}
+		for i, body := range it.bodySecrets() {
+			if at := k.Line + i; at < len(lines) {
+				cuts[at] = append(cuts[at], body...)
+				mark(at+1, 0, math.MaxInt)
+			}
+		}
+	})
+	for i, l := range lines {
+		cuts[i] = append(cuts[i], m.Table.patterned(l)...)
+		end := 0
+		for _, k := range append(united(known[i]), span{len(l), len(l) + 1}) {
+			for _, s := range m.Table.likeSecrets(l[end:max(end, k.from)]) {
+				cuts[i] = append(cuts[i], span{s.from + end, s.to + end})
+			}
+			end = k.to
+		}
+		lines[i] = m.replaced(l, cuts[i])
+	}
 	if len(grammar.Unread(root)) > 0 {
 		m.Table.hide(lines, &Item{torn: true}, root)
 	}
@@ -64,52 +109,173 @@ func (m Masker) Text(src string, root *grammar.Node) string {
 	return out
 }
 
-// replace writes other words into a text's lines: those that stand where
-// captures says, shown as shown says.
-func (t *Table) replace(lines []string, root *grammar.Node, captures func(*Rule) []string, shown func(word string) string) {
-	type cut struct {
-		at    grammar.Span
-		shown string
+// span is a stretch of a line, in bytes.
+type span struct{ from, to int }
+
+// replaced is a line with stretches of it, which may overlap, hidden.
+func (m Masker) replaced(line string, cuts []span) string {
+	if len(cuts) == 0 {
+		return line
 	}
-	var cuts []cut
+	var b strings.Builder
+	end := 0
+	for _, c := range united(cuts) {
+		b.WriteString(line[end:c.from] + m.Shown(line[c.from:c.to]))
+		end = c.to
+	}
+	b.WriteString(line[end:])
+	return b.String()
+}
+
+// united are stretches in their order, those that overlap made one.
+func united(cuts []span) (out []span) {
+	cuts = slices.Clone(cuts)
+	slices.SortFunc(cuts, func(a, b span) int { return cmp.Or(a.from-b.from, b.to-a.to) })
+	for _, c := range cuts {
+		switch n := len(out); {
+		case c.to <= c.from:
+		case n > 0 && c.from < out[n-1].to:
+			out[n-1].to = max(out[n-1].to, c.to)
+		default:
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// cut notes where words of a text's lines stand that which chooses. each is called for every
+// node with its item, if it is not nil.
+func (t *Table) cut(lines []string, root *grammar.Node, cuts [][]span, which func(*Item) []bool, each func(*Item, *grammar.Node)) {
 	var walk func(up *Item, n *grammar.Node)
 	walk = func(up *Item, n *grammar.Node) {
 		for _, k := range n.Kids {
-			it := t.item(up, k.Text, k.Body, k.Ident)
+			it := t.node(up, k)
+			if each != nil {
+				each(it, k)
+			}
 			walk(it, k)
-			if k.Unread != "" || it.Rule == nil || len(captures(it.Rule)) == 0 {
-				continue
-			}
-			at := k.Spans
-			if at == nil && k.Line > 0 && k.Line <= len(lines) {
-				// The words stand on the line as they are written.
-				raw := lines[k.Line-1]
-				indent := len(raw) - len(strings.TrimLeft(raw, " \t"))
-				for i, w := range t.Words(raw[indent:]) {
-					s := grammar.Span{Line: k.Line, Start: indent + w.Start, End: indent + w.End}
-					if i < len(it.words) && strings.HasPrefix(w.Text, it.words[i].Text) {
-						s.End = s.Start + len(it.words[i].Text) // not the mark that ends the line
-					}
-					at = append(at, s)
+			for i, chosen := range which(it) {
+				if !chosen {
+					continue
 				}
-			}
-			for _, name := range captures(it.Rule) {
-				c, _ := it.caps.of(name)
-				for i := c[0]; i < c[1] && i < len(at); i++ {
-					if at[i].Line > 0 && at[i].Line <= len(lines) && at[i].End <= len(lines[at[i].Line-1]) {
-						cuts = append(cuts, cut{at[i], shown(it.words[i].Text)})
+				places := k.Places(it.words[i].Start, it.words[i].End)
+				if k.Spans != nil {
+					if places = nil; i < len(k.Spans) {
+						places = k.Spans[i : i+1]
+					}
+				}
+				for _, at := range places {
+					if at.Line > 0 && at.Line <= len(lines) && at.End <= len(lines[at.Line-1]) {
+						cuts[at.Line-1] = append(cuts[at.Line-1], span{at.Start, at.End})
 					}
 				}
 			}
 		}
 	}
 	walk(&Item{}, root)
-	// The last on a line first, so that the places before it still hold.
-	slices.SortFunc(cuts, func(a, b cut) int { return b.at.Start - a.at.Start })
-	for _, c := range cuts {
-		l := lines[c.at.Line-1]
-		lines[c.at.Line-1] = l[:c.at.Start] + c.shown + l[c.at.End:]
+}
+
+// captured tells of each of the item's words whether one of those captures took it.
+func (it *Item) captured(names []string) (out []bool) {
+	for _, name := range names {
+		at, _ := it.caps.of(name)
+		for i := at[0]; i < at[1]; i++ {
+			if out == nil {
+				out = make([]bool, len(it.words))
+			}
+			out[i] = true
+		}
 	}
+	return out
+}
+
+// secretWords tells of each of the item's words whether it is secret: because its rule says so,
+// or, where no rule names the line, because it looks like one. nil: none is.
+func (it *Item) secretWords() (out []bool) {
+	switch {
+	case it.Unread != "":
+		return nil
+	case it.Rule != nil:
+		return it.captured(it.Rule.Secret)
+	}
+	like := it.table.likeSecretWords(it.words)
+	if it.underSecret() {
+		for i := max(1, len(it.words)-1); i < len(it.words); i++ {
+			like = append(like, i)
+		}
+	}
+	for _, i := range like {
+		if out == nil {
+			out = make([]bool, len(it.words))
+		}
+		out[i] = true
+	}
+	return out
+}
+
+// underSecret tells whether the block that an unruled line stands in, which no rule names either,
+// is called like a secret.
+func (it *Item) underSecret() bool {
+	up := it.Up
+	return up != nil && up.Up != nil && up.Rule == nil && len(up.words) > 0 && up.table != nil && up.table.likeSecret(up.words[0].Text)
+}
+
+// spans are the stretches of the item's line that are secret.
+func (it *Item) spans() (out []span) {
+	if it.table == nil {
+		return nil
+	}
+	for i, secret := range it.secretWords() {
+		if secret {
+			out = append(out, span{it.words[i].Start, it.words[i].End})
+		}
+	}
+	return united(append(out, it.table.patterned(it.Line)...))
+}
+
+// bodySecrets are the stretches of the item's body that are secret, a list for each line: all of
+// it where the rule calls the body secret or the line that opens it looks like one of a secret.
+func (it *Item) bodySecrets() [][]span {
+	if len(it.Body) == 0 || it.table == nil {
+		return nil
+	}
+	out := make([][]span, len(it.Body))
+	all := it.Rule != nil && slices.Contains(it.Rule.Secret, Body) || it.Rule == nil && slices.ContainsFunc(it.words, func(w grammar.Word) bool { return it.table.likeSecret(w.Text) })
+	pem := false
+	for i, l := range it.Body {
+		pem = pem || strings.Contains(l, "PRIVATE KEY")
+		closes := i == len(it.Body)-1 && it.Unread == ""
+		switch {
+		case (all || pem) && !closes:
+			out[i] = []span{{0, len(l)}}
+		default:
+			out[i] = united(append(it.table.likeSecrets(l), it.table.patterned(l)...))
+		}
+		if strings.Contains(l, "END") && strings.Contains(l, "PRIVATE KEY") {
+			pem = false
+		}
+	}
+	return out
+}
+
+// Body stands in Rule.Secret for the text over several lines that follows the line.
+const Body = "body"
+
+// patterned are the stretches of a line that one of the table's patterns says are secret.
+func (t *Table) patterned(line string) (out []span) {
+	for _, p := range t.Secrets {
+		for _, m := range p.FindAllStringSubmatchIndex(line, -1) {
+			if len(m) == 2 {
+				out = append(out, span{m[0], m[1]})
+			}
+			for g := 2; g+1 < len(m); g += 2 {
+				if m[g] >= 0 {
+					out = append(out, span{m[g], m[g+1]})
+				}
+			}
+		}
+	}
+	return out
 }
 
 // Item returns the item's line with its secrets hidden.
@@ -117,41 +283,48 @@ func (m Masker) Item(it *Item) string {
 	if it.Hidden() {
 		return hiddenLine
 	}
-	return m.hide(it, it.Line)
+	return m.replaced(it.Line, it.spans())
 }
 
-func (m Masker) hide(it *Item, line string) string {
-	if it.Rule == nil || len(it.Rule.Secret) == 0 {
-		return line
-	}
-	words := m.Table.Words(line)
-	for i := len(words) - 1; i >= 0; i-- {
-		for _, s := range it.Rule.Secret {
-			if at, _ := it.caps.of(s); i >= at[0] && i < at[1] {
-				line = line[:words[i].Start] + m.Shown(words[i].Text) + line[words[i].End:]
-			}
+// Lines returns the item's line and its body with their secrets hidden.
+func (m Masker) Lines(it *Item) []string {
+	out := []string{m.Item(it)}
+	secret := it.bodySecrets()
+	for i, l := range it.Body {
+		if it.Hidden() {
+			out = append(out, hiddenLine)
+			continue
 		}
+		out = append(out, m.replaced(l, secret[i]))
 	}
-	return line
+	return out
 }
 
-// Secrets lists the secret words of the item's line.
+// Secrets lists what is secret in the item's line and body, as it is written.
 func (it *Item) Secrets() (out []string) {
-	if it.Rule == nil {
-		return nil
+	for _, s := range it.spans() {
+		out = append(out, it.Line[s.from:s.to])
 	}
-	for _, s := range it.Rule.Secret {
-		at, _ := it.caps.of(s)
-		for i := at[0]; i < at[1]; i++ {
-			out = append(out, it.words[i].Text)
+	for i, all := range it.bodySecrets() {
+		for _, s := range all {
+			out = append(out, it.Body[i][s.from:s.to])
 		}
 	}
 	return out
 }
 
-// Answer hides the secrets of a line in what a device answered to it.
+// Answer hides the secrets of a line in what a device answered to it, in quotes or without.
 func (m Masker) Answer(answer string, secrets []string) string {
+	var all []string
 	for _, s := range secrets {
+		all = append(all, s)
+		if n := len(s); n > 2 && !isWord(s[0]) && !isWord(s[n-1]) {
+			bare := s[1 : n-1]
+			all = append(all, bare, strings.NewReplacer(`\"`, `"`, `\\`, `\`).Replace(bare))
+		}
+	}
+	slices.SortStableFunc(all, func(a, b string) int { return len(b) - len(a) })
+	for _, s := range slices.Compact(all) {
 		if s != "" {
 			answer = strings.ReplaceAll(answer, s, m.Shown(s))
 		}
@@ -159,21 +332,22 @@ func (m Masker) Answer(answer string, secrets []string) string {
 	return answer
 }
 
+func isWord(b byte) bool {
+	return b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
+}
+
 // Difference hides the secrets of both sides.
 func (m Masker) Difference(d Difference) Difference {
 	if d.item == nil {
 		return d
 	}
-	mask := func(line string) string {
-		switch {
-		case line == "":
-			return ""
-		case d.item.Hidden():
-			return hiddenLine
-		}
-		return m.Item(m.Table.Item(d.item.Up, line, nil))
+	if d.Have != "" {
+		d.Have = m.Item(cmp.Or(d.have, d.item))
 	}
-	d.Have, d.Want, d.Block = mask(d.Have), mask(d.Want), m.Path(d.item.Up)
+	if d.Want != "" {
+		d.Want = m.Item(cmp.Or(d.want, d.item))
+	}
+	d.Block = m.Path(d.item.Up)
 	return d
 }
 
@@ -191,8 +365,20 @@ func (m Masker) Path(it *Item) string {
 // Resalted blanks the words of a text's lines that the device salts anew each
 // time it shows them. root is the text parsed.
 func (t *Table) Resalted(lines []string, root *grammar.Node) {
-	if slices.ContainsFunc(t.Rules, func(r *Rule) bool { return len(r.Salted) > 0 }) {
-		t.replace(lines, root, func(r *Rule) []string { return r.Salted }, func(string) string { return "" })
+	if !slices.ContainsFunc(t.Rules, func(r *Rule) bool { return len(r.Salted) > 0 }) {
+		return
+	}
+	cuts := make([][]span, len(lines))
+	t.cut(lines, root, cuts, func(it *Item) []bool {
+		if it.Rule == nil || it.Unread != "" {
+			return nil
+		}
+		return it.captured(it.Rule.Salted)
+	}, nil)
+	for i, all := range cuts {
+		for _, c := range slices.Backward(united(all)) {
+			lines[i] = lines[i][:c.from] + lines[i][c.to:]
+		}
 	}
 }
 
@@ -203,7 +389,10 @@ func (t *Table) Settled(lines int, root *grammar.Node) []bool {
 	var walk func(up *Item, n *grammar.Node)
 	walk = func(up *Item, n *grammar.Node) {
 		for _, k := range n.Kids {
-			it := &Item{Up: up, table: t, words: t.Words(k.Text)}
+			it := &Item{Up: up, table: t, words: t.Words(k.Text), attrs: 2 * k.Attrs}
+			if t.Assign != 0 {
+				it.attrs = grammar.Options(it.words)
+			}
 			if t.meet(it); it.Rule != nil && it.Rule.Volatile {
 				continue
 			}
@@ -229,5 +418,8 @@ func eachLine(k *grammar.Node, do func(line int)) {
 		if s.Line > 0 {
 			do(s.Line)
 		}
+	}
+	for _, p := range k.Pieces {
+		do(p.Line)
 	}
 }

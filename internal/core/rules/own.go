@@ -102,7 +102,7 @@ func (t *Table) Hushed(lines int, root *grammar.Node) (by []int, names []string)
 	var walk func(up *Item, n *grammar.Node, above int)
 	walk = func(up *Item, n *grammar.Node, above int) {
 		for _, k := range n.Kids {
-			it := t.item(up, k.Text, k.Body, k.Ident)
+			it := t.node(up, k)
 			own := above
 			if own == 0 {
 				own = t.hushed(it)
@@ -147,7 +147,7 @@ func (o *Own) Breaches(t *Table, top *Item) (out []Difference) {
 		walk = func(it *Item, at int) {
 			found := false
 			for _, k := range it.Kids {
-				if fits(o.rule.segs[at], k.words) {
+				if fits(o.rule.segs[at], k.positional()) {
 					if found = true; at < last {
 						walk(k, at+1)
 					}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"magpie/internal/core/grammar"
@@ -22,6 +23,7 @@ type Rule struct {
 	Path string
 
 	Ordered    bool     // the order of the lines directly below matters; new ones go to the end
+	Free       bool     // the order of the lines directly below does not count
 	Overwrites bool     // a new value replaces the old one without removing it first
 	Permanent  bool     // the device does not let go of it; it can only be overwritten
 	Default    string   // the value the device leaves out
@@ -62,8 +64,13 @@ type Use struct {
 
 type token struct {
 	word, capture string
+	attr          string // the attribute whose value the capture takes; such tokens stand last
 	ident, rest   bool
 }
+
+// attribute is how a path speaks of the value of an attribute, or of an option: @name=<capture>, or
+// @name={capture} where it identifies the line.
+var attribute = regexp.MustCompile(`^@([^=<>{}]+)=(?:<([^<>{}]+)>|\{([^<>{}]+)\})$`)
 
 // Table is a set of rules. The first rule that matches a path counts.
 type Table struct {
@@ -71,12 +78,24 @@ type Table struct {
 	Quotes   string         // pairs that make one word of a text with blanks, like `""<>`; empty: double quotes
 	Withheld *regexp.Regexp // what stands where the device does not tell a secret; nil: it always does
 	Denial   string         // the word before a line that says the opposite of it; empty: there is none
+	Free     bool           // order counts only where a rule says so
+	Blanks   bool           // how many blanks stand between the words that a rule names does not count
 
-	noise []Own // what people say is none of it worth looking at; see With
+	// Secrets are patterns of what is secret wherever it stands in a text: their groups, or all
+	// that matches where they have none.
+	Secrets  []*regexp.Regexp
+	Escape   byte // in quotes, the character that takes the next one's meaning away; 0: none does
+	Assign   byte // the sign between the name and the value of an option; 0: there are none
+	Document bool // the texts are XML or JSON
+
+	noise       []Own           // what people say is none of it worth looking at; see With
+	secretNames map[string]bool // words behind which rules know secrets; see Compile
 }
 
 // Words cuts a line into words as the table's configurations do.
-func (t *Table) Words(line string) []grammar.Word { return grammar.Words(line, t.Quotes) }
+func (t *Table) Words(line string) []grammar.Word {
+	return grammar.Words(line, grammar.Quotes{Pairs: t.Quotes, Escape: t.Escape, Assign: t.Assign})
+}
 
 // Compile reads the rule's path pattern and checks what refers to it.
 func (r *Rule) Compile() error {
@@ -89,7 +108,15 @@ func (r *Rule) Compile() error {
 				t = token{capture: w[1 : n-1], ident: w[0] == '{'}
 				t.capture, t.rest = strings.CutSuffix(t.capture, "...")
 			}
-			if len(toks) > 0 && toks[len(toks)-1].rest {
+			if m := attribute.FindStringSubmatch(w); m != nil {
+				t = token{attr: m[1], capture: m[2] + m[3], ident: m[3] != ""}
+			}
+			switch last := len(toks) - 1; {
+			case last < 0 && t.attr != "":
+				return fmt.Errorf("%s: an attribute stands behind what it is one of", w)
+			case last >= 0 && toks[last].attr != "" && t.attr == "":
+				return fmt.Errorf("%s: only attributes can follow an attribute", w)
+			case last >= 0 && toks[last].rest && t.attr == "":
 				return fmt.Errorf("%s: nothing can follow a pattern that takes all words left", w)
 			}
 			toks = append(toks, t)
@@ -99,8 +126,14 @@ func (r *Rule) Compile() error {
 		}
 		r.segs = append(r.segs, toks)
 	}
+	if r.Defines != "" && r.Named == "" {
+		last := r.segs[len(r.segs)-1]
+		if last[0].capture != "" && !slices.ContainsFunc(last, func(t token) bool { return t.ident }) {
+			return fmt.Errorf("defines %s, and no word of the last segment identifies the line; say with named which capture is the name", r.Defines)
+		}
+	}
 	for _, name := range slices.Concat(r.Secret, r.Salted, r.SingleBy, r.Unique, []string{r.Hostname, r.Named}) {
-		if name != "" && !r.Has(name) {
+		if name != "" && name != Body && !r.Has(name) {
 			return fmt.Errorf("the path has no <%s> or {%s}", name, name)
 		}
 	}
@@ -190,10 +223,13 @@ func (r *Rule) Has(capture string) bool {
 	return slices.ContainsFunc(r.segs[len(r.segs)-1], func(t token) bool { return t.capture == capture })
 }
 
-// fits tells whether words are of the segment's shape.
+// fits tells whether words, without those of attributes, are of the segment's shape.
 func fits(seg []token, words []grammar.Word) bool {
+	n := 0
 	for i, t := range seg {
 		switch {
+		case t.attr != "":
+			continue
 		case i >= len(words):
 			return false
 		case t.rest:
@@ -201,20 +237,29 @@ func fits(seg []token, words []grammar.Word) bool {
 		case t.capture == "" && words[i].Text != t.word:
 			return false
 		}
+		n++
 	}
-	return len(words) == len(seg)
+	return len(words) == n
 }
 
 // captures tells which words that fit a segment each capture took: a first index
-// and one past the last.
-func captures(seg []token, words []grammar.Word) (caps captured) {
+// and one past the last. The last attrs pairs of words are names and values of attributes.
+func captures(seg []token, words []grammar.Word, attrs int) (caps captured) {
 	for i, t := range seg {
+		if t.attr != "" {
+			for j := len(words) - attrs; j+1 < len(words); j += 2 {
+				if words[j].Text == "@"+t.attr {
+					caps = append(caps, capture{t.capture, [2]int{j + 1, j + 2}})
+				}
+			}
+			continue
+		}
 		if t.capture == "" {
 			continue
 		}
 		end := i + 1
 		if t.rest {
-			end = len(words)
+			end = len(words) - attrs
 		}
 		caps = append(caps, capture{t.capture, [2]int{i, end}})
 	}
@@ -240,12 +285,13 @@ func (c captured) of(name string) (at [2]int, is bool) {
 }
 
 // identity is what tells words that fit a segment from others: all before the first
-// value; where something that identifies stands behind a value, all but the values.
+// value, n of them; where something that identifies stands behind a value, all but the values.
 // inner tells which words are values in the midst of it.
-func identity(seg []token, words []grammar.Word) (id string, inner []bool) {
+func identity(seg []token, words []grammar.Word) (id string, n int, inner []bool) {
 	value, behind := -1, -1 // the first value, and the last word that identifies
 	for i, t := range seg {
 		switch {
+		case t.attr != "":
 		case t.capture != "" && !t.ident && value < 0:
 			value = i
 		case t.ident:
@@ -253,10 +299,10 @@ func identity(seg []token, words []grammar.Word) (id string, inner []bool) {
 		}
 	}
 	if value < 0 {
-		return join(words), nil
+		return join(words), len(words), nil
 	}
 	if behind < value {
-		return join(words[:value]), nil
+		return join(words[:value]), value, nil
 	}
 	parts := make([]string, len(words))
 	inner = make([]bool, len(words))
@@ -267,13 +313,15 @@ func identity(seg []token, words []grammar.Word) (id string, inner []bool) {
 			parts[i] = w.Text
 		}
 	}
-	return strings.Join(parts, " "), inner
+	return strings.Join(parts, " "), len(words), inner
 }
 
 // Item is a node seen through the table.
 type Item struct {
-	ID   string // tells it from its siblings
-	Line string // its words, one blank between them
+	// ID tells the item from all its siblings: what identifies it, its namespace, and its ordinal
+	// where siblings before it have the same. See Identity for what is shown and typed.
+	ID   string
+	Line string // as it is written, without its indentation
 	Body []string
 	Rule *Rule // nil when no rule speaks of it
 	Kids []*Item
@@ -281,9 +329,18 @@ type Item struct {
 	Src  int // line in the source, from 1; 0 if it has none
 
 	Unread string // why the grammar cannot read it; it means nothing but itself
+	Space  string // the namespace of a document's element
+	Clash  bool   // a sibling before it has the same identity by a rule: the rule does not tell them apart
+
+	// Left are the lines directly below that are not in Kids because they are at their default.
+	Left []*Item
 
 	table *Table
 	words []grammar.Word
+	attrs int    // how many words at the end are names and values of attributes
+	ident string // what identifies it, without namespace and ordinal
+	nth   int    // its ordinal among siblings of one identity, from 1
+	value int    // the first word that is a value, of those that follow what identifies; len(words): none
 	caps  captured
 	inner []bool  // which words are values in the midst of what identifies the line
 	deny  bool    // its first word denies the rest
@@ -306,23 +363,58 @@ func (t *Table) rule(up *Item, words []grammar.Word) *Rule {
 // its first ident words identify it: all, if 0. A denied line is told by what it denies.
 func (t *Table) find(it *Item, ident int) {
 	words := t.meet(it)
+	denied := len(it.words) - it.attrs - len(words)
 	switch r := it.Rule; {
 	case r != nil:
 		seg := r.segs[len(r.segs)-1]
-		it.caps = captures(seg, words)
-		it.ID, it.inner = identity(seg, words)
+		it.caps = captures(seg, it.words[denied:], it.attrs)
+		var n int
+		it.ident, n, it.inner = identity(seg, words)
+		it.value = denied + n
+		for _, tok := range seg {
+			if tok.attr != "" && tok.ident {
+				it.ident += " @" + tok.attr + "=" + it.Capture(tok.capture)
+			}
+		}
 	case ident > 0 && ident < len(words):
-		it.ID = join(words[:ident])
+		it.ident, it.value = join(words[:ident]), ident
 	default:
-		it.ID = join(words)
+		it.ident, it.value = join(words), len(it.words)
 	}
-	if it.deny { // where each word stands in the line
+	if denied > 0 { // where each word stands in the line
 		for i := range it.caps {
-			it.caps[i].at[0]++
-			it.caps[i].at[1]++
+			it.caps[i].at[0] += denied
+			it.caps[i].at[1] += denied
 		}
 		if it.inner != nil {
 			it.inner = append([]bool{true}, it.inner...)
+		}
+	}
+	it.number(1)
+}
+
+// number gives an item its ordinal among siblings of one identity, from 1.
+func (it *Item) number(n int) {
+	it.nth, it.ID = n, it.ident
+	if it.Space != "" {
+		it.ID += "\x00{" + it.Space + "}"
+	}
+	if n > 1 {
+		it.ID += "\x00" + strconv.Itoa(n)
+	}
+	it.Clash = n > 1 && it.Rule != nil && it.value < len(it.words)-it.attrs
+}
+
+// Renumber gives the lines of a block their ordinals anew, after some came or went.
+func (it *Item) Renumber() {
+	count := make(map[string]int, len(it.Kids))
+	for _, k := range it.Kids {
+		if k != nil {
+			key := k.Space + "\x00" + k.ident
+			count[key]++
+			if count[key] != k.nth {
+				k.number(count[key])
+			}
 		}
 	}
 }
@@ -330,7 +422,7 @@ func (t *Table) find(it *Item, ident int) {
 // meet says of an item which rule speaks of it, and returns the words that the rule fits: of a denied
 // line those of what it denies.
 func (t *Table) meet(it *Item) (words []grammar.Word) {
-	words = it.words
+	words = it.words[:len(it.words)-it.attrs]
 	if it.Rule = t.rule(it.Up, words); it.Rule == nil && t.Denial != "" && len(words) > 1 && words[0].Text == t.Denial {
 		it.deny, words = true, words[1:]
 		it.Rule = t.rule(it.Up, words)
@@ -355,7 +447,7 @@ func (t *Table) beneath(it *Item) []*Rule {
 		depth := it.depth()
 		it.below = []*Rule{}
 		for _, r := range t.beneath(it.Up) {
-			if len(r.segs) > depth && fits(r.segs[depth-1], it.words) {
+			if len(r.segs) > depth && fits(r.segs[depth-1], it.positional()) {
 				it.below = append(it.below, r)
 			}
 		}
@@ -371,24 +463,35 @@ func join(words []grammar.Word) string {
 	return strings.Join(parts, " ")
 }
 
+// positional are the words that a path is held to: all but those of attributes.
+func (it *Item) positional() []grammar.Word { return it.words[:len(it.words)-it.attrs] }
+
 // Item makes an item of one line below up, as the device would on reading it.
 // It is not linked into up's Kids.
 func (t *Table) Item(up *Item, line string, body []string) *Item {
-	return t.item(up, line, body, 0)
+	return t.node(up, &grammar.Node{Text: line, Body: body})
 }
 
-func (t *Table) item(up *Item, line string, body []string, ident int) *Item {
-	it := &Item{Body: body, Up: up, table: t, words: t.Words(line)}
-	it.Line = join(it.words)
-	t.find(it, ident)
+// node makes an item of a node below up, without what is below it.
+func (t *Table) node(up *Item, k *grammar.Node) *Item {
+	it := &Item{Line: k.Text, Body: k.Body, Up: up, Src: k.Line, Unread: k.Unread, Space: k.Space, table: t, words: t.Words(k.Text), attrs: 2 * k.Attrs}
+	if t.Assign != 0 {
+		it.attrs = grammar.Options(it.words)
+	}
+	if it.Unread != "" {
+		it.ident, it.value = "unread "+k.Text, len(it.words)
+		it.number(1)
+		return it
+	}
+	t.find(it, k.Ident)
 	return it
 }
 
-// Resolve sees a whole tree through the table: the canonical tree. Lines that
-// change by themselves and lines at their default are left out; a line given
-// twice counts once, the last value winning.
+// Resolve sees a whole tree through the table: the canonical tree. Lines that change by
+// themselves are left out, and so are lines at their default. No two lines become one: lines
+// that nothing tells apart are told by their ordinal.
 func (t *Table) Resolve(root *grammar.Node) *Item {
-	top := &Item{torn: len(grammar.Unread(root)) > 0}
+	top := &Item{torn: len(grammar.Unread(root)) > 0, table: t}
 	t.resolve(top, root, nil)
 	return top
 }
@@ -398,53 +501,98 @@ func (t *Table) ResolveSettled(lines int, root *grammar.Node) (*Item, []bool) {
 	if t.noise != nil { // what is noise says something, and is not in the tree
 		return t.Resolve(root), t.Settled(lines, root)
 	}
-	top, says := &Item{torn: len(grammar.Unread(root)) > 0}, make([]bool, lines)
+	top, says := &Item{torn: len(grammar.Unread(root)) > 0, table: t}, make([]bool, lines)
 	t.resolve(top, root, says)
 	return top, says
 }
 
 // resolve sees what is below a node. Where says is not nil, it notes the lines that say something.
 func (t *Table) resolve(up *Item, n *grammar.Node, says []bool) {
-	seen := make(map[string]*Item, len(n.Kids))
-	for _, k := range up.Kids { // of a block that is opened once more
-		seen[k.ID] = k
+	if len(n.Kids) == 0 {
+		return
 	}
+	up.Kids = make([]*Item, 0, len(n.Kids))
 	for _, k := range n.Kids {
-		it := t.item(up, k.Text, k.Body, k.Ident)
-		it.Src = k.Line
+		it := t.node(up, k)
 		says := says
 		if it.Rule != nil && it.Rule.Volatile {
 			says = nil
 		} else if says != nil {
 			eachLine(k, func(line int) { says[line-1] = true })
 		}
-		if k.Unread != "" {
-			it = t.unread(up, k, seen)
-		}
 		if it.Rule != nil && it.Rule.Volatile || t.noise != nil && t.hushed(it) > 0 {
 			continue
 		}
-		if old := seen[it.ID]; old != nil {
-			old.Line, old.Body, old.words, old.caps, old.inner, old.deny, old.below = it.Line, it.Body, it.words, it.caps, it.inner, it.deny, nil
-			it = old
-		} else {
-			seen[it.ID] = it
-			up.Kids = append(up.Kids, it)
-		}
+		up.Kids = append(up.Kids, it)
 		t.resolve(it, k, says)
 	}
-	up.Kids = slices.DeleteFunc(up.Kids, (*Item).AtDefault)
+	up.Renumber()
+	up.leaveOut()
 }
 
-// unread is an item of a line that could not be read: it is told by its whole text, and
-// there may be several alike.
-func (t *Table) unread(up *Item, k *grammar.Node, seen map[string]*Item) *Item {
-	it := &Item{Line: k.Text, Body: k.Body, Up: up, Src: k.Line, Unread: k.Unread, table: t, words: t.Words(k.Text)}
-	for n := 1; ; n++ {
-		if it.ID = fmt.Sprintf("unread %d %s", n, k.Text); seen[it.ID] == nil {
-			return it
+// leaveOut moves the lines that are at their default from Kids to Left. A line that is one of
+// several of an identity is no default: what the device makes of those nobody knows.
+func (it *Item) leaveOut() {
+	if !slices.ContainsFunc(it.Kids, (*Item).AtDefault) {
+		return
+	}
+	several := map[string]bool{}
+	for _, k := range it.Kids {
+		if k.nth > 1 {
+			several[k.ident] = true
 		}
 	}
+	kept := it.Kids[:0:0]
+	for _, k := range it.Kids {
+		if k.AtDefault() && !several[k.ident] {
+			it.Left = append(it.Left, k)
+		} else {
+			kept = append(kept, k)
+		}
+	}
+	it.Kids = kept
+}
+
+// Alike tells whether two items have one identity and say the same, whatever their ordinals.
+func (it *Item) Alike(o *Item) bool { return it.ident == o.ident && it.Same(o) }
+
+// Nth is the item's ordinal among the lines of its block that have its identity, from 1.
+func (it *Item) Nth() int { return it.nth }
+
+// Again gives an item another ordinal.
+func (it *Item) Again(nth int) { it.number(nth) }
+
+// First is the ID that the item has, or would have, as the first of its identity in its block.
+func (it *Item) First() string { return it.Nthly(1) }
+
+// Nthly is the ID that the item has, or would have, as the nth of its identity in its block.
+func (it *Item) Nthly(n int) string {
+	c := Item{ident: it.ident, Space: it.Space}
+	c.number(n)
+	return c.ID
+}
+
+// Words are the item's words, one blank between them.
+func (it *Item) Words() string { return join(it.words) }
+
+// Head is the first word of the line.
+func (it *Item) Head() string {
+	if len(it.words) == 0 {
+		return ""
+	}
+	return it.words[0].Text
+}
+
+// Clashes lists, in order, the lines at and below an item that have the identity of one before
+// them although their rule says that it tells them apart: such a rule is wrong, or the device is.
+func (it *Item) Clashes() (out []*Item) {
+	if it.Clash {
+		out = append(out, it)
+	}
+	for _, k := range it.Kids {
+		out = append(out, k.Clashes()...)
+	}
+	return out
 }
 
 // AtDefault tells whether the line says what the device would do without it, or is a
@@ -453,21 +601,33 @@ func (it *Item) AtDefault() bool {
 	return it.Rule != nil && len(it.Kids) == 0 && (it.Rule.Empties || it.Rule.Default != "" && it.Value() == it.Rule.Default)
 }
 
-// Value is what is not part of the identity.
+// Value is what is not part of the identity, as it is written.
 func (it *Item) Value() string {
-	if it.deny && it.inner == nil {
-		return strings.TrimSuffix(it.words[0].Text+" "+strings.TrimPrefix(join(it.words[1:]), it.ID), " ")
+	if it.inner != nil {
+		return it.picked(true)
 	}
-	if it.inner == nil {
-		return strings.TrimPrefix(strings.TrimPrefix(it.Line, it.ID), " ")
+	value := ""
+	if it.value < len(it.words) {
+		value = it.raw(it.value, len(it.words))
 	}
-	return it.picked(true)
+	if it.deny {
+		return strings.TrimSuffix(it.words[0].Text+" "+value, " ")
+	}
+	return value
 }
 
-// Identity is the words that identify the line.
+// raw is the line from one word to before another, as it is written.
+func (it *Item) raw(from, to int) string {
+	if from >= to {
+		return ""
+	}
+	return it.Line[it.words[from].Start:it.words[to-1].End]
+}
+
+// Identity is the words that identify the line, one blank between them.
 func (it *Item) Identity() string {
 	if it.inner == nil {
-		return it.ID
+		return it.ident
 	}
 	return it.picked(false)
 }
@@ -476,7 +636,7 @@ func (it *Item) Identity() string {
 func (it *Item) picked(values bool) string {
 	var out []string
 	for i, w := range it.words {
-		if it.inner[i] == values {
+		if i < len(it.inner) && it.inner[i] == values {
 			out = append(out, w.Text)
 		}
 	}
@@ -486,8 +646,8 @@ func (it *Item) picked(values bool) string {
 // Denied tells whether the line denies what its other words say.
 func (it *Item) Denied() bool { return it.deny }
 
-// Denies is what a denied line denies.
-func (it *Item) Denies() string { return join(it.words[1:]) }
+// Denies is what a denied line denies, as it is written.
+func (it *Item) Denies() string { return it.Line[it.words[1].Start:] }
 
 // Overwrites tells whether the device takes it in another's place without the other's
 // having been taken away.
@@ -495,13 +655,13 @@ func (it *Item) Overwrites(old *Item) bool {
 	return it.Rule != nil && it.Rule.Overwrites || it.deny != old.deny
 }
 
-// Capture is the words that a capture of the line's rule took; empty if it has none.
+// Capture is what a capture of the line's rule took, as it is written; empty if it has none.
 func (it *Item) Capture(name string) string {
 	at, ok := it.caps.of(name)
 	if !ok {
 		return ""
 	}
-	return join(it.words[at[0]:at[1]])
+	return it.raw(at[0], at[1])
 }
 
 // Expand puts the line, its identity and the captures of its rule into a text.
@@ -537,9 +697,9 @@ func (r *Rule) Shared(o *Rule) (names []string) {
 func (r *Rule) Took(it *Item, names []string) string {
 	took := make([]string, len(names))
 	for i, p := len(r.segs)-1, it; i >= 0; i, p = i-1, p.Up {
-		for _, c := range captures(r.segs[i], p.words) {
+		for _, c := range captures(r.segs[i], p.words, p.attrs) {
 			if n, ok := slices.BinarySearch(names, c.name); ok {
-				took[n] = join(p.words[c.at[0]:c.at[1]])
+				took[n] = p.raw(c.at[0], c.at[1])
 			}
 		}
 	}
@@ -583,9 +743,19 @@ func (it *Item) Retold(up *Item, line string) *Item {
 	return n
 }
 
-// Order names what an item is ordered among in its block, and tells whether it is at
-// all: all the block's lines, or those of a sequence.
-func (it *Item) Order() (among string, ordered bool) {
+// Order names what an item is ordered among in its block, and tells whether its place
+// counts: always, unless the table or the block's rule says that order is free.
+func (it *Item) Order() (among string, counts bool) {
+	free := it.table != nil && it.table.Free || it.Up != nil && it.Up.Rule != nil && it.Up.Rule.Free
+	if free {
+		return it.Turn()
+	}
+	return "", true
+}
+
+// Turn names what an item is ordered among in its block where a rule says how the order comes
+// about (new lines go to one place): all the block's lines, or those of a sequence.
+func (it *Item) Turn() (among string, ordered bool) {
 	if it.Up != nil && it.Up.Rule != nil && it.Up.Rule.Ordered {
 		return "", true
 	}
@@ -616,6 +786,9 @@ func (it *Item) Defines() (space, name string) {
 		return it.Rule.Defines, join(it.words[at[0]:at[1]])
 	}
 	w := strings.Fields(it.Identity())
+	if len(w) == 0 {
+		return "", "" // Compile lets no such rule pass
+	}
 	return it.Rule.Defines, w[len(w)-1]
 }
 
@@ -710,7 +883,7 @@ func (it *Item) block() string {
 // Clone copies the item and all below it, hung below up.
 func (it *Item) Clone(up *Item) *Item {
 	c := *it
-	c.Up, c.Kids = up, nil
+	c.Up, c.Kids = up, make([]*Item, 0, len(it.Kids))
 	for _, k := range it.Kids {
 		c.Kids = append(c.Kids, k.Clone(&c))
 	}
@@ -719,7 +892,7 @@ func (it *Item) Clone(up *Item) *Item {
 
 // Node turns the item's children back into a tree that grammar can print.
 func (it *Item) Node() *grammar.Node {
-	n := &grammar.Node{Text: it.Line, Body: it.Body, Unread: it.Unread}
+	n := &grammar.Node{Text: it.Line, Body: it.Body, Unread: it.Unread, Space: it.Space, Attrs: it.attrs / 2}
 	for _, k := range it.Kids {
 		n.Kids = append(n.Kids, k.Node())
 	}
@@ -729,7 +902,7 @@ func (it *Item) Node() *grammar.Node {
 // Fits tells whether the rule's path is that of an item.
 func (r *Rule) Fits(it *Item) bool {
 	for i := len(r.segs) - 1; i >= 0; i, it = i-1, it.Up {
-		if it == nil || it.Up == nil || !fits(r.segs[i], it.words) {
+		if it == nil || it.Up == nil || !fits(r.segs[i], it.positional()) {
 			return false
 		}
 	}
@@ -745,7 +918,7 @@ func (r *Rule) matches(top *Item) (out []*Item) {
 			return
 		}
 		for _, k := range it.Kids {
-			if fits(r.segs[depth], k.words) {
+			if fits(r.segs[depth], k.positional()) {
 				walk(depth+1, k)
 			}
 		}
@@ -767,7 +940,7 @@ func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
 		last := mark.segs[len(mark.segs)-1]
 		for _, k := range mark.matches(top) {
 			masked := m.Table.Words(m.Item(k))
-			caps := captures(last, k.words)
+			caps := captures(last, k.words, k.attrs)
 			for _, t := range last {
 				if at, ok := caps.of(t.capture); ok && t.capture != "" && at[1] <= len(masked) {
 					f.Values = append(f.Values, join(masked[at[0]:at[1]]))

@@ -20,6 +20,14 @@ func table(t *testing.T, rs ...*Rule) *Table {
 	return &Table{Rules: rs}
 }
 
+// freely is a table in which order counts only where a rule says so.
+func freely(t *testing.T, rs ...*Rule) *Table {
+	t.Helper()
+	tb := table(t, rs...)
+	tb.Free = true
+	return tb
+}
+
 func parse(t *testing.T, tb *Table, src string) *Item {
 	t.Helper()
 	root, err := blocks.Parse(src)
@@ -39,8 +47,9 @@ func TestIdentity(t *testing.T) {
 		{"lane q1", "lane q1", "lane q1", ""},
 		{"lane q1\n  berth 10.0.0.1/24", "berth 10.0.0.1/24", "berth", "10.0.0.1/24"},
 		{"lane q1\n  sieve in guest", "sieve in guest", "sieve in", "guest"},
-		{"clock\n  mark   10.0.0.5", "mark 10.0.0.5", "mark 10.0.0.5", ""},
-		{"sieve x\n  pass any  from any", "pass any from any", "pass any from any", ""},
+		{"clock\n  mark   10.0.0.5", "mark   10.0.0.5", "mark 10.0.0.5", ""},
+		{"sieve x\n  pass any  from any", "pass any  from any", "pass any from any", ""},
+		{"lane q1\n  note  ticket   hall", "note  ticket   hall", "note", "ticket   hall"},
 		{"lane q1\n  note \"a  b\"", "note \"a  b\"", "note", "\"a  b\""},
 		{"lane q1\n  shut", "shut", "shut", ""},
 		{"unheard of line", "unheard of line", "unheard of line", ""},
@@ -69,17 +78,35 @@ func TestBadPaths(t *testing.T) {
 	}
 }
 
-// TestLastValueWins: what is written twice counts once, and blocks written in
-// two pieces are one.
-func TestLastValueWins(t *testing.T) {
-	tb := table(t, &Rule{Path: "name <host>"}, &Rule{Path: "lane {name} / mtu <n>", Default: "1500"})
-	a := parse(t, tb, "name r1\nlane q\n  mtu 9000\nname r2\nlane q\n  shut\n")
-	b := parse(t, tb, "name r2\nlane q\n  shut\n  mtu 9000\n")
-	if !Equivalent(a, b) {
-		t.Errorf("%+v", Differences(a, b))
-	}
-	if c := parse(t, tb, "name r2\nlane q\n  mtu 9000\n  mtu 1500\n  shut\n"); len(c.Kids[1].Kids) != 1 {
-		t.Errorf("a value set back to its default is kept: %+v", c.Kids[1].Kids)
+// TestNothingBecomesOne: what is written twice is there twice, whichever rule speaks of it, and a rule
+// that takes two lines for one is told of.
+func TestNothingBecomesOne(t *testing.T) {
+	tb := table(t, &Rule{Path: "name <host>"}, &Rule{Path: "lane {name}"}, &Rule{Path: "lane {name} / mtu <n>", Default: "1500"}, &Rule{Path: "course {net} via <hop>"})
+	for _, c := range []struct {
+		a, b    string
+		clashes int
+	}{
+		{"name r1\nname r2\n", "name r2\n", 1},
+		{"lane q\n  shut\nlane q\n", "lane q\n  shut\n", 0},
+		{"lane q\n  mtu 9000\n  mtu 1500\n", "lane q\n  mtu 9000\n", 1},
+		{"course n via a\ncourse n via b\n", "course n via b\n", 1},
+		{"unheard of\nunheard of\n", "unheard of\n", 0},
+		{"rule\n  a 1\nrule\n  a 2\n", "rule\n  a 2\n", 0},
+		{"rule\n  a 1\nrule\n  a 2\n", "rule\n  a 3\nrule\n  a 2\n", 0},
+		{"x\ny\n", "y\nx\n", 0},
+		{"x  y\n", "x y\n", 0},
+		{"x y \n", "x y\n", 0},
+	} {
+		a, b := parse(t, tb, c.a), parse(t, tb, c.b)
+		if Equivalent(a, b) || Equivalent(b, a) || len(Differences(a, b)) == 0 || len(Changes(a, b)) == 0 {
+			t.Errorf("%q and %q are taken for the same", c.a, c.b)
+		}
+		if n := len(a.Clashes()); n != c.clashes {
+			t.Errorf("%q: %d lines clash", c.a, n)
+		}
+		if again := parse(t, tb, c.a); !Equivalent(a, again) {
+			t.Errorf("%q is not itself: %+v", c.a, Differences(a, again))
+		}
 	}
 }
 

@@ -67,7 +67,7 @@ func TestWhatCannotBeCompared(t *testing.T) {
 // TestMaskingInPlace: in a document a secret is hidden where it stands, and all
 // else stays as it was.
 func TestMaskingInPlace(t *testing.T) {
-	tab := &Table{}
+	tab := &Table{Document: true}
 	for _, r := range []*Rule{{Path: "user {name} / password <word>", Secret: []string{"word"}}, {Path: "community {word}", Secret: []string{"word"}}} {
 		if err := r.Compile(); err != nil {
 			t.Fatal(err)
