@@ -29,6 +29,7 @@ type LetGo struct {
 	Blanks   int `json:"blanks"`   // they have other blanks between the words that their rule names
 	Defaults int `json:"defaults"` // they are at their default, and only one side has them
 	Written  int `json:"written"`  // they are written in another way that means the same
+	Itself   int `json:"itself"`   // comments, and lines that change by themselves; of a comparison, set_aside says how many
 }
 
 // DialectRule stands for the name of a rule that is the dialect's.

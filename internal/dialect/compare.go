@@ -229,46 +229,35 @@ func Lay(from, to *Doc, a, b string, all bool) Laid {
 		}
 		if x.a.means() && x.b.means() {
 			x.Changes = rules.Changes(x.a.tree(), x.b.tree())
-			x.LetGo = x.a.letGo(x.b, x.Relation, x.Unsure+x.SetAside)
+			x.LetGo = x.a.letGo(x.b, x.Relation, x.SetAside)
 		}
 	}
 	return x
 }
 
 // letGo counts what two texts let go. Of texts that are taken for the same something is counted
-// always: more is what is counted otherwise.
+// always, but for secrets that are salted anew: more is what is counted otherwise.
 func (r *reading) letGo(o *reading, relation string, more int) (g rules.Gone) {
 	if relation == Identical {
 		return g
 	}
 	g = rules.LetGo(r.tree(), o.tree())
 	if g.Sum()+more == 0 && relation != Different {
-		for _, e := range diff.Texts(r.split(), o.split()) {
+		for _, e := range diff.Texts(r.salted(r.split()), o.salted(o.split())) {
 			g.Written += max(e.End-e.Start, e.To-e.From)
 		}
 	}
 	return g
 }
 
-// LetGo counts what two texts let go of, by the dialect's rules. Lines that change by themselves
-// are not counted, unless nothing else is.
-func (d *Doc) LetGo(a, b string) (g rules.Gone) {
+// LetGo counts what two texts let go of, by the dialect's rules: what differs and counts for nothing.
+func (d *Doc) LetGo(a, b string) rules.Gone {
 	if d.Opaque() || d.Part.Exact || a == b {
-		return g
+		return rules.Gone{}
 	}
-	r, o := read(d, a), read(d, b)
-	if r.root == nil || o.root == nil {
-		return g
-	}
-	relation := Equivalent
-	if !r.equivalent(o) {
-		relation = Different
-	}
-	more := 0
-	if r.settled() == o.settled() {
-		more = 1 // only what changes by itself
-	}
-	return r.letGo(o, relation, more)
+	x := Lay(d, d, a, b, false)
+	x.LetGo.Itself = x.SetAside
+	return x.LetGo
 }
 
 // together does two things at once.

@@ -45,6 +45,9 @@ type Node struct {
 	Keys []string
 	// Spans tells where each word stands, where that is not on Line as written.
 	Spans []Span
+	// Also are further lines that say something of the node: where a mark stands on a line of its own,
+	// or a list begins and ends.
+	Also []int
 	// Pieces are the lines that Text was put together of, where it goes on over several.
 	Pieces []Piece
 }
@@ -340,6 +343,7 @@ func (g *Blocks) marked(src string) (*Node, error) {
 				if mark := g.uncommented(strings.TrimSpace(lines[i+1])); mark != "" && m.head(mark) == "" && !strings.ContainsAny(mark, " \t") && m.head(bare+" "+mark) != "" && !m.Closes.MatchString(mark) {
 					head = m.head(bare + " " + mark)
 					i++
+					n.Also = append(n.Also, i+1)
 				}
 			}
 			// A block may be closed and the next one opened on one line.
@@ -380,7 +384,9 @@ func (g *Blocks) marked(src string) (*Node, error) {
 		}
 	}
 	for _, n := range open[1:] {
-		n.Unread = fmt.Sprintf("the block %q is never closed", n.Text)
+		if g.Header == nil || !g.Header.MatchString(strings.TrimSpace(n.Text)) {
+			n.Unread = fmt.Sprintf("the block %q is never closed", n.Text)
+		}
 	}
 	return root, nil
 }

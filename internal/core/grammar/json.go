@@ -182,8 +182,15 @@ func (g JSON) nodes(up *Node, v *jsonValue, path []string) {
 func (g JSON) entries(up *Node, name string, list *jsonValue, path []string) {
 	if len(list.entries) == 0 {
 		up.Kids = append(up.Kids, &Node{Text: name + " []", Line: list.first, Ident: 1, Spans: []Span{{}, {}}})
+		return
 	}
 	keys := g.keysOf(path, list.entries)
+	from := len(up.Kids)
+	defer func() { // where the list begins and ends is said of its first entry
+		if len(up.Kids) > from {
+			up.Kids[from].Also = append(up.Kids[from].Also, list.first, list.last)
+		}
+	}()
 	for i, e := range list.entries {
 		if e.members == nil {
 			word := e.word

@@ -239,7 +239,9 @@ func (e *element) attributeAt(a xml.Attr) Span {
 func (g XML) keysOf(path []string, e *element, repeated bool) (out []*element) {
 	key := func(k *element) bool { return len(k.kids)+len(k.attrs) == 0 && k.name.Space == e.name.Space }
 	if g.Keys != nil {
-		for _, name := range g.Keys(path) {
+		names := g.Keys(path)
+		repeated = repeated && len(names) == 0 // an entry without its key has none
+		for _, name := range names {
 			if i := slices.IndexFunc(e.kids, func(k *element) bool { return k.name.Local == name && key(k) }); i >= 0 {
 				out = append(out, e.kids[i])
 			}

@@ -197,10 +197,11 @@ type Gone struct {
 	Blanks   int // lines with other blanks between the words that their rule names
 	Defaults int // lines at their default that only one side has
 	Written  int // lines written in another way of which none of the above says why
+	Itself   int // comments, and lines that change by themselves
 }
 
 // Sum is all of it.
-func (g Gone) Sum() int { return g.Order + g.Blanks + g.Defaults + g.Written }
+func (g Gone) Sum() int { return g.Order + g.Blanks + g.Defaults + g.Written + g.Itself }
 
 // Words say it: "2 lines in another place, 1 line at the default"; empty: nothing was let go.
 func (g Gone) Words() string {
@@ -208,12 +209,12 @@ func (g Gone) Words() string {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{g.Order, "in another place"}, {g.Blanks, "with other blanks"}, {g.Defaults, "at the default"}, {g.Written, "written otherwise"}} {
+	}{{g.Order, "in another place"}, {g.Blanks, "with other blanks"}, {g.Defaults, "at the default"}, {g.Written, "written otherwise"}, {g.Itself, "that says nothing or changes by itself"}} {
 		switch {
 		case x.n == 1:
 			out = append(out, "1 line "+x.what)
 		case x.n > 1:
-			out = append(out, fmt.Sprintf("%d lines %s", x.n, x.what))
+			out = append(out, fmt.Sprintf("%d lines %s", x.n, strings.NewReplacer("that says", "that say", "changes by itself", "change by themselves").Replace(x.what)))
 		}
 	}
 	return strings.Join(out, ", ")
@@ -266,7 +267,7 @@ func LetGo(a, b *Item) (g Gone) {
 			}
 		}
 		if below := LetGo(o, k); below.Sum() > 0 {
-			g = Gone{g.Order + below.Order, g.Blanks + below.Blanks, g.Defaults + below.Defaults, 0}
+			g = Gone{g.Order + below.Order, g.Blanks + below.Blanks, g.Defaults + below.Defaults, 0, 0}
 		}
 	}
 	if !slices.IsSortedFunc(ids, func(x, y string) int { return at[x] - at[y] }) {

@@ -26,7 +26,7 @@ var (
 
 // likeSecret tells whether a word says that a secret follows it.
 func (t *Table) likeSecret(word string) bool {
-	return named.MatchString(word) || t.secretNames[strings.TrimRight(strings.Trim(word, `"'<>`), ":=")]
+	return named.MatchString(word) || t.secretNames[strings.Trim(word, `@"'<>:=`)]
 }
 
 // likeSecretWords are the words of a line that look like secrets, by their places.
@@ -86,6 +86,9 @@ func (t *Table) Compile() {
 			name := ""
 			for _, tok := range seg {
 				if tok.capture == secret {
+					if tok.attr != "" {
+						name = tok.attr
+					}
 					break
 				}
 				if tok.capture == "" && tok.attr == "" {

@@ -196,9 +196,29 @@ func (it *Item) secretWords() (out []bool) {
 	case it.Unread != "":
 		return nil
 	case it.Rule != nil:
-		return it.captured(it.Rule.Secret)
+		out = it.captured(it.Rule.Secret)
+		// Of attributes and options the rule speaks as far as it names them.
+		names := make([]string, len(it.caps))
+		for i, c := range it.caps {
+			names[i] = c.name
+		}
+		spoken := it.captured(names)
+		for _, i := range it.table.likeSecretWords(it.words[len(it.words)-it.attrs:]) {
+			if i += len(it.words) - it.attrs; spoken == nil || !spoken[i] {
+				if out == nil {
+					out = make([]bool, len(it.words))
+				}
+				out[i] = true
+			}
+		}
+		return out
 	}
 	like := it.table.likeSecretWords(it.words)
+	for i, key := range it.keys {
+		if it.table.likeSecret(key) {
+			like = append(like, i+1)
+		}
+	}
 	if it.underSecret() {
 		for i := max(1, len(it.words)-1); i < len(it.words); i++ {
 			like = append(like, i)
@@ -362,7 +382,7 @@ func (m Masker) Path(it *Item) string {
 	return m.Item(it)
 }
 
-// Resalted blanks the words of a text's lines that the device salts anew each
+// Resalted puts a mark in the place of the words of a text's lines that the device salts anew each
 // time it shows them. root is the text parsed.
 func (t *Table) Resalted(lines []string, root *grammar.Node) {
 	if !slices.ContainsFunc(t.Rules, func(r *Rule) bool { return len(r.Salted) > 0 }) {
@@ -377,7 +397,7 @@ func (t *Table) Resalted(lines []string, root *grammar.Node) {
 	}, nil)
 	for i, all := range cuts {
 		for _, c := range slices.Backward(united(all)) {
-			lines[i] = lines[i][:c.from] + lines[i][c.to:]
+			lines[i] = lines[i][:c.from] + "\x00" + lines[i][c.to:]
 		}
 	}
 }
@@ -421,5 +441,8 @@ func eachLine(k *grammar.Node, do func(line int)) {
 	}
 	for _, p := range k.Pieces {
 		do(p.Line)
+	}
+	for _, line := range k.Also {
+		do(line)
 	}
 }

@@ -337,10 +337,11 @@ type Item struct {
 
 	table *Table
 	words []grammar.Word
-	attrs int    // how many words at the end are names and values of attributes
-	ident string // what identifies it, without namespace and ordinal
-	nth   int    // its ordinal among siblings of one identity, from 1
-	value int    // the first word that is a value, of those that follow what identifies; len(words): none
+	keys  []string // the leaves whose values the words behind the first are; see grammar.Node
+	attrs int      // how many words at the end are names and values of attributes
+	ident string   // what identifies it, without namespace and ordinal
+	nth   int      // its ordinal among siblings of one identity, from 1
+	value int      // the first word that is a value, of those that follow what identifies; len(words): none
 	caps  captured
 	inner []bool  // which words are values in the midst of what identifies the line
 	deny  bool    // its first word denies the rest
@@ -474,7 +475,7 @@ func (t *Table) Item(up *Item, line string, body []string) *Item {
 
 // node makes an item of a node below up, without what is below it.
 func (t *Table) node(up *Item, k *grammar.Node) *Item {
-	it := &Item{Line: k.Text, Body: k.Body, Up: up, Src: k.Line, Unread: k.Unread, Space: k.Space, table: t, words: t.Words(k.Text), attrs: 2 * k.Attrs}
+	it := &Item{Line: k.Text, Body: k.Body, Up: up, Src: k.Line, Unread: k.Unread, Space: k.Space, table: t, words: t.Words(k.Text), attrs: 2 * k.Attrs, keys: k.Keys}
 	if t.Assign != 0 {
 		it.attrs = grammar.Options(it.words)
 	}
