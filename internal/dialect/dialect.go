@@ -114,13 +114,17 @@ func compareReleases(a, b string) int {
 }
 
 // Prompt compiles a mode's prompt for the host names that may stand in it. No
-// names means any.
+// names means any. In other modes than the initial one, where prompts are longer, a device may
+// cut its name short.
 func (d *Dialect) Prompt(mode string, hosts ...string) *regexp.Regexp {
 	host := "(?P<host>" + d.Converse.Host + ")"
 	if len(hosts) > 0 {
 		quoted := make([]string, len(hosts))
 		for i, h := range hosts {
 			quoted[i] = regexp.QuoteMeta(h)
+			for n := len(h) - 1; n >= 6 && mode != d.Converse.Starts; n-- {
+				quoted = append(quoted, regexp.QuoteMeta(h[:n]))
+			}
 		}
 		host = "(?P<host>" + strings.Join(quoted, "|") + ")"
 	}

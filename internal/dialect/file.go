@@ -138,6 +138,8 @@ type Converse struct {
 	Modes map[string]Mode `yaml:"modes" is:"must filled"`
 	// What stands at the end of a page, and what goes on.
 	Pager *Pager `yaml:"pager"`
+	// What wakes a line that shows no prompt by itself.
+	Wake *Wake `yaml:"wake"`
 	// Commands for this session only, like turning paging off, or what keeps a shell from writing down what is typed.
 	Prepare []string `yaml:"prepare"`
 	// Characters that the line editor eats or acts on, and what is typed for each, like "?": "\x16?".
@@ -177,6 +179,14 @@ type Pager struct {
 	// What stands at the end of a page.
 	Shows string `yaml:"shows" is:"must pattern"`
 	// The key that shows the next one.
+	Answer string `yaml:"answer" is:"must"`
+}
+
+// Wake is what a line shows before it shows a prompt, and the key that has it go on.
+type Wake struct {
+	// What is shown, as in "press any key"; not said: the line says nothing until it is woken.
+	Shows string `yaml:"shows" is:"pattern"`
+	// The key that wakes it.
 	Answer string `yaml:"answer" is:"must"`
 }
 
@@ -407,6 +417,8 @@ type Part struct {
 	Cut Cut `yaml:"cut"`
 	// What proves that all of it came.
 	Whole Whole `yaml:"whole" is:"must"`
+	// How its bytes are read: utf-8, if nothing is said; latin-1; or bytes, of which none is refused. It is kept byte for byte in each.
+	Encoding string `yaml:"encoding" is:"utf-8|latin-1|bytes"`
 	// Everything, or only what is not at its default. The two are never compared.
 	Holds string `yaml:"holds" is:"all|differences"`
 	// Whether secrets in it are what they are, other each time, or left out.

@@ -331,6 +331,9 @@ func (l *loader) compile(d *Dialect) {
 	if p := d.Converse.Pager; p != nil {
 		l.pattern(p.Shows, "converse", "pager", "shows")
 	}
+	if w := d.Converse.Wake; w != nil {
+		l.pattern(w.Shows, "converse", "wake", "shows")
+	}
 	if p := d.Converse.Login; p != nil {
 		l.pattern(p.User, "converse", "login", "user")
 		l.pattern(p.Password, "converse", "login", "password")

@@ -32,8 +32,9 @@ func (r ran) words() string {
 	return fmt.Sprintf("it ended with status %d, and said nothing", r.exit)
 }
 
-// run runs a command to its end. An *Incomplete error holds what came.
-func (e *execs) run(what, command string) (r ran, err error) {
+// run runs a command to its end. What it writes is kept as it is, or without what a terminal would
+// make of it. An *Incomplete error holds what came.
+func (e *execs) run(what, command string, verbatim bool) (r ran, err error) {
 	if err := e.s.call.Guard(); err != nil {
 		return r, err
 	}
@@ -48,7 +49,9 @@ func (e *execs) run(what, command string) (r ran, err error) {
 		return r, err
 	}
 	raw, err := drain(e.s.ctx, out, e.s.d.Answer, e.s.d.Idle, "reading "+what)
-	r.out = text.Terminal(string(raw))
+	if r.out = string(raw); !verbatim { // there is no terminal, but some programs write as if to one
+		r.out = text.Terminal(r.out)
+	}
 	if err != nil {
 		return r, &Incomplete{what, why(err), r.out[:min(len(r.out), most)], err}
 	}
@@ -75,7 +78,7 @@ func (e *execs) read(what string, src *dialect.Source, flaw func(string) string)
 	if err != nil {
 		return "", err
 	}
-	r, err := e.run(what, command)
+	r, err := e.run(what, command, e.s.verbatim)
 	if err != nil {
 		return "", err
 	}
@@ -104,7 +107,7 @@ func (e *execs) step(st *dialect.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	r, err := e.run(fmt.Sprintf("the answer to %q", source), command)
+	r, err := e.run(fmt.Sprintf("the answer to %q", source), command, false)
 	if err != nil {
 		return r.out, err
 	}

@@ -121,8 +121,16 @@ func flat(raw string) string {
 	var walk func(path string, n *grammar.Node)
 	walk = func(path string, n *grammar.Node) {
 		for _, k := range n.Kids {
-			b.WriteString(path + k.Text + "\n")
-			walk(path+k.Text+" / ", k)
+			line := k.Text
+			if k.Attrs > 0 { // each a line of its own, so that what a pattern says of the element holds
+				words := grammar.Words(line, grammar.Quotes{})
+				for i := len(words) - 2*k.Attrs; i+1 < len(words); i += 2 {
+					b.WriteString(path + words[0].Text + " / " + words[i].Text + " " + words[i+1].Text + "\n")
+				}
+				line = line[:words[len(words)-2*k.Attrs-1].End]
+			}
+			b.WriteString(path + line + "\n")
+			walk(path+line+" / ", k)
 		}
 	}
 	walk("", root)
@@ -322,6 +330,8 @@ func (s *Session) FetchLarge(name string, basin func() Basin) (Part, error) {
 		content, wrong = s.shape(name, p, raw)
 		return wrong
 	}
+	s.verbatim = verbatim(p)
+	defer func() { s.verbatim = false }()
 	if p.Absent != "" {
 		s.absent = s.d.Pattern(p.Absent)
 	}
@@ -561,7 +571,9 @@ func (s *Session) shape(name string, p *dialect.Part, raw string) (content, wron
 	case "json":
 		raw, err = grammar.FormatJSON([]byte(raw), under, p.Without...)
 	default:
-		raw = strings.ReplaceAll(raw, "\r\n", "\n")
+		if !verbatim(p) {
+			raw = strings.ReplaceAll(raw, "\r\n", "\n")
+		}
 	}
 	if err != nil {
 		return "", err.Error()
@@ -571,6 +583,9 @@ func (s *Session) shape(name string, p *dialect.Part, raw string) (content, wron
 	}
 	return raw, Check(s.d, p, raw)
 }
+
+// verbatim tells whether every byte of a part counts, carriage returns included.
+func verbatim(p *dialect.Part) bool { return p.Exact || p.Encoding == "bytes" }
 
 // trim cuts away what does not belong to a part.
 func trim(d *dialect.Dialect, c dialect.Cut, src string) (out, wrong string) {
@@ -629,14 +644,23 @@ func why(err error) string {
 func Check(d *dialect.Dialect, p *dialect.Part, src string) string {
 	lines := text.Lines(src)
 	for i, l := range lines {
-		if !utf8.ValidString(l) {
-			return fmt.Sprintf("line %d holds bytes that are no text", i+1)
+		if p.Encoding == "bytes" {
+			break
 		}
-		if at := strings.IndexFunc(l, func(r rune) bool { return r < 32 && r != '\t' || r == 127 }); at >= 0 {
-			return fmt.Sprintf("line %d holds a control character", i+1)
+		if p.Exact {
+			l = strings.TrimSuffix(l, "\r")
+		}
+		if p.Encoding != "latin-1" && !utf8.ValidString(l) {
+			return fmt.Sprintf("line %d holds bytes that are no UTF-8; the part's encoding says how they are read (latin-1, bytes)", i+1)
+		}
+		if at := strings.IndexFunc(l, func(r rune) bool { return r < 32 && r != '\t' && r != '\f' || r == 127 }); at >= 0 {
+			return fmt.Sprintf("line %d holds the control character %#02x; encoding: bytes keeps it", i+1, l[at])
 		}
 	}
 	first := p.Whole.First
+	if w := p.Whole; len(lines) == 0 && (w.Size != "" || w.Checksum != nil) && len(first)+len(w.Has) == 0 && w.Last == "" {
+		return "" // the device itself says that it is empty
+	}
 	if len(lines) <= len(first) {
 		return "only " + core.Count(len(lines), "line", "lines") + " came"
 	}

@@ -63,6 +63,10 @@ const longestHead = 13
 func (u *unframer) nextChunked() ([]byte, error) {
 	var msg []byte
 	for {
+		// Between messages, and before the first, some servers write an end of line more.
+		for msg == nil && len(u.buf) > 1 && bytes.IndexByte([]byte(" \t\r\n"), u.buf[0]) >= 0 && u.buf[1] != '#' {
+			u.buf = u.buf[1:]
+		}
 		n, end, used, err := chunkHead(u.buf)
 		switch {
 		case err != nil:

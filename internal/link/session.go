@@ -73,20 +73,21 @@ type speaker interface {
 // Session is one conversation with a device, whatever it speaks. It is not
 // safe for concurrent use.
 type Session struct {
-	call    Call
-	d       *dialect.Dialect
-	ctx     context.Context
-	cancel  func()
-	vars    map[string]string
-	signs   map[string]string // of change, by part, as they were asked for last
-	raw     map[string][]byte // {content}, and other values that are no text
-	putting Content           // what steps that put a file put
-	sp      speaker
-	client  *ssh.Client    // where SSH is spoken
-	large   *flow          // while a part is read that may be larger than Limit
-	absent  *regexp.Regexp // while a part is made: how the device says that it has none
-	own     string         // the device's name for this session, where it has one
-	once    *sync.Once
+	call     Call
+	d        *dialect.Dialect
+	ctx      context.Context
+	cancel   func()
+	vars     map[string]string
+	signs    map[string]string // of change, by part, as they were asked for last
+	raw      map[string][]byte // {content}, and other values that are no text
+	putting  Content           // what steps that put a file put
+	sp       speaker
+	client   *ssh.Client    // where SSH is spoken
+	large    *flow          // while a part is read that may be larger than Limit
+	absent   *regexp.Regexp // while a part is made: how the device says that it has none
+	verbatim bool           // while a part is fetched of which every byte counts
+	own      string         // the device's name for this session, where it has one
+	once     *sync.Once
 }
 
 // Open signs in and makes the session ready. The context covers the session's

@@ -21,6 +21,7 @@ import (
 const (
 	quiet = 40 * time.Millisecond
 	doubt = 400 * time.Millisecond
+	noisy = 1500 * time.Millisecond // the same before a prompt is asked for again behind which something was written
 )
 
 // stream is what a command line is typed into and read from.
@@ -45,6 +46,8 @@ type terminal struct {
 	echoes  int    // how many newlines our own lines make on a terminal
 	silent  bool   // the device echoes nothing
 	paged   int    // where in buf the last answered page ends
+	noise   int    // where in buf a prompt stands behind which the device wrote something; 0: nowhere
+	woken   bool   // what wakes the line was sent
 }
 
 // newTerminal signs in where the transport did not, finds the prompt and
@@ -100,6 +103,11 @@ func (s *terminal) login() error {
 			wants = "user"
 		case !password && start.MatchString(s.tail()):
 			return nil
+		}
+		if woke, err := s.wake(); err != nil {
+			return fmt.Errorf("signing in: %w", err)
+		} else if woke {
+			continue
 		}
 		// Nothing may follow a question: a banner can hold one.
 		wait := max(time.Until(deadline), 0)
@@ -159,7 +167,7 @@ func (s *terminal) write(line string) error {
 	if err := s.guard(); err != nil {
 		return err
 	}
-	s.buf, s.paged, s.echoes = s.buf[:0], 0, 1+strings.Count(line, "\r")
+	s.buf, s.paged, s.noise, s.echoes = s.buf[:0], 0, 0, 1+strings.Count(line, "\r")
 	if s.silent {
 		s.echoes = 0
 	}
@@ -219,6 +227,11 @@ func (s *terminal) findPrompt() error {
 				}
 				continue
 			}
+			if woke, err := s.wake(); err != nil {
+				return "", err
+			} else if woke {
+				continue
+			}
 			left := time.Until(deadline)
 			if left <= 0 {
 				return "", &TimeoutError{What: "no prompt of the dialect came; the last line is " + fmt.Sprintf("%q", cutTo(s.tail(), 60)), Took: s.d.Connect}
@@ -265,6 +278,35 @@ func (s *terminal) findPrompt() error {
 	return fmt.Errorf("the prompt is never the same twice; the last was %q", cutTo(seen, 60))
 }
 
+// wake sends what the dialect says wakes the line, once: when it shows what asks for that, or, where
+// nothing asks, when it says nothing. It tells whether something came or was sent.
+func (s *terminal) wake() (bool, error) {
+	w := s.d.Converse.Wake
+	if w == nil || s.woken {
+		return false, nil
+	}
+	if w.Shows == "" {
+		var late *TimeoutError
+		if err := s.moreWithin(doubt, ""); err == nil {
+			s.woken = len(bytes.TrimSpace(s.buf)) > 0
+			return true, nil
+		} else if !errors.As(err, &late) {
+			return false, err
+		}
+	} else if !s.d.Pattern(w.Shows).MatchString(strings.TrimRight(text.Terminal(string(s.buf)), "\n")) {
+		return false, nil
+	}
+	s.woken = true
+	if err := s.guard(); err != nil {
+		return false, err
+	}
+	if _, err := io.WriteString(s.st, w.Answer); err != nil {
+		return false, ErrCut
+	}
+	s.buf = s.buf[:0]
+	return true, nil
+}
+
 func cutTo(s string, n int) string {
 	if len(s) > n {
 		return s[:n] + "…"
@@ -293,19 +335,99 @@ func (s *terminal) until(what string, ends ...*regexp.Regexp) (int, error) {
 				return i, nil
 			}
 		}
-		if p := s.d.Converse.Pager; p != nil && s.d.Pattern(p.Shows).MatchString(s.tailFrom(s.paged)) {
-			if err := s.guard(); err != nil {
-				return 0, err
-			}
-			if _, err := io.WriteString(s.st, p.Answer); err != nil {
-				return 0, ErrCut
-			}
-			s.paged, first = len(s.buf), true
+		paged, err := s.page()
+		if err == nil && !paged {
+			err = s.await(first, what, ends)
 		}
-		if err := s.more(first, what); err != nil {
+		if err != nil {
 			return 0, s.instead(err)
 		}
+		first = first && !paged
 	}
+}
+
+// page answers a page's end, if one is shown: on the unfinished line, or on the last one, once nothing
+// follows it.
+func (s *terminal) page() (bool, error) {
+	p := s.d.Converse.Pager
+	if p == nil {
+		return false, nil
+	}
+	shows := s.d.Pattern(p.Shows)
+	if tail := s.tailFrom(s.paged); !shows.MatchString(tail) {
+		lines := text.Lines(text.Terminal(string(s.buf[min(max(s.paged, len(s.buf)-2048), len(s.buf)):])))
+		if tail != "" || len(lines) == 0 || !shows.MatchString(lines[len(lines)-1]) {
+			return false, nil
+		}
+		var late *TimeoutError
+		if err := s.moreWithin(quiet, ""); err == nil {
+			return true, nil // it is looked at again
+		} else if !errors.As(err, &late) {
+			return false, err
+		}
+	}
+	if err := s.guard(); err != nil {
+		return false, err
+	}
+	if _, err := io.WriteString(s.st, p.Answer); err != nil {
+		return false, ErrCut
+	}
+	s.paged = len(s.buf)
+	return true, s.more(true, "waiting for the next page")
+}
+
+// await waits for bytes. Where none come for a while, and a line begins with a prompt that was waited for,
+// the device wrote something behind its prompt: an empty line then has it show the prompt again.
+func (s *terminal) await(first bool, what string, ends []*regexp.Regexp) error {
+	wait := s.d.Idle
+	if first {
+		wait = s.d.Answer
+	}
+	if wait <= noisy || s.noise > 0 {
+		return s.moreWithin(wait, what)
+	}
+	err := s.moreWithin(noisy, what)
+	var late *TimeoutError
+	if !errors.As(err, &late) {
+		return err
+	}
+	if at := s.behindPrompt(ends); at > 0 {
+		if err := s.guard(); err != nil {
+			return err
+		}
+		s.noise = at
+		if _, err := io.WriteString(s.st, "\r"); err != nil {
+			return ErrCut
+		}
+		if err := s.moreWithin(s.d.Idle, what); err != nil {
+			return err
+		}
+		for err == nil { // all of it: what comes late would be taken for the answer to the next line
+			err = s.moreWithin(doubt, "")
+		}
+		return nil
+	}
+	return s.moreWithin(wait-noisy, what)
+}
+
+// behindPrompt is where in buf a line begins, behind the echo, that begins with a prompt; 0: nowhere.
+func (s *terminal) behindPrompt(ends []*regexp.Regexp) int {
+	from := max(0, len(s.buf)-64<<10)
+	for n, echoes := from, s.echoes; n < len(s.buf); {
+		nl := bytes.IndexByte(s.buf[n:], '\n')
+		if nl < 0 {
+			return 0
+		}
+		if line := text.Terminal(string(bytes.TrimRight(s.buf[n:n+nl], "\r"))); echoes <= 0 {
+			for _, re := range ends {
+				if begins := regexp.MustCompile(strings.TrimSuffix(re.String(), "$")); strings.HasPrefix(re.String(), "^") && begins.MatchString(line) {
+					return n
+				}
+			}
+		}
+		n, echoes = n+nl+1, echoes-1
+	}
+	return 0
 }
 
 // instead adds to a time-out what stands where a prompt was waited for, if that looks like
@@ -323,15 +445,19 @@ func (s *terminal) instead(err error) error {
 
 var promptLike = regexp.MustCompile(`^\S{1,40}( \S{1,10})?[^\w\s"']\s*$`)
 
-// output is what came, without the echo of the line and without the last,
-// unfinished line.
+// output is what came, without the echo of the line, without the last, unfinished line, and without
+// what the device wrote behind its prompt.
 func (s *terminal) output(line string) string {
-	out := text.Terminal(string(s.buf))
+	raw := s.buf
+	if s.noise > 0 {
+		raw = raw[:s.noise]
+	}
+	out := text.Terminal(string(raw))
 	out = out[:strings.LastIndexByte(out, '\n')+1]
 	for _, sent := range strings.Split(line, "\r") {
-		rest, ok := strings.CutPrefix(out, sent+"\n")
+		rest, ok := unechoed(out, sent)
 		if !ok {
-			rest, ok = strings.CutPrefix(out, s.keys(sent)+"\n")
+			rest, ok = unechoed(out, s.keys(sent))
 		}
 		if !ok && !s.silent {
 			rest, ok = strings.CutPrefix(out, "\n") // some line editors show that Enter was pressed, and nothing else
@@ -341,6 +467,35 @@ func (s *terminal) output(line string) string {
 		}
 	}
 	return out
+}
+
+// unechoed takes the echo of a line off what came: as it was sent, broken over several lines where the
+// screen is narrow, or, where the line editor scrolled it, its end behind a mark.
+func unechoed(out, sent string) (rest string, ok bool) {
+	if rest, ok = strings.CutPrefix(out, sent+"\n"); ok || sent == "" {
+		return rest, ok
+	}
+	first, rest, _ := strings.Cut(out, "\n")
+	if len(first) > 8 && strings.IndexByte("$<>^", first[0]) >= 0 && strings.HasSuffix(sent, strings.TrimRight(first[1:], " ")) {
+		return rest, true
+	}
+	i, j := 0, 0
+	for i < len(out) && j < len(sent) {
+		switch {
+		case out[i] == sent[j]:
+			i, j = i+1, j+1
+		case out[i] == '\n' && j > 8:
+			i++
+		case out[i] == ' ' && i+1 < len(out) && out[i+1] == '\n' && j > 8: // some write a blank at the edge
+			i += 2
+		default:
+			return out, false
+		}
+	}
+	if j == len(sent) && i < len(out) && out[i] == '\n' {
+		return out[i+1:], true
+	}
+	return out, false
 }
 
 func (s *terminal) prompt(mode string) *regexp.Regexp {
