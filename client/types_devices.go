@@ -122,6 +122,8 @@ type TriedPart struct {
 
 	Unruled      int    `json:"unruled"`                 // lines that no rule of the dialect speaks of
 	FirstUnruled string `json:"first_unruled,omitempty"` // the first of them, with the blocks around it
+	Clashes      int    `json:"clashes"`                 // lines that a rule takes for an entry that stands there already
+	FirstClash   string `json:"first_clash,omitempty"`   // where the first of them stands, and under which rule
 	Unread       int    `json:"unread"`                  // lines that the grammar cannot read
 	FirstUnread  string `json:"first_unread,omitempty"`  // where the first of them stands, and why
 }

@@ -252,6 +252,9 @@ func (a *app) showTrial(t client.DialectTried) {
 			if p.Unread > 0 {
 				what += "\n" + a.s.paint(alarm, count(p.Unread, "line", "lines")+" that the grammar cannot read; "+p.FirstUnread)
 			}
+			if p.Clashes > 0 {
+				what += "\n" + a.s.paint(alarm, count(p.Clashes, "line", "lines")+" that a rule takes for another; the first: "+p.FirstClash)
+			}
 			if p.Unruled > 0 {
 				what += "\n" + count(p.Unruled, "line", "lines") + " that no rule speaks of; the first: " + p.FirstUnruled
 			}

@@ -364,6 +364,15 @@ func (d *Doc) Unread(src string) []*grammar.Node {
 	return grammar.Unread(root)
 }
 
+// Clashes lists the lines of a text that a rule takes for entries that stand there already.
+func (d *Doc) Clashes(src string) []*rules.Item {
+	root, err := d.Tree(src)
+	if err != nil {
+		return nil
+	}
+	return d.Table.Resolve(root).Clashes()
+}
+
 // Outline tells the shape of a text, of which root is the tree: its blocks, as first and last
 // lines from 1, outer ones first, and the lines that are comments.
 func (d *Doc) Outline(src string, root *grammar.Node) (blocks [][2]int, comments []int) {

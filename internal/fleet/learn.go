@@ -141,6 +141,13 @@ func (s *Service) learnJob(ctx context.Context, r *job.Run) {
 		rules = func(learn.How) []learn.Rule { return modules }
 	}
 	all := rules(how)
+	if len(modules) == 0 { // a module says more than what is configured now
+		var dropped []string
+		all, dropped = learn.Prove(all, texts, *dia.Table)
+		for _, d := range dropped {
+			l.Warn("not drafted: %s", d)
+		}
+	}
 	for _, r := range all {
 		if len(r.Unsure) > 0 {
 			res.Unsure++

@@ -9,6 +9,7 @@ import (
 
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
+	"magpie/internal/core/rules"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
 	"magpie/internal/link"
@@ -85,7 +86,7 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 		return no("%s is an opaque file", base.Ref())
 	}
 	for i, l := range text.Lines(content) {
-		if strings.Contains(l, "‹secret ") {
+		if strings.Contains(l, "‹secret ") || strings.Contains(l, rules.HiddenLine) {
 			return no("line %d holds a masked secret; write the secret itself, or take the line from the text as it is shown to someone who may see secrets", i+1)
 		}
 	}

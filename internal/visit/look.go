@@ -122,4 +122,7 @@ func said(doc *dialect.Doc, src string, t *client.TriedPart) {
 		}
 	}
 	walk(top)
+	if c := top.Clashes(); len(c) > 0 {
+		t.Clashes, t.FirstClash = len(c), fmt.Sprintf("line %d, under rule %s", c[0].Src, c[0].Rule.Path)
+	}
 }

@@ -203,18 +203,19 @@ type Gone struct {
 // Sum is all of it.
 func (g Gone) Sum() int { return g.Order + g.Blanks + g.Defaults + g.Written + g.Itself }
 
-// Words say it: "2 lines in another place, 1 line at the default"; empty: nothing was let go.
+// Words say it: "2 lines in another place, 1 line at the default"; empty: nothing was let go but
+// what says nothing or changes by itself, which is so with every text.
 func (g Gone) Words() string {
 	var out []string
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{g.Order, "in another place"}, {g.Blanks, "with other blanks"}, {g.Defaults, "at the default"}, {g.Written, "written otherwise"}, {g.Itself, "that says nothing or changes by itself"}} {
+	}{{g.Order, "in another place"}, {g.Blanks, "with other blanks"}, {g.Defaults, "at the default"}, {g.Written, "written otherwise"}} {
 		switch {
 		case x.n == 1:
 			out = append(out, "1 line "+x.what)
 		case x.n > 1:
-			out = append(out, fmt.Sprintf("%d lines %s", x.n, strings.NewReplacer("that says", "that say", "changes by itself", "change by themselves").Replace(x.what)))
+			out = append(out, fmt.Sprintf("%d lines %s", x.n, x.what))
 		}
 	}
 	return strings.Join(out, ", ")

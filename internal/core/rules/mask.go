@@ -20,8 +20,8 @@ type Masker struct {
 	Tag   Tag
 }
 
-// hiddenLine stands for a line of which nobody knows where its secrets stand.
-const hiddenLine = "‹a line that the dialect cannot read›"
+// HiddenLine stands for a line of which nobody knows where its secrets stand.
+const HiddenLine = "‹a line that the dialect cannot read›"
 
 // Hidden tells whether nobody can say where secrets stand in a line: it could not be read,
 // or no rule speaks of it where another could not be, so that it may stand in the wrong block.
@@ -42,7 +42,7 @@ func (t *Table) hide(lines []string, up *Item, n *grammar.Node) {
 		it := t.node(up, k)
 		if it.Hidden() {
 			for i := k.Line; i <= k.Line+len(k.Body) && i <= len(lines); i++ {
-				lines[i-1] = hiddenLine
+				lines[i-1] = HiddenLine
 			}
 		}
 		t.hide(lines, it, k)
@@ -301,7 +301,7 @@ func (t *Table) patterned(line string) (out []span) {
 // Item returns the item's line with its secrets hidden.
 func (m Masker) Item(it *Item) string {
 	if it.Hidden() {
-		return hiddenLine
+		return HiddenLine
 	}
 	return m.replaced(it.Line, it.spans())
 }
@@ -312,7 +312,7 @@ func (m Masker) Lines(it *Item) []string {
 	secret := it.bodySecrets()
 	for i, l := range it.Body {
 		if it.Hidden() {
-			out = append(out, hiddenLine)
+			out = append(out, HiddenLine)
 			continue
 		}
 		out = append(out, m.replaced(l, secret[i]))
