@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -100,6 +101,31 @@ func TestSwap(t *testing.T) {
 }
 
 // TestSwapAhead: the new unit is made ready on a bench, at another address.
+// TestSwapOntoAnother: a unit that is the hardware of another registered device takes no place by a
+// swap, and a mere look at a unit elsewhere says nothing of the device whose place it would take.
+func TestSwapOntoAnother(t *testing.T) {
+	t.Parallel()
+	const r2 = "innisquill-r1"
+	w := newWorld(t, 2)
+	w.pull(r1)
+	w.pull(r2)
+	before, place := w.fleet.running(r2), w.fleet.place(r2)
+	key := must(w.admin.Device(ctx(t), r2))(t).HostKey
+	at := fmt.Sprintf("%s:%d", place.Address, 2222)
+	for _, args := range [][]string{{"--preview"}, {"--yes"}} {
+		out, said, status := w.cli(append([]string{"swap", r1, "--at", at, "--accept-key", key}, args...)...)
+		if status == 0 || !strings.Contains(out+said, "is the hardware of "+r2) {
+			t.Errorf("%v: status %d\n%s%s", args, status, out, said)
+		}
+	}
+	if w.fleet.running(r2) != before {
+		t.Error("the other device runs something else")
+	}
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Trouble != "" {
+		t.Errorf("a look at another unit made it %s: %s", d.State, d.Trouble)
+	}
+}
+
 func TestSwapAhead(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 2)
@@ -125,6 +151,7 @@ func TestSwapAhead(t *testing.T) {
 // TestWarnings: what speaks against a push needs a reason, which is kept.
 func TestWarnings(t *testing.T) {
 	t.Parallel()
+	const r2 = "innisquill-r1"
 	w := newWorld(t, 2)
 	w.pull(r1)
 	w.pull("innisquill-r1")

@@ -191,6 +191,16 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if err != nil {
 		return Preview{}, err
 	}
+	if swap != nil { // a unit that has a place of its own is no replacement
+		others, err := q.WithSerial(ctx, swap.NewSerial, d.ID)
+		if err != nil {
+			return Preview{}, err
+		}
+		if len(others) > 0 {
+			return Preview{}, fmt.Errorf("the unit that answers, serial %s, is the hardware of %s, which is registered here: a swap would overwrite it. To put a version on %s: magpie push %s@VERSION; if it has left that place for good: magpie device remove %s, and swap again",
+				swap.NewSerial, strings.Join(others, " and "), others[0], others[0], others[0])
+		}
+	}
 	if !slices.Contains(v.Dialect.Change.Methods, req.Method) {
 		return Preview{}, fmt.Errorf("dialect %s does not offer method %q; it offers %v", v.Dialect.Dialect, req.Method, v.Dialect.Change.Methods)
 	}

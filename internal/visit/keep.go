@@ -262,6 +262,12 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 			return err
 		}
 	}
+	if aside != "" && v.Where.Address != "" && d.ID == v.Device.ID {
+		// A unit somewhere else was looked at: that says nothing of the one at the device's own address.
+		k.Device = *d
+		k.Device.State, k.Device.Trouble, k.Device.Acknowledged = aside, why, acknowledged
+		return nil
+	}
 	d.Host, d.Model, d.Serial, d.Release = pull.Host, pull.Model, pull.Serial, pull.Release
 	d.Trouble, d.LastTried, d.LastPulled = why, pull.TakenAt, pull.TakenAt
 	if aside == core.RestoreTest {
