@@ -14,6 +14,7 @@ type Version struct {
 	Actor      string    `json:"actor" column:"0 by"` // who had it pulled
 	Author     string    `json:"author,omitempty" column:"6 changed by"`
 	Name       string    `json:"name,omitempty" column:"8 name"`
+	MoreNames  []string  `json:"more_names,omitempty" column:"11 also named"` // that it was given before
 	Note       string    `json:"note,omitempty" column:"10 note"`
 	Pinned     bool      `json:"pinned" column:"9 marks"`
 	Baseline   bool      `json:"baseline"`

@@ -23,8 +23,8 @@ import (
 func (s *Server) exportRoutes() []route {
 	return []route{
 		s.worksheetRoute(),
-		{"POST", "/imports", core.Admin, s.importVersions, about{id: "importVersions", tag: "versions", does: "Take files in that were made elsewhere", more: "Each becomes a version that is set aside, or is named as there already; whose it is and of when is looked for in its name and its beginning, where it is not said. A second time nothing is added.", takes: client.NewImport{}, gives: client.Page[client.TakenIn]{}}},
-		{"POST", "/version-file", core.Admin, s.importFile, about{id: "importFile", tag: "versions", stream: mostLarge, does: "Take one file in as it comes, however large", more: "It becomes a version that is set aside, as at /imports. What has more than 4 MiB can be of a part that is no text only, and is kept in pieces.", query: []param{{"file", "string", true, "its name"}, {"device", "string", false, ""}, {"part", "string", false, ""}, {"taken_at", "string", false, "a time"}, {"name", "string", false, "a name for the version"}, {"note", "string", false, ""}}, as: "application/octet-stream", takes: "", gives: client.TakenIn{}}},
+		{"POST", "/imports", core.Admin, s.importVersions, about{id: "importVersions", tag: "versions", stream: mostImported, does: "Take files in that were made elsewhere", more: "Each becomes a version that is set aside, or is named as there already; whose it is and of when is looked for in its name and its beginning, where it is not said. A second time nothing is added.", takes: client.NewImport{}, gives: client.Page[client.TakenIn]{}}},
+		{"POST", "/version-file", core.Admin, s.importFile, about{id: "importFile", tag: "versions", stream: mostLarge, does: "Take one file in as it comes, however large", more: "It becomes a version that is set aside, as at /imports. What has more than 16 MiB can be of a part that is no text only, and is kept in pieces.", query: []param{{"file", "string", true, "its name"}, {"device", "string", false, ""}, {"part", "string", false, ""}, {"taken_at", "string", false, "a time"}, {"name", "string", false, "a name for the version"}, {"note", "string", false, ""}}, as: "application/octet-stream", takes: "", gives: client.TakenIn{}}},
 		{"POST", "/exports", core.Reader, s.export, about{id: "exportVersions", tag: "versions", does: "Take versions out as files", more: "One archive, with a manifest as its last file; without that it was cut off. For who may not see secrets, and where it is asked for, they are masked. Sealed, it is a file of age (age-encryption.org/v1).", takes: client.NewExport{}, mime: "application/octet-stream", gives: ""}},
 	}
 }
@@ -136,6 +136,10 @@ func (s *Server) importVersions(c *gin.Context) {
 	}
 	answer(c, 200, out, err)
 }
+
+// mostImported is how much is taken in at once: a text of the largest size, in base64, and what is
+// said of it.
+const mostImported = 24 << 20
 
 // mostLarge is how large a file may be that is taken in.
 const mostLarge = 8 << 30

@@ -156,7 +156,7 @@ func renamed(raw []byte, into any) []byte {
 
 // manyLines are the fields whose texts have more than one line. What is a secret
 // may hold any character but NUL.
-var manyLines = []string{"text", "file", "source", "logs", "note", "override", "despite", "key", "ca", "agent", "host_key", "password", "privileged_secret", "raise", "passphrase", "factory_password"}
+var manyLines = []string{"text", "content", "file", "source", "logs", "note", "override", "despite", "key", "ca", "agent", "host_key", "password", "privileged_secret", "raise", "passphrase", "factory_password"}
 
 // sound tells what is wrong with the texts and lists of a body, or nil.
 func sound(field string, v any) *client.Problem {

@@ -180,11 +180,11 @@ func (s *Server) together(c *gin.Context) {
 		}
 	}
 	now := s.Clock()
-	since, ok := s.instant(c, "since", now.Add(-24*time.Hour))
+	until, ok := s.instant(c, "until", now)
 	if !ok {
 		return
 	}
-	until, ok := s.instant(c, "until", now)
+	since, ok := s.instant(c, "since", until.Add(-24*time.Hour))
 	if !ok {
 		return
 	}

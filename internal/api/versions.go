@@ -23,10 +23,13 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredVersion = wire.Make[client.Version, core.Listed]("Ref")
+var wiredVersion = wire.Make[client.Version, core.Listed]("Ref", "MoreNames")
 
 func wireVersion(v core.Listed) client.Version {
 	out := wiredVersion(v)
+	if v.More != "" {
+		out.MoreNames = strings.Split(v.More, "\n")
+	}
 	out.Ref = v.Device
 	if v.Part != "running" {
 		out.Ref += "/" + v.Part
@@ -92,14 +95,14 @@ func (s *Server) changes(c *gin.Context) {
 		}
 	}
 	otherwise := now.AddDate(0, 0, -7)
-	if !f.Empty() {
-		otherwise = time.Time{}.AddDate(1, 0, 0)
-	}
-	since, ok := s.instant(c, "since", otherwise)
+	until, ok := s.instant(c, "until", now)
 	if !ok {
 		return
 	}
-	until, ok := s.instant(c, "until", now)
+	if !f.Empty() || c.Query("until") != "" { // what is looked for may be of any age
+		otherwise = time.Time{}.AddDate(1, 0, 0)
+	}
+	since, ok := s.instant(c, "since", otherwise)
 	if !ok {
 		return
 	}

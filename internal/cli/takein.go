@@ -29,7 +29,7 @@ import (
 const (
 	mostUnpacked = 256 << 20 // bytes in all
 	mostFiles    = 10_000
-	mostOneFile  = 8 << 20
+	mostOneFile  = 16 << 20
 	mostSent     = 1 << 20 // bytes of one request, before base64
 )
 
@@ -53,7 +53,7 @@ type foundFile struct {
 
 func (a *app) doTakeIn(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	if len(got) == 1 && c.String("device") != "" && c.String("part") != "" {
-		if st, err := os.Stat(got[0]); err == nil && st.Mode().IsRegular() && st.Size() > mostOneFile/2 {
+		if st, err := os.Stat(got[0]); err == nil && st.Mode().IsRegular() && st.Size() > mostOneFile {
 			return a.takeLarge(ctx, c, s, got[0], st)
 		}
 	}

@@ -261,9 +261,10 @@ type Listed struct {
 	SeenOpen  bool      `db:"seen_open"` // nothing since says otherwise
 	Sightings int       `db:"sightings"`
 
-	Serial  string `db:"serial"`   // of the unit that it came from
-	Release string `db:"software"` // that this ran then
-	Copies  int    `db:"copies"`   // places that can give it back, this one included
+	Serial  string `db:"serial"`     // of the unit that it came from
+	Release string `db:"software"`   // that this ran then
+	More    string `db:"more_names"` // further names that it was given, newest first, a line each
+	Copies  int    `db:"copies"`     // places that can give it back, this one included
 }
 
 // What becomes of the copy of a version at a target.

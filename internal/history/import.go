@@ -48,7 +48,7 @@ const (
 	TakenIn   = "added"
 	ThereIs   = "there already"
 	NotTaken  = "refused"
-	mostInOne = 4 << 20 // bytes of one file
+	mostInOne = 16 << 20 // bytes of one file
 )
 
 // Import takes files in as versions, each in a transaction of its own. They are set aside: they

@@ -180,6 +180,14 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 	}
 	side.Ref, side.Version, side.TakenAt, side.raw = v.Ref(), &v, v.TakenAt, string(raw)
 	if r.Which == "time" {
+		if r.Name != "" { // a date, which may be its name
+			if named, err := q.Version(ctx, store.ByName(d.ID, r.Part, r.Name)); err == nil && named.ID == v.ID {
+				side.Sure = fmt.Sprintf("%d is named %s, so the date was not looked for", v.Number, r.Name)
+				return side, nil
+			} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+				return side, err
+			}
+		}
 		side.Sure, err = s.sureness(ctx, q, v, r.At)
 	}
 	return side, err

@@ -76,10 +76,10 @@ func (f VersionFilter) where() (query string, args []any) {
 	const folded = ` COLLATE utf8mb4_general_ci`
 	add := func(q string, a ...any) { query, args = query+`AND `+q+` `, append(args, a...) }
 	for _, w := range f.Find {
-		add(`CONCAT_WS('\n', v.name, v.note, v.author, v.actor, x.serial, x.software)`+folded+` LIKE ?`, "%"+like.Replace(w)+"%")
+		add(`CONCAT_WS('\n', v.name, (SELECT GROUP_CONCAT(n.name SEPARATOR '\n') FROM version_names n WHERE n.version_id = v.id), v.note, v.author, v.actor, x.serial, x.software)`+folded+` LIKE ?`, "%"+like.Replace(w)+"%")
 	}
 	if f.Name != "" {
-		add(`v.name`+folded+` LIKE ?`, pattern(f.Name))
+		add(`CONCAT('\n', COALESCE(v.name, ''), '\n', COALESCE((SELECT GROUP_CONCAT(n.name SEPARATOR '\n') FROM version_names n WHERE n.version_id = v.id), ''), '\n')`+folded+` LIKE ?`, "%\n"+pattern(f.Name)+"\n%")
 	}
 	if f.Note != "" {
 		add(`v.note`+folded+` LIKE ?`, "%"+like.Replace(f.Note)+"%")

@@ -165,6 +165,7 @@ func (q *Q) DeleteVersions(ctx context.Context, deviceID string, ids []string) (
 		args      []any
 	}{
 		{`DELETE FROM seen WHERE version_id IN (?)`, []any{gone}},
+		{`DELETE FROM version_names WHERE version_id IN (?)`, []any{gone}},
 		{`DELETE FROM versions WHERE id IN (?)`, []any{gone}},
 		{`DELETE FROM pulls WHERE id IN (?) AND NOT EXISTS (SELECT 1 FROM versions v WHERE v.pull_id = pulls.id)`, []any{pulls}},
 	} {

@@ -48,6 +48,7 @@ const (
 	COALESCE((SELECT MAX(until_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS seen_until,
 	COALESCE((SELECT MAX(open) FROM seen s WHERE s.version_id = v.id), FALSE) AS seen_open,
 	COALESCE((SELECT SUM(sightings) FROM seen s WHERE s.version_id = v.id), 0) AS sightings,
+	COALESCE((SELECT GROUP_CONCAT(n.name ORDER BY n.given_at DESC SEPARATOR '\n') FROM version_names n WHERE n.version_id = v.id), '') AS more_names,
 	COALESCE(x.serial, '') AS serial, COALESCE(x.software, '') AS software,
 	1 + (SELECT COUNT(*) FROM copies y JOIN targets t ON t.id = y.target_id WHERE y.version_id = v.id AND y.state = 'there' AND t.kind <> 'git') AS copies` +
 		versionTables + `LEFT JOIN pulls x ON x.id = v.pull_id `
@@ -70,7 +71,8 @@ func ByNumber(deviceID, part string, number int) Pick {
 
 // ByName picks a part's version of that name.
 func ByName(deviceID, part, name string) Pick {
-	return Pick{where: `WHERE p.device_id = ? AND p.name = ? AND v.name = ?`, args: []any{deviceID, part, name}}
+	return Pick{where: `WHERE p.device_id = ? AND p.name = ? AND (v.name = ? OR v.id = (SELECT n.version_id FROM version_names n WHERE n.part_id = p.id AND n.name = ?))`,
+		args: []any{deviceID, part, name, name}}
 }
 
 // Baseline picks a part's baseline.
@@ -150,7 +152,8 @@ func (q *Q) LockVersion(ctx context.Context, v core.Version) (core.Version, erro
 
 // VersionNames lists the names of a part's versions.
 func (q *Q) VersionNames(ctx context.Context, deviceID, part string) ([]string, error) {
-	return list[string](ctx, q.ext, `SELECT v.name FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? AND p.name = ? AND v.name IS NOT NULL`, deviceID, part)
+	return list[string](ctx, q.ext, `SELECT v.name FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? AND p.name = ? AND v.name IS NOT NULL
+		UNION SELECT n.name FROM version_names n JOIN parts p ON p.id = n.part_id WHERE p.device_id = ? AND p.name = ?`, deviceID, part, deviceID, part)
 }
 
 // Head is a part and what a pull has to know of its newest version, of those
@@ -337,7 +340,8 @@ func (q *Q) NameFree(ctx context.Context, name string, devices []core.Device) er
 		ids[i] = d.ID
 	}
 	query, args, err := in(`SELECT d.name AS device, p.name AS part, v.number FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id
-		WHERE v.name = ? AND d.id IN (?) ORDER BY d.name, p.name <> ?, p.name LIMIT 1`, name, ids, core.Running)
+		WHERE (v.name = ? OR EXISTS (SELECT 1 FROM version_names n WHERE n.version_id = v.id AND n.name = ?)) AND d.id IN (?)
+		AND v.number < (SELECT MAX(w.number) FROM versions w WHERE w.part_id = v.part_id AND w.aside = '') ORDER BY d.name, p.name <> ?, p.name LIMIT 1`, name, name, ids, core.Running)
 	if err != nil {
 		return err
 	}
@@ -356,11 +360,58 @@ func (q *Q) NameFree(ctx context.Context, name string, devices []core.Device) er
 	return fmt.Errorf("name %q: %w: it is %s", name, ErrTaken, core.Version{Device: r.Device, Part: r.Part, Number: r.Number}.Ref())
 }
 
-// MarkVersion writes a version's name, note and pin.
+// nameOf tells which version of a part has a name, as its newest or a further one; empty: none. It
+// locks the part, so that no other gets that name meanwhile.
+func (q *Q) nameOf(ctx context.Context, partID, name string) (versionID string, err error) {
+	if _, err := get[string](ctx, q.ext, `SELECT id FROM parts WHERE id = ? FOR UPDATE`, partID); err != nil {
+		return "", err
+	}
+	versionID, err = get[string](ctx, q.ext, `SELECT id FROM versions WHERE part_id = ? AND name = ? UNION SELECT version_id FROM version_names WHERE part_id = ? AND name = ? LIMIT 1`, partID, name, partID, name)
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	return versionID, err
+}
+
+// NameAgain gives a version one more name; the one it had stays a name of it. ErrTaken says that another
+// version of the part has it. The version is locked.
+func (q *Q) NameAgain(ctx context.Context, v core.Version, name, actor string, at time.Time) error {
+	has, err := q.nameOf(ctx, v.PartID, name)
+	switch {
+	case err != nil:
+		return err
+	case has == v.ID:
+		return nil
+	case has != "":
+		return fmt.Errorf("name %q: %w for another version of %s", name, ErrTaken, v.Device)
+	}
+	if v.Name != "" {
+		if _, err := q.exec(ctx, `INSERT INTO version_names (part_id, name, version_id, actor, given_at) VALUES (?, ?, ?, ?, ?)`, v.PartID, v.Name, v.ID, actor, at.UTC()); err != nil {
+			return err
+		}
+	}
+	v.Name = name
+	return q.MarkVersion(ctx, v)
+}
+
+// MarkVersion writes a version's newest name, note and pin. Without a name it has none any more, further
+// ones included.
 func (q *Q) MarkVersion(ctx context.Context, v core.Version) error {
 	var name any
 	if v.Name != "" {
 		name = v.Name
+		has, err := q.nameOf(ctx, v.PartID, v.Name)
+		if err != nil {
+			return err
+		}
+		if has != "" && has != v.ID {
+			return fmt.Errorf("name %q: %w for another version of %s", v.Name, ErrTaken, v.Device)
+		}
+		if _, err := q.exec(ctx, `DELETE FROM version_names WHERE part_id = ? AND name = ?`, v.PartID, v.Name); err != nil {
+			return err
+		}
+	} else if _, err := q.exec(ctx, `DELETE FROM version_names WHERE version_id = ?`, v.ID); err != nil {
+		return err
 	}
 	_, err := q.exec(ctx, `UPDATE versions SET name = ?, note = ?, pinned = ? WHERE id = ?`, name, v.Note, v.Pinned, v.ID)
 	if errors.Is(err, ErrTaken) {

@@ -169,16 +169,17 @@ func (v *Visit) markOne(ctx context.Context, q *store.Q, x core.Version, m Mark)
 	no := func(because string) string {
 		return fmt.Sprintf("%s is not named %s: %s", x.Ref(), m.Name, because)
 	}
-	if m.Name != "" && x.Name != "" && x.Name != m.Name {
-		return no("its name is " + x.Name), nil
-	}
-	if m.Name != "" {
+	again := m.Name != "" && x.Name != "" && x.Name != m.Name // it keeps the name that it has, too
+	if m.Name != "" && !again {
 		x.Name = m.Name
 	}
 	if m.Note != "" && !strings.Contains(x.Note, m.Note) {
 		x.Note = strings.TrimSpace(x.Note + "\n" + m.Note)
 	}
 	err = q.MarkVersion(ctx, x)
+	if err == nil && again {
+		err = q.NameAgain(ctx, x, m.Name, v.Pull.Actor, v.s.Now())
+	}
 	if errors.Is(err, store.ErrTaken) { // somebody gave it to another meanwhile
 		return no("another version has that name since"), nil
 	}

@@ -115,7 +115,7 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 		if k.Unmarked != "" {
 			outcome, summary = core.Failed, summary+"; "+k.Unmarked
 			l.Trouble(k.Unmarked, "")
-			l.Info("rename it: magpie mark %s --name %s; or keep both names: magpie snapshot make %s %s", k.Running.Ref(), v.Mark.Name, v.Mark.Name, v.Device.Name)
+			l.Info("choose another name: magpie mark %s --name NAME", k.Running.Ref())
 		}
 		if len(v.missing) > 0 {
 			outcome, summary = core.Failed, strings.Join(append([]string{summary}, v.missing...), "; ")

@@ -132,6 +132,11 @@ func (s *Service) find(ctx context.Context, q *store.Q, d core.Device, r ref.Ver
 		p = store.At(d.ID, r.Part, r.At)
 		missing = "nothing was pulled by then"
 	}
+	if r.Which == "time" && r.Name != "" { // a date that is a name is the name
+		if err := read(store.ByName(d.ID, r.Part, r.Name)); !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+	}
 	err := read(p)
 	if !errors.Is(err, store.ErrNotFound) {
 		return err

@@ -20,8 +20,10 @@ type Version struct {
 	Part   string // "running" when not given
 	Which  string // one of the keywords, or "number", "name", "time"
 	Number int
-	Name   string
+	Name   string // of a time that is a date alone: the date, which may be a name
 	At     time.Time
+
+	zone string // in which a date is meant; empty: it has no name that everybody knows
 }
 
 // Keywords stand for a version by its role.
@@ -56,16 +58,23 @@ func VersionName(s string) error {
 	_, numberErr := strconv.Atoi(s)
 	switch {
 	case slices.Contains(Keywords, s):
-		return fmt.Errorf("%q cannot be a version's name: it already means something", s)
+		return nameError("%q cannot be a version's name: it already means something", s)
 	case numberErr == nil:
-		return fmt.Errorf("%q cannot be a version's name: numbers count versions", s)
-	case isTime(s):
-		return fmt.Errorf("%q cannot be a version's name: it reads as a time", s)
+		return nameError("%q cannot be a version's name: numbers count versions", s)
+	case isTime(s) && !dated().MatchString(s):
+		return nameError("%q cannot be a version's name: it reads as a time; a date alone can be one", s)
 	case !nameShape().MatchString(s):
-		return fmt.Errorf("%q cannot be a version's name: letters, digits, blanks and . _ : + -, 63 at most", s)
+		return nameError("%q cannot be a version's name: letters, digits, blanks and . _ : + -, 63 at most", s)
 	}
 	return nil
 }
+
+// NameError is returned when a version cannot be called so.
+type NameError struct{ Why string }
+
+func (e *NameError) Error() string { return e.Why }
+
+func nameError(format string, args ...any) error { return &NameError{fmt.Sprintf(format, args...)} }
 
 // ParseVersion reads a reference. Times in it are read as ParseTime reads them.
 func ParseVersion(s string, here Here) (Version, error) {
@@ -102,6 +111,12 @@ func ParseVersion(s string, here Here) (Version, error) {
 			return v, fmt.Errorf("reference %q: %w", s, err)
 		}
 		v.Which, v.At = "time", at
+		if date, zone := inBrackets(which); dated().MatchString(date) { // a date may be a name
+			v.Name, v.zone = date, zone
+			if zone == "" {
+				v.zone = known(here.Zone, at)
+			}
+		}
 	default:
 		if err := VersionName(which); err != nil {
 			return v, fmt.Errorf("reference %q: %w", s, err)
@@ -109,6 +124,24 @@ func ParseVersion(s string, here Here) (Version, error) {
 		v.Which, v.Name = "name", which
 	}
 	return v, nil
+}
+
+// known is a name of a zone that everybody knows: its own, or that of its offset at a time (IANA's
+// Etc/GMT±N, whose signs are the other way round); empty: there is none.
+func known(zone *time.Location, at time.Time) string {
+	if zone == nil {
+		return ""
+	}
+	if zone.String() != "Local" {
+		return zone.String()
+	}
+	switch _, offset := at.In(zone).Zone(); {
+	case offset == 0:
+		return "UTC"
+	case offset%3600 == 0:
+		return fmt.Sprintf("Etc/GMT%+d", -offset/3600)
+	}
+	return ""
 }
 
 // String prints the reference so that it means the same in every zone.
@@ -123,6 +156,9 @@ func (v Version) String() string {
 	case "name":
 		return s + "@" + v.Name
 	case "time":
+		if v.Name != "" && v.zone != "" {
+			return s + "@" + v.Name + "[" + v.zone + "]"
+		}
 		return s + "@" + v.At.UTC().Format(time.RFC3339Nano)
 	}
 	return s + "@" + v.Which

@@ -23,6 +23,7 @@ var days = []string{"today", "yesterday"}
 
 var (
 	looksTimed = once(`^\d{4}-\d\d`)
+	dated      = once(`^\d{4}-\d\d-\d\d$`)
 	backwards  = once(`^-\d+[a-z]*$`)
 	onwards    = once(`^\+?\d+[mhdw]$`)
 )
