@@ -51,16 +51,17 @@ func TestNamedWhenTaken(t *testing.T) {
 	if out := run(2, "pull", "all", "--name", "before-upgrade"); !strings.Contains(out, r1+"@1") || !strings.Contains(out, "no device was visited") {
 		t.Errorf("%s", out)
 	}
-	for _, name := range []string{"latest", "17", "2026-11-20"} {
+	for _, name := range []string{"latest", "17", "2026-11-20T10:00"} {
 		run(2, "pull", r1, "--name", name)
 	}
 	if w.fleet.status(r1).Logins != logins || len(must(w.admin.Jobs(ctx(t), client.JobFilter{}))(t).Items) != 1 {
 		t.Error("a device was visited for a name that is refused")
 	}
-	// Unchanged, and named already: nothing is renamed in silence.
-	if out := run(1, "pull", r1, "--name", "quiet-night"); !strings.Contains(out, "its name is before-upgrade") || !strings.Contains(out, "magpie snapshot make quiet-night") {
+	// Unchanged, and named already: it has both names then.
+	if out := run(0, "pull", r1, "--name", "quiet-night"); !strings.Contains(out, "named quiet-night") {
 		t.Errorf("%s", out)
 	}
+	run(0, "show", r1+"@before-upgrade")
 	w.pull(other)
 	if out := run(0, "pull", other, "--name", "quiet-night", "--note", "nothing is under way"); !strings.Contains(out, "running unchanged, still 1; ") || !strings.Contains(out, "; named quiet-night") {
 		t.Errorf("%s", out)

@@ -125,5 +125,16 @@ func (s *Service) endScrub(ctx context.Context, j core.Job, at scrubbed, l *job.
 		}
 		outcome, summary = core.Failed, fmt.Sprintf("%d of %s do not read back, of %s%s; they cannot be pushed%s", at.Damaged, core.Count(at.Read, "text", "texts"), core.Count(len(rows), "version", "versions"), first, mended)
 	}
+	lost, err := s.Store.As(job.Service).Dangling(ctx, 1000)
+	if err != nil {
+		s.End(j, l, core.Failed, err.Error(), nil)
+		return
+	}
+	for _, v := range lost {
+		l.Trouble(v.Ref()+": its text is not in the database any more", "")
+	}
+	if len(lost) > 0 {
+		outcome, summary = core.Failed, fmt.Sprintf("%s without a text, the first is %s; %s", core.Count(len(lost), "version is", "versions are"), lost[0].Ref(), summary)
+	}
 	s.End(j, l, outcome, summary, nil, func(q *store.Q) error { return q.SetSetting(ctx, scrubSetting, nil) })
 }

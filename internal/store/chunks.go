@@ -143,7 +143,7 @@ type cutting struct {
 
 // PutSunk keeps a content whose pieces are kept, once, and returns its id.
 func (q *Q) PutSunk(ctx context.Context, x Sunk) (string, error) {
-	if n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE id = ?`, x.ID); err != nil || n > 0 { // a content that returns
+	if there, err := q.hold(ctx, x.ID); err != nil || there { // a content that returns
 		return x.ID, err
 	}
 	for from := 0; from < len(x.pieces); from += 500 {
@@ -171,7 +171,7 @@ func (q *Q) PutSunk(ctx context.Context, x Sunk) (string, error) {
 			if !have[id] {
 				return x.ID, fmt.Errorf("content %.12s: a piece of it was cleared away before it was whole; send it again", x.ID)
 			}
-			if _, err := q.exec(ctx, `INSERT INTO content_chunks (content_id, seq, chunk_id) VALUES (?, ?, ?)`, x.ID, from+i, id); err != nil {
+			if _, err := q.exec(ctx, `INSERT INTO content_chunks (content_id, seq, chunk_id) VALUES (?, ?, ?)`, x.ID, from+i, id); err != nil && !errors.Is(err, ErrTaken) { // another visit keeps the same file
 				return x.ID, err
 			}
 		}
@@ -179,7 +179,7 @@ func (q *Q) PutSunk(ctx context.Context, x Sunk) (string, error) {
 	sealed := q.keys.Seal("content", contentSubject(x.ID, chunked, ""), fmt.Appendf(nil, "%d", len(x.pieces)))
 	_, err := q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed) VALUES (?, ?, ?, '', 0, ?)`, x.ID, x.Size, chunked, sealed)
 	if errors.Is(err, ErrTaken) {
-		err = nil
+		err = q.touch(ctx, x.ID)
 	}
 	return x.ID, err
 }

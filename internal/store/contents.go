@@ -62,7 +62,7 @@ func (q *Q) packed(id string, content []byte, base sealed, text []byte) sealed {
 // is that: it is packed against an earlier one.
 func (q *Q) PutContent(ctx context.Context, content []byte, partID string, last int) (string, error) {
 	id := q.keys.Hash("content", content)
-	if n, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM contents WHERE id = ?`, id); err != nil || n > 0 { // a content that returns
+	if there, err := q.hold(ctx, id); err != nil || there { // a content that returns
 		if err == nil {
 			if _, err = q.Content(ctx, id); errors.Is(err, ErrDamaged) {
 				err = q.MendContent(ctx, id, content)
@@ -80,9 +80,19 @@ func (q *Q) PutContent(ctx context.Context, content []byte, partID string, last 
 	}
 	_, err = q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed) VALUES (?, ?, ?, ?, ?, ?)`, x.ID, x.Size, x.Format, x.Base, x.Depth, x.Sealed)
 	if errors.Is(err, ErrTaken) { // somebody else kept it meanwhile
-		err = nil
+		err = q.touch(ctx, id)
 	}
 	return id, err
+}
+
+// hold tells whether a content is there, and holds it until the transaction ends, so that it is not
+// dropped before the version that is to have it is there.
+func (q *Q) hold(ctx context.Context, id string) (there bool, err error) {
+	err = q.touch(ctx, id)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // touch holds a content that something is built on, on every server of a cluster: whoever takes
@@ -296,19 +306,20 @@ func (q *Q) unpacked(by map[string]sealed, id string) ([]byte, error) {
 // is packed anew first. It returns how many went and the bytes that they took.
 func (q *Q) DropContents(ctx context.Context, ids []string) (n int, bytes int64, err error) {
 	for _, id := range ids {
-		used, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM versions WHERE content_id = ?`, id)
-		if err != nil {
-			return n, bytes, err
-		}
-		if used > 0 {
-			continue
-		}
+		// Locked first and counted then: who keeps a version of it meanwhile holds the row (see hold).
 		gone, err := get[sealed](ctx, q.ext, `SELECT id, size, format, base, depth, sealed FROM contents WHERE id = ? FOR UPDATE`, id)
 		if errors.Is(err, ErrNotFound) {
 			continue
 		}
 		if err != nil {
 			return n, bytes, err
+		}
+		used, err := get[int](ctx, q.ext, `SELECT COUNT(*) FROM versions WHERE content_id = ?`, id)
+		if err != nil {
+			return n, bytes, err
+		}
+		if used > 0 {
+			continue
 		}
 		if err := q.rebase(ctx, gone); err != nil {
 			return n, bytes, err
@@ -329,6 +340,12 @@ func (q *Q) DropContents(ctx context.Context, ids []string) (n int, bytes int64,
 		n, bytes = n+1, bytes+int64(len(gone.Sealed))
 	}
 	return n, bytes, nil
+}
+
+// Dangling lists versions whose content is not there, at most so many: there must be none.
+func (q *Q) Dangling(ctx context.Context, most int) ([]core.Version, error) {
+	return list[core.Version](ctx, q.ext, `SELECT v.id, d.name AS device, p.name AS part, v.number, v.content_id FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id
+		WHERE NOT EXISTS (SELECT 1 FROM contents c WHERE c.id = v.content_id) ORDER BY d.name, p.name, v.number LIMIT ?`, most)
 }
 
 // rebase packs what builds on a content against what that builds on itself, or alone. One that

@@ -976,3 +976,36 @@ func TestFirstSetting(t *testing.T) {
 		}
 	}
 }
+
+// TestContentStays: a text that one transaction keeps while another deletes the last version that had it
+// is there for the new one, whichever comes first.
+func TestContentStays(t *testing.T) {
+	s := open(t, scratch.Database(t))
+	a, b := addDevice(t, s, "quay-a"), addDevice(t, s, "quay-b")
+	for round := range 80 {
+		text := fmt.Sprintf("name shared %d\n", round)
+		var old, next core.Version
+		tx(t, s, func(q *store.Q) (err error) { old, err = addVersion(q, a, text); return err })
+		tx(t, s, func(q *store.Q) (err error) { _, err = addVersion(q, a, text+"newer\n"); return err }) // the newest is protected
+		var both sync.WaitGroup
+		both.Go(func() {
+			tx(t, s, func(q *store.Q) error { _, _, err := q.DeleteVersions(bg, a.ID, []string{old.ID}); return err })
+		})
+		both.Go(func() {
+			tx(t, s, func(q *store.Q) (err error) {
+				next, err = addVersion(q, b, text)
+				if round%2 == 0 {
+					time.Sleep(2 * time.Millisecond)
+				}
+				return err
+			})
+		})
+		both.Wait()
+		if raw, err := s.As(who).Content(bg, next.ContentID); err != nil || string(raw) != text {
+			t.Fatalf("round %d: the version that was kept has no text: %v", round, err)
+		}
+	}
+	if lost, err := s.As(who).Dangling(bg, 10); err != nil || len(lost) > 0 {
+		t.Errorf("%d versions without a text: %v", len(lost), err)
+	}
+}

@@ -340,8 +340,7 @@ func (q *Q) NameFree(ctx context.Context, name string, devices []core.Device) er
 		ids[i] = d.ID
 	}
 	query, args, err := in(`SELECT d.name AS device, p.name AS part, v.number FROM versions v JOIN parts p ON p.id = v.part_id JOIN devices d ON d.id = p.device_id
-		WHERE (v.name = ? OR EXISTS (SELECT 1 FROM version_names n WHERE n.version_id = v.id AND n.name = ?)) AND d.id IN (?)
-		AND v.number < (SELECT MAX(w.number) FROM versions w WHERE w.part_id = v.part_id AND w.aside = '') ORDER BY d.name, p.name <> ?, p.name LIMIT 1`, name, name, ids, core.Running)
+		WHERE (v.name = ? OR EXISTS (SELECT 1 FROM version_names n WHERE n.version_id = v.id AND n.name = ?)) AND d.id IN (?) ORDER BY d.name, p.name <> ?, p.name LIMIT 1`, name, name, ids, core.Running)
 	if err != nil {
 		return err
 	}
