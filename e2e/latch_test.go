@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"magpie/client"
+	"magpie/internal/sim"
 	"magpie/internal/sim/box"
 )
 
@@ -35,6 +36,52 @@ func TestUndoIsRefusedTheLogin(t *testing.T) {
 	must(w.admin.RetryLogin(ctx(t), r1))(t)
 	if end := w.end(j.ID); end.Outcome != "undone" || w.fleet.running(r1) != second {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
+	}
+}
+
+// TestOneAttempt: however many jobs wait for devices whose login went bad, each device is signed in to in
+// vain once, and one set of logins by three devices at most.
+func TestOneAttempt(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 14)
+	var names []string
+	for _, p := range w.fleet.places[:12] {
+		names = append(names, p.Name)
+	}
+	w.pull(names[0])
+	refused := func() (all, most int) {
+		for _, n := range names {
+			r := w.fleet.status(n).Refused
+			all, most = all+r, max(most, r)
+		}
+		return all, most
+	}
+	for _, n := range names[:10] {
+		w.fleet.faults(n, box.Faults{RefuseLogin: true})
+	}
+	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "shared", User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord}))(t)
+	must(w.admin.AttachCredentialSet(ctx(t), "shared", names[:8]))(t)
+	var ids []string
+	for range 8 {
+		for _, j := range must(w.admin.Pull(ctx(t), names[:10], ""))(t) {
+			ids = append(ids, j.ID)
+		}
+	}
+	for _, id := range ids {
+		if j := w.end(id); j.Outcome == "done" {
+			t.Errorf("%s: %s", j.Device, j.Summary)
+		}
+	}
+	own, shared := 0, 0
+	for i, n := range names[:10] {
+		if r := w.fleet.status(n).Refused; i < 8 {
+			shared += r
+		} else {
+			own += r
+		}
+	}
+	if all, most := refused(); most > 1 || shared > 3 || own != 2 {
+		t.Errorf("%d refused sign-ins, %d at one device, %d by the set, %d by logins of their own", all, most, shared, own)
 	}
 }
 

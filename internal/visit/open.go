@@ -24,7 +24,7 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 		}
 	}
 	if v.Speaker.LatchedSince != nil {
-		return fmt.Errorf("%w (since %s)", ErrLatched, v.Speaker.LatchedSince.Format("2006-01-02 15:04 MST"))
+		return latched(v.Speaker)
 	}
 	target, cred, err := v.s.way(ctx, v.Speaker)
 	if err == nil && (v.Device.Disabled || v.Speaker.Disabled) {
@@ -77,7 +77,12 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 			return v.s.Store.Tx(ctx, job.Service, func(q *store.Q) (err error) { last, err = q.Began(ctx, v.Speaker.ID, session); return err })
 		},
 	}
-	if v.Session, err = v.signIn(ctx, call); err != nil {
+	ended, err := v.attempt(ctx)
+	if err == nil {
+		v.Session, err = v.signIn(ctx, call)
+		ended(err)
+	}
+	if err != nil {
 		letGo()
 		return err
 	}

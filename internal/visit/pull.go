@@ -243,7 +243,7 @@ func Kinds(s *Service) []job.Kind {
 // New makes an instance's visits, and registers the pull. Dialects are recorded in
 // the database, so that every pull can say by which revision it went.
 func New(ctx context.Context, jobs *job.Runtime, dialects []*dialect.Dialect) (*Service, error) {
-	s := &Service{Runtime: jobs, state: &state{limits: DefaultLimits, sessions: newSessions(), dialects: map[string]*dialect.Dialect{}, relays: map[string]openRelay{}}}
+	s := &Service{Runtime: jobs, state: &state{limits: DefaultLimits, sessions: newSessions(), attempts: newAttempts(), dialects: map[string]*dialect.Dialect{}, relays: map[string]openRelay{}}}
 	s.Register(Kinds(s)...)
 	s.WhileBeating(s.syncDialects)
 	for _, d := range dialects {

@@ -82,6 +82,9 @@ func LinkCredential(s store.Secret) link.Credential {
 // refusedLogin latches a refused login, and opens the breaker of a credential
 // set that several devices refused.
 func (s *Service) refusedLogin(ctx context.Context, q *store.Q, d core.Device, cause error) error {
+	if now, err := q.DeviceByID(ctx, d.ID); err != nil || now.LatchedSince != nil { // it is noted already
+		return err
+	}
 	if err := q.Latch(ctx, d, cause.Error()); err != nil {
 		return err
 	}

@@ -64,6 +64,7 @@ type state struct {
 	Mend     Mender     // nil: there are no copies elsewhere
 	limits   Limits
 	sessions *sessions
+	attempts *attempts
 	mu       sync.Mutex
 	dialects map[string]*dialect.Dialect // guarded by mu
 	relays   map[string]openRelay        // guarded by mu
