@@ -2,6 +2,7 @@ package push
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -45,8 +46,11 @@ func (u *push) placed(d core.Device) bool {
 // giveBack gives the place back to the hardware that had it.
 func (u *push) giveBack(ctx context.Context, q *store.Q) error {
 	d, err := q.LockDevice(ctx, u.j.DeviceID, 0)
-	if err != nil || !u.placed(d) {
+	if errors.Is(err, store.ErrNotFound) || err == nil && !u.placed(d) {
 		return nil
+	}
+	if err != nil {
+		return err
 	}
 	d.Serials, d.HostKey = core.Words(u.p.Swap.OldSerials), u.p.Swap.OldKey
 	return q.EditDevice(ctx, d)
@@ -62,8 +66,11 @@ func (u *push) closePlace(ctx context.Context, q *store.Q, outcome string) error
 		return u.giveBack(ctx, q)
 	}
 	d, err := q.DeviceByID(ctx, u.j.DeviceID)
-	if err != nil || !u.placed(d) {
+	if errors.Is(err, store.ErrNotFound) || err == nil && !u.placed(d) {
 		return nil
+	}
+	if err != nil {
+		return err
 	}
 	err = q.AddSwap(ctx, store.Swap{DeviceID: u.j.DeviceID, Job: u.j.ID, Actor: u.j.Actor, OldSerial: strings.Join(u.p.Swap.OldSerials, ", "), OldModel: u.p.Swap.OldModel,
 		NewSerial: u.p.Swap.NewSerial, NewModel: u.p.Swap.NewModel, Version: u.p.Target, Outcome: outcome, Note: u.req.Note})

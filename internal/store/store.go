@@ -267,8 +267,16 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 		return false, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	if err := fn(&Q{ext: tx, keys: s.keys, clock: s.clock, actor: actor, room: s.Room}); err != nil {
+	t := &transaction{Tx: tx}
+	err = fn(&Q{ext: t, keys: s.keys, clock: s.clock, actor: actor, room: s.Room})
+	if t.fault != nil { // whatever was made of it
+		return false, t.fault
+	}
+	if err != nil {
 		return false, err
+	}
+	if !t.wrote { // there is nothing that could be in doubt
+		return false, tx.Commit()
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); number(err) == 1062 {
 		return false, errKept

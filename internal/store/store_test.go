@@ -1009,3 +1009,63 @@ func TestContentStays(t *testing.T) {
 		t.Errorf("%d versions without a text: %v", len(lost), err)
 	}
 }
+
+// TestSwallowedConflict: a conflict whose error is swallowed does not let the rest of a transaction commit:
+// it is run again. One that only asked writes nothing down.
+func TestSwallowedConflict(t *testing.T) {
+	dsn := scratch.Database(t)
+	s := open(t, dsn)
+	db := raw(t, dsn)
+	a, b := addDevice(t, s, "quay-a"), addDevice(t, s, "quay-b")
+	// Two transactions lock the two devices the other way round, again and again, and the second swallows what
+	// becomes of it.
+	runs := 0
+	var both sync.WaitGroup
+	for range 6 {
+		both.Go(func() {
+			tx(t, s, func(q *store.Q) error {
+				if _, err := q.LockDevice(bg, a.ID, 0); err != nil {
+					return err
+				}
+				time.Sleep(20 * time.Millisecond)
+				_, err := q.LockDevice(bg, b.ID, 0)
+				return err
+			})
+		})
+		both.Go(func() {
+			first := true
+			tx(t, s, func(q *store.Q) error {
+				if !first {
+					runs++
+				}
+				first = false
+				if err := q.Audit(bg, "before", "quay-b", ""); err != nil {
+					return err
+				}
+				if _, err := q.LockDevice(bg, b.ID, 0); err != nil {
+					return nil //nolint:nilerr // that is what is tried
+				}
+				time.Sleep(20 * time.Millisecond)
+				_, _ = q.LockDevice(bg, a.ID, 0)
+				_ = q.Audit(bg, "behind", "quay-b", "")
+				return nil
+			})
+		})
+		both.Wait()
+	}
+	var before, behind int
+	if err := db.QueryRow("SELECT SUM(action = 'before'), SUM(action = 'behind') FROM audit WHERE object = 'quay-b'").Scan(&before, &behind); err != nil || before != 6 || behind != 6 {
+		t.Errorf("%d and %d lines of 6 whole transactions, %d run again: %v", before, behind, runs, err)
+	}
+	var n, then int
+	count := func(into *int) {
+		if err := db.QueryRow("SELECT COUNT(*) FROM commits").Scan(into); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count(&n)
+	tx(t, s, func(q *store.Q) error { _, err := q.Device(bg, "quay-a"); return err })
+	if count(&then); then != n {
+		t.Error("a transaction that only asked wrote a row")
+	}
+}

@@ -52,7 +52,10 @@ func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *d
 	if err != nil && !y.large && !y.damaged {
 		return y, err
 	}
-	y.raw, y.other = string(raw), s.TookFromOther(ctx, q, d, v)
+	y.raw = string(raw)
+	if y.other, err = s.TookFromOther(ctx, q, d, v); err != nil {
+		return y, err
+	}
 	return y, nil
 }
 

@@ -360,6 +360,8 @@ func (v *Visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device,
 				HostKey: parent.HostKey, CredentialID: parent.CredentialID, ParentID: parent.ID, Member: m.Name, Transport: parent.Transport}
 			if _, err := q.Device(ctx, d.Name); err == nil {
 				d.Name = memberName(parent.Name + "-" + m.Name)
+			} else if !errors.Is(err, store.ErrNotFound) {
+				return err
 			}
 			if err := q.AddDevice(ctx, &d, nil); err != nil {
 				return fmt.Errorf("registering %s, which %s speaks for: %w", m.Name, parent.Name, err)

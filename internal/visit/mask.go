@@ -27,9 +27,12 @@ func (s *Service) Differences(doc *dialect.Doc, have, want string) ([]Difference
 
 // TookFromOther tells whether a version was taken from hardware that has not the
 // device's place any more. What belongs to that hardware is not expected to run.
-func (s *Service) TookFromOther(ctx context.Context, q *store.Q, d core.Device, v core.Version) bool {
+func (s *Service) TookFromOther(ctx context.Context, q *store.Q, d core.Device, v core.Version) (bool, error) {
 	from, err := q.PullByID(ctx, v.PullID)
-	return err == nil && from.Serial != "" && len(d.Serials) > 0 && !slices.Contains(d.Serials, from.Serial)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && from.Serial != "" && len(d.Serials) > 0 && !slices.Contains(d.Serials, from.Serial), err
 }
 
 // DifferencesOf leaves aside what belongs to other hardware, where want was taken
