@@ -14,6 +14,7 @@ import (
 // last must be well above the second.
 const (
 	beatEvery  = 2 * time.Second
+	beatWithin = 3 * time.Second // and of a look at the others
 	sendWithin = 10 * time.Second
 	lapseAfter = 20 * time.Second
 )
@@ -49,10 +50,13 @@ func (r *Runtime) beatOn(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if err := r.beat(ctx, n); err != nil && ctx.Err() == nil {
+		// A connection into nothing does not stop the heart: the next beat goes by another.
+		within, done := context.WithTimeout(ctx, beatWithin)
+		if err := r.beat(within, n); err != nil && ctx.Err() == nil {
 			slog.Warn("heartbeat missed", "err", err)
 		}
-		r.watch(ctx)
+		r.watch(within)
+		done()
 		for _, do := range r.beating {
 			do(ctx)
 		}

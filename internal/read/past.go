@@ -167,13 +167,29 @@ func (s *Service) pastOf(ctx context.Context, d core.Device, p core.Part, query 
 func (s *Service) hitsOf(ctx context.Context, q *store.Q, d core.Device, v core.Version, query find.Query) (map[string]find.Hit, error) {
 	out := map[string]find.Hit{}
 	raw, err := q.Content(ctx, v.ContentID)
-	if err != nil || !query.MayBeIn(string(raw)) {
+	if err != nil {
 		return out, err
 	}
-	t := s.searchText(s.DialectOf(d).Doc(v.Part), string(raw))
+	t := find.Text{}
+	doc := s.DialectOf(d).Doc(v.Part)
+	if query.Masked { // the text itself is not looked at, so that no time tells what is in it
+		masked, err := s.Masked(doc, string(raw))
+		if masked = marks.ReplaceAllString(masked, "‹secret›"); err != nil || !query.MayBeIn(masked) {
+			return out, nil
+		}
+		t = Searchable(doc, masked, masked)
+	} else {
+		if !query.MayBeIn(string(raw)) {
+			return out, nil
+		}
+		t = Searchable(doc, string(raw), string(raw))
+	}
 	x := find.New()
 	x.Put("", t)
-	hits, _ := x.Find(query, "", -1, len(t.Lines), nil)
+	hits, _, err := x.Find(query, "", -1, len(t.Lines), nil, func() bool { return ctx.Err() != nil })
+	if err != nil {
+		return out, err
+	}
 	for _, h := range hits {
 		h.Text = strings.TrimSpace(h.Text)
 		out[strings.Join(h.Path, " / ")+"\x00"+h.Text] = h

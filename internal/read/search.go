@@ -127,7 +127,15 @@ func (s *Service) searchOnce(ctx context.Context, actor core.Actor, r SearchRequ
 	}
 	x := s.search
 	x.mu.RLock()
-	hits, more := x.index.Find(q, after, line, r.Limit, wanted)
+	began := time.Now()
+	hits, more, err := x.index.Find(q, after, line, r.Limit, wanted, func() bool { return ctx.Err() != nil || time.Since(began) > searchWithin })
+	if err != nil {
+		x.mu.RUnlock()
+		if ctx.Err() != nil {
+			return out, ctx.Err()
+		}
+		return out, fmt.Errorf("%w: %w: say more of the line, or less with the expression", ErrSearch, err)
+	}
 	out.Distinct = x.index.Distinct()
 	for k := range x.known {
 		if wanted(k) && !x.unread[k] {
@@ -435,6 +443,9 @@ func (s *Service) searchable(ctx context.Context, q *store.Q, d core.Device, n s
 	}
 	return s.searchText(dia.Doc(n.Part), string(raw)), true, nil
 }
+
+// searchWithin is how long one search may take.
+const searchWithin = 4 * time.Second
 
 // searchText is a text as it is searched.
 func (s *Service) searchText(doc *dialect.Doc, raw string) find.Text {

@@ -91,11 +91,10 @@ func (s *Service) Send(ctx context.Context) error {
 // sendOne sends a message, if nobody else does.
 func (s *Service) sendOne(ctx context.Context, m store.Message, to store.Recipient) error {
 	begun := time.Now()
-	tx := func(fn func(q *store.Q) error) error { // what was sent is noted, whoever stops meanwhile
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), sendWithin)
-		defer cancel()
-		return s.Store.Tx(ctx, job.Service, fn)
-	}
+	stop := ctx // ends when the service stops: the conversation does, and what is noted of it does not
+	ctx, release := context.WithTimeout(context.WithoutCancel(ctx), 3*sendWithin)
+	defer release()
+	tx := func(fn func(q *store.Q) error) error { return s.Store.Tx(ctx, job.Service, fn) }
 	mine := false
 	if err := tx(func(q *store.Q) (err error) {
 		mine, err = q.TakeMessage(ctx, m, s.Now().Add(sendLease))
@@ -103,8 +102,13 @@ func (s *Service) sendOne(ctx context.Context, m store.Message, to store.Recipie
 	}); err != nil || !mine {
 		return err
 	}
+	if m.Shut {
+		return tx(func(q *store.Q) error {
+			return q.MessageFailed(ctx, m.ID, "it does not open: it was changed in the database, so it cannot be sent", m.Handed, nil)
+		})
+	}
 	handed := m.Handed
-	within, cancel := context.WithTimeout(ctx, sendWithin)
+	within, cancel := context.WithTimeout(stop, sendWithin)
 	defer cancel()
 	talk := &steps{ctx: within, hand: func() error {
 		handed = true
@@ -123,7 +127,7 @@ func (s *Service) sendOne(ctx context.Context, m store.Message, to store.Recipie
 		at := s.Now().Add(wait)
 		next = &at
 	}
-	if ctx.Err() != nil && time.Since(begun) < sendWithin { // the service stops: at once after the next start
+	if stop.Err() != nil && time.Since(begun) < sendWithin { // the service stops: at once after the next start
 		at := s.Now()
 		next = &at
 	}

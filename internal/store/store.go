@@ -133,6 +133,8 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	// server's packets still goes as a prepared statement, in pieces.
 	cfg.InterpolateParams, cfg.MaxAllowedPacket = true, 0
 	cfg.Timeout = 5 * time.Second
+	// A connection into nothing ends some time: no statement of ours takes as long before it answers.
+	cfg.ReadTimeout, cfg.WriteTimeout = 3*time.Minute, 30*time.Second
 	// Columns hold microseconds. A time that says more is compared with them row by row, and no key is
 	// of use.
 	if err := cfg.Apply(mysql.TimeTruncate(time.Microsecond)); err != nil {

@@ -49,21 +49,26 @@ func (q *Q) TakeEvents(ctx context.Context, limit int) ([]Event, error) {
 		return nil, err
 	}
 	ids := make([]string, len(all))
+	var out []Event
 	for i := range all {
 		ids[i] = all[i].ID
-		raw, err := q.keys.Open("event", all[i].ID, all[i].Body)
-		if err == nil {
-			err = json.Unmarshal(raw, &all[i].Happened)
+		raw, e := q.keys.Open("event", all[i].ID, all[i].Body)
+		if e == nil {
+			e = json.Unmarshal(raw, &all[i].Happened)
 		}
-		if err != nil {
-			return nil, err
+		if e != nil { // it was changed where it lies: the others are told all the same, and that it was lost is on record
+			if err := q.Audit(ctx, "event lost", all[i].Device, fmt.Sprintf("%s of %s does not open; nobody was told of it", all[i].Kind, all[i].At.UTC().Format(time.RFC3339))); err != nil {
+				return nil, err
+			}
+			continue
 		}
+		out = append(out, all[i])
 	}
 	query, args, err := in(`DELETE FROM events WHERE id IN (?)`, ids)
 	if err == nil {
 		_, err = q.exec(ctx, query, args...)
 	}
-	return all, err
+	return out, err
 }
 
 // Recipient is who can be told.
@@ -363,14 +368,21 @@ func (q *Q) AllUntold(ctx context.Context) ([]Untold, error) {
 // Untold lists what a rule has to tell, oldest first.
 func (q *Q) Untold(ctx context.Context, ruleID string, limit int) ([]Telling, error) {
 	all, err := list[Telling](ctx, q.ext, `SELECT rule_id, about, at, event, device_id, device, job_id, batch, body FROM tellings WHERE batch = '' AND rule_id = ? ORDER BY at, about LIMIT ?`, ruleID, limit)
+	if err != nil {
+		return nil, err
+	}
+	var out []Telling
 	for i := range all {
 		raw, e := q.keys.Open("telling", all[i].RuleID+all[i].About, all[i].Body)
 		if e == nil {
 			e = json.Unmarshal(raw, &all[i].Happened)
 		}
-		err = errors.Join(err, e)
+		if e != nil { // it was changed where it lies: what is known of it without is told
+			all[i].Happened = core.Happened{Says: "what is known of it besides does not open"}
+		}
+		out = append(out, all[i])
 	}
-	return all, err
+	return out, nil
 }
 
 // Tell notes what was told with a batch. false: somebody else tells it.
@@ -399,6 +411,7 @@ type Message struct {
 	EndedAt     *time.Time `db:"ended_at"`
 	Trouble     string     `db:"trouble"`
 	Body        []byte     `db:"body"`
+	Shut        bool       `db:"-"` // it does not open: it was changed where it lies
 	core.Told
 }
 
@@ -410,7 +423,9 @@ func (q *Q) openTold(all []Message, err error) ([]Message, error) {
 		if e == nil {
 			e = json.Unmarshal(raw, &all[i].Told)
 		}
-		err = errors.Join(err, e)
+		if e != nil { // it was changed where it lies: the others are sent all the same
+			all[i].Told, all[i].Shut = core.Told{Subject: "‹this message does not open›"}, true
+		}
 	}
 	return all, err
 }

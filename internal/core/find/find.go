@@ -3,6 +3,7 @@
 package find
 
 import (
+	"errors"
 	"hash/maphash"
 	"maps"
 	"slices"
@@ -26,7 +27,12 @@ type Head struct {
 }
 
 // Index holds texts by key. Find is safe for concurrent use while nothing is put in or dropped.
+//
+// Lines that only those see who may see secrets lie apart: what is asked as others see it is answered
+// without looking at one of them, so that no time that it takes tells of them.
 type Index struct {
+	secret *Index // the distinct lines that are shown otherwise to who may not see secrets
+
 	blob  []byte  // the distinct lines, each with its newline
 	ends  []int32 // where each ends, newline included
 	seed  maphash.Seed
@@ -38,11 +44,11 @@ type Index struct {
 }
 
 type doc struct {
-	key    string
-	lines  []int32 // numbers of distinct lines
-	masked []int32 // the same for who may not see secrets; nil: no other
-	up     []int32
-	heads  []head
+	key   string
+	lines []int32 // numbers of distinct lines, as those are who may not see secrets
+	raw   []int32 // the same for who may: below hidden, of lines that lie apart; nil: no other
+	up    []int32
+	heads []head
 }
 
 type head struct {
@@ -55,15 +61,27 @@ const hidden = -1
 
 // New returns an empty index.
 func New() *Index {
+	x := arena()
+	x.secret = arena()
+	return x
+}
+
+func arena() *Index {
 	return &Index{seed: maphash.MakeSeed(), cells: make([]int32, 1<<10), docs: map[string]*doc{}}
 }
 
 // Len is how many texts there are, Distinct how many different lines they have.
 func (x *Index) Len() int      { return len(x.docs) }
-func (x *Index) Distinct() int { return len(x.ends) }
+func (x *Index) Distinct() int { return len(x.ends) + len(x.secret.ends) }
+
+// apart is the number of a line that lies apart, and back.
+func apart(n int32) int32 { return hidden - 1 - n }
 
 // line is a distinct line without its newline.
 func (x *Index) line(n int32) []byte {
+	if n < hidden {
+		return x.secret.line(apart(n))
+	}
 	from := int32(0)
 	if n > 0 {
 		from = x.ends[n-1]
@@ -103,16 +121,20 @@ func (x *Index) grow() {
 // Put takes a text in, in the place of an earlier one of its key.
 func (x *Index) Put(key string, t Text) {
 	x.Drop(key)
-	d := &doc{key: key, lines: x.numbers(t.Lines), up: slices.Clone(t.Up)}
-	for i, l := range t.Masked {
-		if l == t.Lines[i] {
+	open := t.Masked
+	if open == nil {
+		open = t.Lines
+	}
+	d := &doc{key: key, lines: x.numbers(open), up: slices.Clone(t.Up)}
+	for i, l := range t.Lines {
+		if open[i] == l {
 			continue
 		}
-		if d.masked == nil {
-			d.masked = slices.Clone(d.lines)
+		if d.raw == nil {
+			d.raw = slices.Clone(d.lines)
 		}
-		if d.masked[i] = hidden; l != "" {
-			d.masked[i] = x.number(l)
+		if d.raw[i] = apart(x.secret.number(strings.ReplaceAll(l, "\n", " "))); open[i] == "" {
+			d.lines[i] = hidden
 		}
 	}
 	for _, h := range t.Heads {
@@ -147,12 +169,15 @@ func (x *Index) Drop(key string) {
 
 // pack forgets the lines that no text has any more.
 func (x *Index) pack() {
-	old := &Index{blob: x.blob, ends: x.ends}
-	x.blob, x.ends, x.cells, x.gone = nil, nil, make([]int32, 1<<10), 0
+	old, oldSecret := &Index{blob: x.blob, ends: x.ends}, x.secret
+	x.blob, x.ends, x.cells, x.gone, x.secret = nil, nil, make([]int32, 1<<10), 0, arena()
 	moved := make([]int32, len(old.ends)) // one more than the new number
 	anew := func(n int32) int32 {
 		if n == hidden {
 			return n
+		}
+		if n < hidden {
+			return apart(x.secret.number(string(oldSecret.line(apart(n)))))
 		}
 		if moved[n] == 0 {
 			moved[n] = x.number(string(old.line(n))) + 1
@@ -160,7 +185,7 @@ func (x *Index) pack() {
 		return moved[n] - 1
 	}
 	for _, d := range x.docs {
-		for _, lines := range [][]int32{d.lines, d.masked} {
+		for _, lines := range [][]int32{d.lines, d.raw} {
 			for i, n := range lines {
 				lines[i] = anew(n)
 			}
@@ -200,10 +225,18 @@ type Hit struct {
 // Find lists what is found in the order of keys and lines, at most so many, from behind a place:
 // a key and a line of it (empty: from the beginning). more tells whether there is more. wanted, if
 // not nil, tells which keys are looked at.
-func (x *Index) Find(q Query, key string, line, most int, wanted func(key string) bool) (out []Hit, more bool) {
-	a := &asked{x: x, masked: q.Masked, line: x.match(q.Line), in: x.match(q.In), lacks: x.match(q.Lacks)}
+//
+// stop, if not nil, is asked now and then whether to go on; ErrStopped says that it was not.
+func (x *Index) Find(q Query, key string, line, most int, wanted func(key string) bool, stop func() bool) (out []Hit, more bool, err error) {
+	h := &halt{stop: stop}
+	defer func() {
+		if h.is.Load() {
+			out, more, err = nil, false, ErrStopped
+		}
+	}()
+	a := &asked{x: x, masked: q.Masked, line: x.match(q.Line, q.Masked, h), in: x.match(q.In, q.Masked, h), lacks: x.match(q.Lacks, q.Masked, h)}
 	if a.line.never() || a.in.never() {
-		return nil, false
+		return nil, false, nil
 	}
 	all := x.sorted()
 	from := 0
@@ -218,18 +251,37 @@ func (x *Index) Find(q Query, key string, line, most int, wanted func(key string
 		if d.key == key {
 			after = line
 		}
+		if h.asked() {
+			return nil, false, ErrStopped
+		}
 		for _, h := range a.of(d) {
 			if h.Line <= after {
 				continue
 			}
 			if len(out) == most {
-				return out, true
+				return out, true, nil
 			}
 			h.Key = d.key
 			out = append(out, h)
 		}
 	}
-	return out, false
+	return out, false, nil
+}
+
+// ErrStopped is returned when a search was given up because stop said so.
+var ErrStopped = errors.New("the search took too long")
+
+// halt tells a search that it is to stop.
+type halt struct {
+	stop func() bool
+	is   atomic.Bool
+}
+
+func (h *halt) asked() bool {
+	if h.stop != nil && !h.is.Load() && h.stop() {
+		h.is.Store(true)
+	}
+	return h.is.Load()
 }
 
 // asked is a query that is being answered.
@@ -241,8 +293,8 @@ type asked struct {
 
 // shown are the numbers of a text's lines as who asks may see them.
 func (a *asked) shown(d *doc) []int32 {
-	if a.masked && d.masked != nil {
-		return d.masked
+	if !a.masked && d.raw != nil {
+		return d.raw
 	}
 	return d.lines
 }

@@ -1,6 +1,7 @@
 package find
 
 import (
+	"errors"
 	"fmt"
 	"math/bits"
 	"math/rand/v2"
@@ -38,7 +39,10 @@ func nested(src string) (t Text) {
 	return t
 }
 
-func said(hits []Hit, more bool) string {
+func said(hits []Hit, more bool, err error) string {
+	if err != nil {
+		return err.Error()
+	}
 	var out []string
 	for _, h := range hits {
 		out = append(out, fmt.Sprintf("%s:%d %s %v", h.Key, h.Line, h.Text, h.Path))
@@ -80,19 +84,19 @@ func TestBlocks(t *testing.T) {
 		{"in what lines are about", Query{Line: words(t, "power", false), In: words(t, `^\s*port 7(\W|$)`, true)}, "e:2 port 7 : power off [port 7]"},
 		{"what lacks a line", Query{In: words(t, `^port(\W|$)`, true), Lacks: words(t, "label", false)}, "e:3 port 8 []"},
 	} {
-		if got := said(x.Find(c.q, "", -1, 100, nil)); got != c.says {
+		if got := said(x.Find(c.q, "", -1, 100, nil, nil)); got != c.says {
 			t.Errorf("%s: %s\nexpected: %s", c.what, got, c.says)
 		}
 	}
-	if got := said(x.Find(Query{Line: words(t, "note", false)}, "", -1, 2, nil)); got != "a:1   note east [lane q1]; a:4   note west [lane q2]; more" {
+	if got := said(x.Find(Query{Line: words(t, "note", false)}, "", -1, 2, nil, nil)); got != "a:1   note east [lane q1]; a:4   note west [lane q2]; more" {
 		t.Error(got)
 	}
-	if got := said(x.Find(Query{Line: words(t, "note", false)}, "a", 1, 2, func(k string) bool { return k != "b" })); got != "a:4   note west [lane q2]" {
+	if got := said(x.Find(Query{Line: words(t, "note", false)}, "a", 1, 2, func(k string) bool { return k != "b" }, nil)); got != "a:4   note west [lane q2]" {
 		t.Error(got)
 	}
 	x.Drop("a")
 	x.Put("b", nested("lane q9"))
-	if got := said(x.Find(Query{In: lane}, "", -1, 9, nil)); got != "b:0 lane q9 []" || x.Len() != 4 {
+	if got := said(x.Find(Query{In: lane}, "", -1, 9, nil, nil)); got != "b:0 lane q9 []" || x.Len() != 4 {
 		t.Error(got, x.Len())
 	}
 }
@@ -127,7 +131,7 @@ func TestMayBeIn(t *testing.T) {
 		re := regexp.MustCompile(expr)
 		for src, masked := range map[string]string{"  word hush end": "  word ‹secret› end", "a=b1234": "a=b‹secret›", "plain 1234": "plain 1234"} {
 			for shown, line := range map[bool]string{false: src, true: masked} {
-				if q := (Query{Line: words(t, expr, true), Masked: shown}); re.MatchString(line) && !q.MayBeIn(src) {
+				if q := (Query{Line: words(t, expr, true), Masked: shown}); re.MatchString(line) && !q.MayBeIn(line) {
 					t.Errorf("%s, masked %v: %q is passed over", expr, shown, line)
 				}
 			}
@@ -178,7 +182,7 @@ func TestAsIfOneByOne(t *testing.T) {
 			after, line := "", -1
 			for more := true; more; {
 				var hits []Hit
-				hits, more = x.Find(Query{Line: p}, after, line, 1+r.IntN(20), nil)
+				hits, more, _ = x.Find(Query{Line: p}, after, line, 1+r.IntN(20), nil, nil)
 				for _, h := range hits {
 					got = append(got, fmt.Sprintf("%s:%04d %s", h.Key, h.Line, h.Text))
 					after, line = h.Key, h.Line
@@ -213,8 +217,45 @@ func FuzzRegexp(f *testing.F) {
 				n++
 			}
 		}
-		if hits, _ := x.Find(Query{Line: p}, "", -1, 1<<20, nil); len(hits) != n {
+		if hits, _, _ := x.Find(Query{Line: p}, "", -1, 1<<20, nil, nil); len(hits) != n {
 			t.Errorf("%q finds %d of %d lines", expr, len(hits), n)
 		}
 	})
+}
+
+// TestSecretsLieApart: what is asked as those see it who may not see secrets is answered from lines without
+// one alone: that a guess is right is in no work that is done.
+func TestSecretsLieApart(t *testing.T) {
+	x := New()
+	for i := range 50 {
+		x.Put(fmt.Sprintf("r%02d", i), Text{Lines: []string{fmt.Sprintf("word hush%d", i), "lane q1"}, Up: []int32{-1, -1}, Masked: []string{"word ‹secret›", "lane q1"}})
+	}
+	if strings.Contains(string(x.blob), "hush") || !strings.Contains(string(x.secret.blob), "hush7\n") {
+		t.Error("secret lines lie among the others")
+	}
+	for _, q := range []string{"hush7", "word hush4", "hush"} {
+		if got := said(x.Find(Query{Line: words(t, q, false), Masked: true}, "", -1, 9, nil, nil)); got != "" {
+			t.Errorf("%s: masked, %s is found", q, got)
+		}
+		if hits, _, _ := x.Find(Query{Line: words(t, q, false)}, "", -1, 99, nil, nil); len(hits) == 0 {
+			t.Errorf("%s: not found by who may see it", q)
+		}
+	}
+	x.Put("r07", Text{Lines: []string{"x"}, Up: []int32{-1}})
+	x.pack()
+	if hits, _, _ := x.Find(Query{Line: words(t, "hush", false)}, "", -1, 99, nil, nil); len(hits) != 49 {
+		t.Errorf("%d are found after packing", len(hits))
+	}
+}
+
+// TestBoundedWork: an expression that costs much is refused or stopped.
+func TestBoundedWork(t *testing.T) {
+	if _, err := Regexp(strings.Repeat("(a?b?c?d?){20}", 40)); err == nil || !strings.Contains(err.Error(), "repeat less") {
+		t.Errorf("an expression of many steps: %v", err)
+	}
+	x := New()
+	x.Put("a", Text{Lines: make([]string, 3000), Up: make([]int32, 3000)})
+	if _, _, err := x.Find(Query{Line: words(t, "a*b*", true)}, "", -1, 9, nil, func() bool { return true }); !errors.Is(err, ErrStopped) {
+		t.Errorf("a search that was to stop: %v", err)
+	}
 }

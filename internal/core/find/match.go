@@ -16,6 +16,9 @@ type matches struct {
 	yes   []uint64 // a bit a line
 	known []uint64 // which were looked at; nil: all
 	tried int
+
+	apart *matches // of the lines that lie apart; nil: they are not looked at
+	halt  *halt
 }
 
 // patience is how many lines are tried one by one before all are.
@@ -23,11 +26,14 @@ var patience = 1 << 13
 
 // match begins to look for a pattern; nil: for none. Where there is something that a line must have, all
 // lines are gone through for those at once.
-func (x *Index) match(p *Pattern) *matches {
+func (x *Index) match(p *Pattern, masked bool, h *halt) *matches {
 	if p == nil {
 		return nil
 	}
-	m := &matches{x: x, p: p, yes: make([]uint64, len(x.ends)/64+1)}
+	m := &matches{x: x, p: p, yes: make([]uint64, len(x.ends)/64+1), halt: h}
+	if !masked && x.secret != nil {
+		m.apart = x.secret.match(p, true, h)
+	}
 	if p.must != "" || p.run != nil {
 		m.together(m.words)
 		return m
@@ -40,6 +46,9 @@ func (x *Index) match(p *Pattern) *matches {
 func (m *matches) of(n int32) bool {
 	if n == hidden {
 		return false
+	}
+	if n < hidden {
+		return m.apart.of(apart(n))
 	}
 	if bit := uint64(1) << (n & 63); m.known != nil && m.known[n>>6]&bit == 0 {
 		if m.tried++; m.tried > patience {
@@ -55,7 +64,7 @@ func (m *matches) of(n int32) bool {
 
 // never tells whether something is looked for that no line has.
 func (m *matches) never() bool {
-	return m != nil && m.known == nil && !slices.ContainsFunc(m.yes, func(w uint64) bool { return w != 0 })
+	return m != nil && m.known == nil && !slices.ContainsFunc(m.yes, func(w uint64) bool { return w != 0 }) && (m.apart == nil || m.apart.never())
 }
 
 func (m *matches) try(n int32) {
@@ -70,7 +79,7 @@ func (m *matches) together(look func(from, to int32)) {
 	all, hands := int32(len(m.x.ends)), int32(runtime.GOMAXPROCS(0))
 	each := (all/hands/64 + 1) * 64
 	var busy sync.WaitGroup
-	for from := int32(0); from < all; from += each {
+	for from := int32(0); from < all; from += each { // of none there is nothing to look at
 		busy.Go(func() { look(from, min(from+each, all)) })
 	}
 	busy.Wait()
@@ -79,6 +88,9 @@ func (m *matches) together(look func(from, to int32)) {
 // each tries a stretch of lines, those that were not looked at.
 func (m *matches) each(from, to int32) {
 	for n := from; n < to; n++ {
+		if n&255 == 0 && m.halt.asked() {
+			return
+		}
 		if m.known[n>>6]>>(n&63)&1 == 0 {
 			m.try(n)
 		}
@@ -95,7 +107,10 @@ func (m *matches) words(from, to int32) {
 	if from > 0 {
 		at = int(m.x.ends[from-1])
 	}
-	for end := int(m.x.ends[to-1]); ; {
+	for end, met := int(m.x.ends[to-1]), 0; ; met++ {
+		if met&255 == 255 && m.halt.asked() {
+			return
+		}
 		i := next(m.x.blob[at:end])
 		if i < 0 {
 			return
