@@ -238,6 +238,8 @@ func problem(err error) *client.Problem {
 		return say(422, "key used for another request", "use a new Idempotency-Key for each thing you ask for")
 	case errors.As(err, new(*ref.NameError)):
 		return say(400, "no name for a version", "choose another name")
+	case errors.Is(err, push.ErrOutside):
+		return say(403, "not allowed", "ask somebody whose role holds there")
 	case errors.Is(err, visit.ErrDisabled):
 		return say(409, "the device is disabled", "enable it first: magpie device edit NAME --disabled=false")
 	case errors.Is(err, visit.ErrMayNot):

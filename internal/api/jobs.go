@@ -162,11 +162,15 @@ func (s *Server) newPreview(c *gin.Context) {
 		to = in.To
 	}
 	d, err := q.Device(ctx, to)
+	var from core.Device
+	if err == nil {
+		from, err = q.DeviceByID(ctx, target.DeviceID)
+	}
 	if err != nil {
 		fail(c, problem(err))
 		return
 	}
-	if !s.within(c, d) {
+	if !s.within(c, d, from) { // a version's secrets go where it goes
 		return
 	}
 	if len(in.Only) > 100 {

@@ -106,6 +106,16 @@ type Actor struct {
 	Scopes []string
 }
 
+// Within is what an actor may who asks under a grant: no more than either of the two.
+func (a Actor) Within(grant Actor) Actor {
+	if slices.Index(Roles, grant.Role) < slices.Index(Roles, a.Role) {
+		a.Role = grant.Role
+	}
+	a.Secrets = a.Secrets && grant.Secrets
+	a.Scopes = slices.Compact(slices.Sorted(slices.Values(slices.Concat(a.Scopes, grant.Scopes))))
+	return a
+}
+
 // May tells whether the actor has at least the role.
 func (a Actor) May(role string) bool {
 	return slices.Index(Roles, a.Role) >= slices.Index(Roles, role)
@@ -299,6 +309,7 @@ type Job struct {
 	Summary     string     `db:"summary"`
 	Actor       string     `db:"actor"`
 	ActorID     string     `db:"actor_id"`
+	Granted     []byte     `db:"granted"` // under what it was asked for, sealed; see store.Grant. Nil: by the service, or before grants were kept
 	CreatedAt   time.Time  `db:"created_at"`
 	StartedAt   *time.Time `db:"started_at"`
 	EndedAt     *time.Time `db:"ended_at"`

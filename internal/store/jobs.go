@@ -14,7 +14,7 @@ import (
 	"magpie/internal/core/pack"
 )
 
-const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, created_at, started_at, ended_at, cancel, instance, incarnation, tries, undo_of, part_of, due_at, awaits, decision, decided_by, for_instance, request, result FROM jobs `
+const jobColumns = `SELECT id, kind, device_id, device, state, outcome, summary, actor, actor_id, granted, created_at, started_at, ended_at, cancel, instance, incarnation, tries, undo_of, part_of, due_at, awaits, decision, decided_by, for_instance, request, result FROM jobs `
 
 // NewJob is a job to be queued. Its request is kept sealed. However often a job
 // is asked for with one key, it is one.
@@ -91,13 +91,13 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 	ids := newIDs(now, len(all))
 	var rows []any
 	flush := func() error {
-		const columns = 12
+		const columns = 13
 		n := len(rows) / columns
 		if n == 0 {
 			return nil
 		}
-		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, instance, incarnation, tries, result, id, kind, device_id, device, state, actor, actor_id, created_at, undo_of, for_instance, idem_key, request)
-			VALUES `+values(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, n), rows...)
+		_, err := q.exec(ctx, `INSERT INTO jobs (outcome, summary, cancel, instance, incarnation, tries, result, id, kind, device_id, device, state, actor, actor_id, granted, created_at, undo_of, for_instance, idem_key, request)
+			VALUES `+values(`('', '', FALSE, '', '', 0, '', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, n), rows...)
 		rows = rows[:0]
 		return err
 	}
@@ -124,7 +124,14 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		}
 		j.ID, j.State, j.CreatedAt, j.Actor, j.ActorID = ids[i], core.Queued, now, q.actor.Name, q.actor.ID
 		j.Request = q.keys.Seal("job request", j.ID, raw)
-		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.CreatedAt, j.UndoOf, j.ForInstance, idem, j.Request)
+		if j.Granted = nil; q.actor.ID != "" {
+			grant, err := json.Marshal(granted{q.actor.Role, q.actor.Secrets, q.actor.Scopes})
+			if err != nil {
+				return err
+			}
+			j.Granted = q.keys.Seal("grant", j.ID, grant)
+		}
+		rows = append(rows, j.ID, j.Kind, j.DeviceID, j.Device, j.State, j.Actor, j.ActorID, j.Granted, j.CreatedAt, j.UndoOf, j.ForInstance, idem, j.Request)
 		if (i+1)%atOnce == 0 {
 			if err := flush(); err != nil {
 				return err
@@ -132,6 +139,32 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		}
 	}
 	return flush()
+}
+
+// granted is what is kept of who asked for a job: what they might then.
+type granted struct {
+	Role    string   `json:"role"`
+	Secrets bool     `json:"secrets"`
+	Scopes  []string `json:"scopes,omitempty"`
+}
+
+// Grant is under what a job was asked for. Of a job of which nothing is kept, or what is kept does not
+// open, it is that of an operator who may not see secrets: what is not known grants nothing.
+func (q *Q) Grant(j core.Job) core.Actor {
+	least := core.Actor{ID: j.ActorID, Name: j.Actor, Role: core.Operator}
+	if j.Granted == nil {
+		return least
+	}
+	var g granted
+	raw, err := q.keys.Open("grant", j.ID, j.Granted)
+	if err == nil {
+		err = json.Unmarshal(raw, &g)
+	}
+	if err != nil {
+		least.Role = core.Reader
+		return least
+	}
+	return core.Actor{ID: j.ActorID, Name: j.Actor, Role: g.Role, Secrets: g.Secrets, Scopes: g.Scopes}
 }
 
 // Asked returns the job that a key was used for; ok is false when it was for

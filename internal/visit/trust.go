@@ -19,7 +19,8 @@ var ErrNotTold = errors.New("the device's login goes to its own address and acce
 // ErrMayNot is why work that somebody asked for is not gone on with.
 var ErrMayNot = errors.New("may not push any more")
 
-// Asker is who asked for a job, as they stand now, for what it asks for in turn.
+// Asker is who asked for a job, as they stand now and no more than it was asked for under (a token's role,
+// scope and mask), for what it asks for in turn.
 // Somebody who was disabled, or is no operator any more, asks for nothing.
 func (s *Service) Asker(ctx context.Context, j core.Job) (core.Actor, error) {
 	if j.ActorID == "" {
@@ -29,7 +30,7 @@ func (s *Service) Asker(ctx context.Context, j core.Job) (core.Actor, error) {
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return core.Actor{}, err
 	}
-	a := u.Actor()
+	a := u.Actor().Within(s.Store.As(job.Service).Grant(j))
 	if err != nil || u.Disabled || !a.May(core.Operator) {
 		return a, fmt.Errorf("%s, who asked for it, %w", j.Actor, ErrMayNot)
 	}
@@ -67,7 +68,7 @@ func (v *Visit) told(ctx context.Context, t link.Target, cred link.Credential) (
 		return cred, nil
 	}
 	u, err := q.UserByID(ctx, v.by)
-	if err == nil && u.Actor().Secrets && !u.Disabled {
+	if a := u.Actor().Within(v.grant); err == nil && a.Secrets && len(a.Scopes) == 0 && !u.Disabled {
 		return cred, nil
 	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) {

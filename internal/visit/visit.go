@@ -37,17 +37,18 @@ type Visit struct {
 	missing  []string // parts that could not be had, and why
 	closed   bool
 	leased   bool
-	Swaps    bool   // other hardware is expected
-	by       string // id of who asked for it; empty: the service
-	maker    bool   // only the login of a unit with factory settings is tried
-	Where    Where  // when it is not at the device's own address
-	accept   string // fingerprint of a key to be accepted there
-	Brought  *bool  // after a push: whether the device knows the login that was used before; nil when that cannot be
-	Ends     string // somebody's session that holds the device and may be ended
-	Why      string // in the words of who asked for that
-	fence    int64  // of the lease
-	unheld   func() // gives the lease back
-	leave    func() // makes room for another conversation
+	Swaps    bool       // other hardware is expected
+	by       string     // id of who asked for it; empty: the service
+	grant    core.Actor // under what it was asked for
+	maker    bool       // only the login of a unit with factory settings is tried
+	Where    Where      // when it is not at the device's own address
+	accept   string     // fingerprint of a key to be accepted there
+	Brought  *bool      // after a push: whether the device knows the login that was used before; nil when that cannot be
+	Ends     string     // somebody's session that holds the device and may be ended
+	Why      string     // in the words of who asked for that
+	fence    int64      // of the lease
+	unheld   func()     // gives the lease back
+	leave    func()     // makes room for another conversation
 }
 
 // memberVisit is what a visit brought of a device that the visited one speaks
@@ -65,7 +66,7 @@ func (s *Service) NewVisit(j core.Job, d core.Device, reason string, l *job.Log)
 	if d.Latest == 0 && reason == core.ByHand {
 		reason = core.FirstPull
 	}
-	v := &Visit{s: s, Device: d, Speaker: d, by: j.ActorID, Dialect: s.DialectOf(d), Log: l,
+	v := &Visit{s: s, Device: d, Speaker: d, by: j.ActorID, grant: s.Store.As(job.Service).Grant(j), Dialect: s.DialectOf(d), Log: l,
 		Pull: core.Pull{ID: store.NewID(now), DeviceID: d.ID, JobID: j.ID, RequestedAt: j.CreatedAt, Reason: reason, Actor: j.Actor}}
 	if v.Dialect != nil {
 		v.Pull.DialectRev = v.Dialect.Revision
