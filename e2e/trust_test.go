@@ -80,6 +80,33 @@ func setTrap(t *testing.T) *trap {
 	return p
 }
 
+// TestGrantTravels: what is asked for with a token stays under it, whoever made the token: a masked one, or one
+// for some devices, has no login shown elsewhere, and takes no version of another site.
+func TestGrantTravels(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	w.pull(r1)
+	const other = "innisquill-r1"
+	w.pull(other)
+	p := setTrap(t)
+	for name, n := range map[string]client.NewToken{
+		"masked":  {Name: "masked", Role: "operator", Masked: true},
+		"scoped":  {Name: "scoped", Role: "operator", Scope: []string{r1}},
+		"of both": {Name: "both", Role: "operator", Masked: true, Scope: []string{"name=" + r1}},
+	} {
+		n.Password = w.firstPassword()
+		with := &client.Client{URL: w.url, Token: must(w.admin.AddToken(ctx(t), n))(t).Token}
+		if j, err := with.NewPreview(ctx(t), client.NewPreview{Ref: r1 + "@1", At: p.addr, AcceptKey: p.print}); err != nil {
+			t.Errorf("%s: %v", name, err)
+		} else if j = w.end(j.ID); j.Outcome == "done" || p.shown() != "" {
+			t.Errorf("%s: %s; %q was shown elsewhere", name, j.Summary, p.shown())
+		}
+		if _, err := with.NewPreview(ctx(t), client.NewPreview{Ref: other + "@1", To: r1}); n.Scope != nil && !client.IsStatus(err, 403) {
+			t.Errorf("%s: a version of another site's device goes onto a device of theirs: %v", name, err)
+		}
+	}
+}
+
 // TestLoginGoesToItsOwnAddress: somebody who may not see secrets cannot have a
 // device's login shown to a machine of their own: not at another address, not
 // behind another key, not over a transport that shows no key. The maker's login
