@@ -151,7 +151,6 @@ func TestSwapAhead(t *testing.T) {
 // TestWarnings: what speaks against a push needs a reason, which is kept.
 func TestWarnings(t *testing.T) {
 	t.Parallel()
-	const r2 = "innisquill-r1"
 	w := newWorld(t, 2)
 	w.pull(r1)
 	w.pull("innisquill-r1")

@@ -123,6 +123,9 @@ func readDevices(r io.Reader) (rows []client.NewDevice, lines []int, bad []clien
 			if v = strings.TrimSpace(v); v == "" {
 				continue
 			}
+			if bare := strings.TrimPrefix(v, "'"); plainCell(bare) == v {
+				v = bare
+			}
 			if err := columns[head[i]](&n, v); err != nil {
 				bad, sound = append(bad, client.BadRow{Row: line, Name: n.Name, Column: head[i], Detail: err.Error()}), false
 			}
@@ -353,6 +356,9 @@ func (s *Server) exportDevices(c *gin.Context) {
 			if v != "" {
 				row = append(row, yaml.MapItem{Key: x.name, Value: v})
 			}
+		}
+		for i := range cells { // a spreadsheet takes no note for a formula; readDevices takes the mark off
+			cells[i] = plainCell(cells[i])
 		}
 		rows, table = append(rows, row), append(table, cells)
 	}

@@ -117,14 +117,19 @@ func reportCSV(out *bytes.Buffer, r client.DriftReport) error {
 			row[6], row[7] = stamp(&o.TakenAt), o.Author
 		}
 		if k := d.Known; k != nil {
-			row[8], row[9], row[10] = stamp(&k.Until), k.By, plainCell(k.Reason)
+			row[8], row[9], row[10] = stamp(&k.Until), k.By, k.Reason
 		}
 		for _, off := range d.Differences {
-			row[11], row[12], row[13], row[14] = plainCell(off.Block), plainCell(off.Want), plainCell(off.Have), off.Rule
+			row[11], row[12], row[13], row[14] = off.Block, off.Want, off.Have, off.Rule
 			rows = append(rows, slices.Clone(row))
 		}
 		if len(d.Differences) == 0 {
 			rows = append(rows, row)
+		}
+	}
+	for _, row := range rows {
+		for i := range row {
+			row[i] = plainCell(row[i])
 		}
 	}
 	if err := w.WriteAll(rows); err != nil {

@@ -2,7 +2,9 @@ package api
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -78,7 +80,11 @@ func (r route) asked(c *gin.Context) {
 	for _, p := range r.params() {
 		known = append(known, p.name)
 	}
-	q := c.Request.URL.Query()
+	q, err := url.ParseQuery(c.Request.URL.RawQuery) // Query() drops what it cannot read
+	if err != nil {
+		fail(c, bad("the query cannot be read: "+err.Error(), "encode its values (RFC 3986 §2.1)"))
+		return
+	}
 	for was, now := range olderWords {
 		if slices.Contains(known, now) && q.Has(was) {
 			if q.Get(now) == "" {
@@ -88,8 +94,15 @@ func (r route) asked(c *gin.Context) {
 			c.Request.URL.RawQuery = q.Encode()
 		}
 	}
-	for word := range q {
-		if r.loose || slices.Contains(known, word) {
+	for word, values := range q {
+		if i := slices.Index(known, word); i >= 0 {
+			if p := r.params()[i]; !p.sound(values) {
+				fail(c, wrong(word, fmt.Sprintf("%s is %s", word, strings.Join(values, " and ")), p.wants()))
+				return
+			}
+			continue
+		}
+		if r.loose {
 			continue
 		}
 		next := ref.Meant(word, known)
@@ -99,6 +112,36 @@ func (r route) asked(c *gin.Context) {
 		fail(c, wrong(word, fmt.Sprintf("the query holds %q, of which this knows nothing", word), next))
 		return
 	}
+}
+
+// sound tells whether a word of the query is said once, and what it may be. Nothing is guessed: a switch
+// that is 1 or yes is neither on nor off.
+func (p param) sound(values []string) bool {
+	if len(values) != 1 || p.name == "selector" && strings.TrimSpace(values[0]) == "" { // nothing is not everything
+		return false
+	}
+	switch v := values[0]; p.kind {
+	case "boolean":
+		return v == "true" || v == "false" || v == ""
+	case "integer":
+		_, err := strconv.Atoi(v)
+		return v == "" || err == nil
+	}
+	return true
+}
+
+// wants says what a word of the query may be.
+func (p param) wants() string {
+	switch p.kind {
+	case "boolean":
+		return "say it once: true or false"
+	case "integer":
+		return "say it once: a whole number"
+	}
+	if p.name == "selector" {
+		return "say it once: words that pick devices, or all"
+	}
+	return "say it once"
 }
 
 // Kinds are the kinds of jobs that this program knows.

@@ -97,7 +97,7 @@ func sheetCSV(out *bytes.Buffer, all []sheetOf) error {
 
 // plainCell keeps a spreadsheet from taking a value for a formula.
 func plainCell(v string) string {
-	if v != "" && strings.ContainsRune("=+-@\t", rune(v[0])) {
+	if v != "" && strings.ContainsRune("=+-@\t\r\n", rune(v[0])) {
 		return "'" + v
 	}
 	return v

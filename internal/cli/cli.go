@@ -60,6 +60,9 @@ func Main(args []string) int {
 		}
 	}
 	err := root.Run(ctx, helped(root, args))
+	if err == nil && a.s.whole.err != nil {
+		err = fmt.Errorf("what was to be said could not be written: %w", a.s.whole.err)
+	}
 	switch {
 	case err == nil:
 		return exitDone
@@ -249,6 +252,11 @@ func args(c *cli.Command, least, most int) ([]string, error) {
 	got := c.Args().Slice()
 	if len(got) < least || most >= 0 && len(got) > most {
 		return nil, fmt.Errorf("usage: %s %s", c.FullName(), c.ArgsUsage)
+	}
+	for i, word := range got { // as of a variable that nobody set: nothing is not everything
+		if strings.TrimSpace(word) == "" {
+			return nil, fmt.Errorf("argument %d is empty; all devices are: all", i+1)
+		}
 	}
 	return got, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -37,10 +38,16 @@ func (a *app) complete(argsUsage string) cli.ShellCompleteFunc {
 		ctx, cancel := context.WithTimeout(ctx, completing)
 		defer cancel()
 		for _, offer := range offers(ctx, s, argsUsage, word) {
-			fmt.Fprintln(c.Root().Writer, offer)
+			if harmless.MatchString(offer) {
+				fmt.Fprintln(c.Root().Writer, offer)
+			}
 		}
 	}
 }
+
+// harmless is a word that means nothing to a shell. Shells expand what is offered to them, and names and
+// tags are what anybody wrote: others are not offered.
+var harmless = regexp.MustCompile(`^[A-Za-z0-9@%+=:,./_-]+$`)
 
 // offers are the words that may stand where a command has one of these.
 func offers(ctx context.Context, s *client.Client, usage, word string) (out []string) {

@@ -229,11 +229,11 @@ func (a *app) acceptKey(ctx context.Context, p client.Probe, given, before strin
 	} else {
 		fmt.Fprintf(a.s.err, "The device shows the host key\n  %s\nCompare it with what the device itself says.\n", p.Fingerprint)
 	}
-	yes, err := a.s.ask(ctx, "Accept this key? (yes/no) ")
+	yes, err := a.s.yes(ctx, "Accept this key?")
 	if err != nil {
 		return fmt.Errorf("%w; give --accept-key with the fingerprint you know to be right", err)
 	}
-	if yes != "yes" {
+	if !yes {
 		return fmt.Errorf("the key was not accepted; nothing was changed")
 	}
 	return nil
@@ -390,11 +390,11 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 		}
 		a.showTried(t)
 		if !c.Bool("yes") {
-			yes, err := a.s.ask(ctx, "Add it? (yes/no) ")
+			yes, err := a.s.yes(ctx, "Add it?")
 			if err != nil {
 				return fmt.Errorf("%w; --yes adds it without asking", err)
 			}
-			if yes != "yes" {
+			if !yes {
 				return fmt.Errorf("nothing was added")
 			}
 		}

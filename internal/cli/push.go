@@ -140,6 +140,13 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 	}
 	if (ask.Swap || ask.At != "") && ask.AcceptKey == "" {
 		name := ask.To
+		if name == "" && ask.Ref == "" {
+			undone, err := s.Job(ctx, ask.UndoOf)
+			if err != nil {
+				return err
+			}
+			name = undone.Device
+		}
 		if name == "" {
 			name, _, _ = strings.Cut(strings.FieldsFunc(ask.Ref, func(r rune) bool { return r == '@' || r == '/' })[0], " ")
 		}

@@ -44,6 +44,7 @@ type screen struct {
 	asks   bool // somebody can be asked
 	width  int  // columns of the terminal; 0: lines are as long as they are
 	mark   string
+	whole  whole
 }
 
 func newScreen() *screen {
@@ -53,10 +54,25 @@ func newScreen() *screen {
 		s.colour = os.Getenv("NO_COLOR") == ""
 		s.width, _, _ = term.GetSize(int(os.Stdout.Fd()))
 	} else {
-		s.raw = os.Stdout
+		s.raw = &s.whole
 	}
-	s.guard(os.Stdout, os.Stderr)
+	s.whole.to = os.Stdout
+	s.guard(&s.whole, os.Stderr)
 	return s
+}
+
+// whole passes text on and keeps the first error of that: what was not written was not said.
+type whole struct {
+	to  io.Writer
+	err error
+}
+
+func (w *whole) Write(p []byte) (int, error) {
+	n, err := w.to.Write(p)
+	if w.err == nil {
+		w.err = err
+	}
+	return n, err
 }
 
 // guard puts the guard between the screen and where it writes.
@@ -302,6 +318,13 @@ var errOver = errors.New("the time for an answer is over")
 // ask reads an answer. Ctrl-C leaves the question.
 func (s *screen) ask(ctx context.Context, question string) (string, error) {
 	return s.askUntil(ctx, question, never)
+}
+
+// yes asks a question that is answered with yes or no.
+func (s *screen) yes(ctx context.Context, question string) (bool, error) {
+	said, err := s.ask(ctx, question+" (yes/no) ")
+	said = strings.ToLower(said)
+	return said == "yes" || said == "y", err
 }
 
 // never is a question that waits for as long as it takes.

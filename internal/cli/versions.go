@@ -193,21 +193,23 @@ func (a *app) show() *cli.Command {
 		if err != nil {
 			return err
 		}
-		a.print(c, t, func() {
-			if file := c.String("output"); file != "" {
-				if t.Opaque {
-					err = a.save(ctx, s, r, t.Ref, file)
-					return
-				}
-				if file == "-" { // as it is, to standard output
-					_, err = io.WriteString(os.Stdout, t.Text)
-					return
-				}
-				if err = writeNew(file, t.Text); err == nil {
-					a.tell("%s was written to %s%s\n", t.Ref, file, masked(t.Masked))
-				}
-				return
+		if file := c.String("output"); file != "" {
+			switch {
+			case t.Opaque:
+				return a.save(ctx, s, r, t.Ref, file)
+			case file == "-": // as it is, to standard output
+				_, err = io.WriteString(os.Stdout, t.Text)
+				return err
 			}
+			if err := writeNew(file, t.Text); err != nil {
+				return err
+			}
+			a.tell("%s was written to %s%s\n", t.Ref, file, masked(t.Masked))
+			if !c.Bool("json") {
+				return nil
+			}
+		}
+		a.print(c, t, func() {
 			if t.Opaque {
 				a.s.printf("%s is an opaque file of %d bytes; nothing in it can be read here\nsave it: magpie show %[1]s --output FILE\n", t.Ref, t.Size)
 			}
@@ -219,7 +221,7 @@ func (a *app) show() *cli.Command {
 				a.tell("%s\n", a.s.paint(faint, "secrets are masked"))
 			}
 		})
-		return err
+		return nil
 	})
 }
 

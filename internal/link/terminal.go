@@ -342,7 +342,6 @@ func (s *terminal) until(what string, ends ...*regexp.Regexp) (int, error) {
 		if err != nil {
 			return 0, s.instead(err)
 		}
-		first = first && !paged
 	}
 }
 
