@@ -61,14 +61,14 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.shot("console-compare")
 	b.click("Put port-asterly-r1@1 back")
 	b.see("lines to send, in this order")
-	b.see("in between it is incomplete")
+	b.see("it is built anew beside")
 	preview := b.at()
 	b.shot("console-preview")
 	b.open(preview) // leaving and returning shows the same
-	b.see("13 lines to send")
+	b.see("23 lines to send")
 	b.fill(`textarea[name=checks]`, "from port-asterly-r1 ping 10.1.22.1\ntcp "+must(w.admin.Device(ctx(t), "port-asterly-r1"))(t).Address+":2222")
 	b.fill(`input[name=confirm]`, "port-asterly-r1")
-	b.click("Push 13 lines")
+	b.click("Push 23 lines")
 	b.see("goes back by itself in")
 	b.see("unless it is confirmed")
 	b.see("connected in")
@@ -334,7 +334,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/devices/control-w1?tab=identity", "ap-skerrinsay-quay"},
 		{"/devices/control-f1?tab=text", "Counts"},
 		{"/devices/port-asterly-r1?tab=comparison", "mwilks testing"},
-		{"/devices/port-asterly-r1?tab=jobs", "13 lines to send"},
+		{"/devices/port-asterly-r1?tab=jobs", "23 lines to send"},
 		{"/devices/port-asterly-r1?tab=checks", "No push to this device had checks yet"},
 		{"/version?ref=skerrinsay-r1@4", "Where it comes from"},
 		{"/push", "What may want one"},

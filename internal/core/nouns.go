@@ -215,6 +215,7 @@ type Part struct {
 
 	Sign      string     `db:"sign"`       // hash of the cheap sign of change that it had when it was last fetched whole; empty: there was none
 	FetchedAt *time.Time `db:"fetched_at"` // when that was
+	GoneAt    *time.Time `db:"gone_at"`    // of a logical element: since when the device has it no more; nil: it has it
 }
 
 // Pull is one visit to a device.

@@ -275,6 +275,11 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		// Written anew, a line may be read, and stand in the wrong block.
 		p.PredictedRed = "‹not shown: what runs, or the version, holds lines that the dialect cannot read›\n"
 	}
+	if gone, err := s.goneElements(ctx, d.ID); err != nil {
+		return p, err
+	} else if len(gone) > 0 {
+		p.Notes = append(p.Notes, fmt.Sprintf("logical elements that are not there any more: %s. A push of %s does not bring them back, and will not end %s", strings.Join(gone, ", "), part, core.Equal))
+	}
 	kids, err := q.Children(ctx, d.ID)
 	if err != nil {
 		return p, err

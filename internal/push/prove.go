@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -214,6 +215,13 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	case v.Unsaved():
 		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("it", "a restart would lose it")), nil
 	}
+	gone, err := u.goneElements(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	if len(gone) > 0 {
+		return core.Differs, fmt.Sprintf("the device %s %s, but logical %s not there any more: %s; a push of %s does not bring that back", u.has(), u.p.Target, map[bool]string{true: "element is", false: "elements are"}[len(gone) == 1], strings.Join(gone, ", "), u.p.Part), nil
+	}
 	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target) + u.letGo(ctx, v, target), nil
 }
 
@@ -243,6 +251,21 @@ func (u *push) resalted(ctx context.Context, v *visit.Visit, target core.Version
 		return ""
 	}
 	return fmt.Sprintf("; %s salted anew by the device could not be compared", core.Count(n, "secret", "secrets"))
+}
+
+// goneElements are the logical elements that the device had, has no more, and that somebody wants there.
+func (u *push) goneElements(ctx context.Context) ([]string, error) {
+	return u.s.goneElements(ctx, u.j.DeviceID)
+}
+
+func (s *Service) goneElements(ctx context.Context, deviceID string) (gone []string, err error) {
+	parts, err := s.Store.As(job.Service).Parts(ctx, deviceID)
+	for _, p := range parts {
+		if _, element, is := strings.Cut(p.Name, "+"); is && p.GoneAt != nil && p.Baseline != "" {
+			gone = append(gone, element)
+		}
+	}
+	return gone, err
 }
 
 // letGo counts what differs from the version and counts for nothing by the dialect's rules.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -35,7 +36,7 @@ func (s *Service) JudgedParts(ctx context.Context, actor core.Actor, d core.Devi
 	parts, err := s.Store.As(actor).Parts(ctx, d.ID)
 	var names []string
 	for _, p := range parts {
-		if p.Baseline != "" {
+		if p.Baseline != "" { // of those that are gone, too
 			names = append(names, p.Name)
 		}
 	}
@@ -63,6 +64,13 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 	} else if !out.by.Wants() {
 		out.State = "no baseline"
 		return out, nil
+	}
+	if p, err := q.Part(ctx, d.ID, part, false); err == nil && p.GoneAt != nil {
+		_, element, _ := strings.Cut(part, "+")
+		line := fmt.Sprintf("logical element %s, which is not there any more since %s", element, p.GoneAt.UTC().Format("2006-01-02 15:04 MST"))
+		out.State, out.Differences = core.Drifted, []visit.Difference{{Want: line, WantMasked: line}}
+		out.Known, err = s.Known(ctx, q, d, part, out.Differences)
+		return out, err
 	}
 	which := "latest"
 	if live {

@@ -13,7 +13,7 @@ import (
 
 // Part returns a device's part, making it if asked to.
 func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Part, error) {
-	query := `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at FROM parts WHERE device_id = ? AND name = ?`
+	query := `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at, gone_at FROM parts WHERE device_id = ? AND name = ?`
 	if !lock {
 		return get[core.Part](ctx, q.ext, query, deviceID, name)
 	}
@@ -26,6 +26,12 @@ func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Pa
 	return p, err
 }
 
+// PartGone notes since when a device has a logical element no more; nil: it has it again.
+func (q *Q) PartGone(ctx context.Context, partID string, since *time.Time) error {
+	_, err := q.exec(ctx, `UPDATE parts SET gone_at = ?, changed_at = NOW(6) WHERE id = ?`, since, partID)
+	return err
+}
+
 // NoteSign keeps the sign of change that a part had when it was fetched whole.
 func (q *Q) NoteSign(ctx context.Context, partID, sign string, at time.Time) error {
 	_, err := q.exec(ctx, `UPDATE parts SET sign = ?, fetched_at = ? WHERE id = ?`, sign, at.UTC(), partID)
@@ -34,7 +40,7 @@ func (q *Q) NoteSign(ctx context.Context, partID, sign string, at time.Time) err
 
 // Parts lists a device's parts.
 func (q *Q) Parts(ctx context.Context, deviceID string) ([]core.Part, error) {
-	return list[core.Part](ctx, q.ext, `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at FROM parts WHERE device_id = ? ORDER BY name`, deviceID)
+	return list[core.Part](ctx, q.ext, `SELECT id, device_id, name, last_number, baseline_id, sign, fetched_at, gone_at FROM parts WHERE device_id = ? ORDER BY name`, deviceID)
 }
 
 const (
@@ -170,7 +176,7 @@ type Head struct {
 // Heads returns a device's parts of these names with their newest versions,
 // making parts that are not there yet. Their rows stay locked.
 func (q *Q) Heads(ctx context.Context, deviceID string, names []string, aside bool) (map[string]Head, error) {
-	rows, err := list[Head](ctx, q.ext, `SELECT p.id, p.device_id, p.name, p.last_number, p.baseline_id, p.sign, p.fetched_at, COALESCE(v.id, '') AS version_id, COALESCE(v.number, 0) AS number,
+	rows, err := list[Head](ctx, q.ext, `SELECT p.id, p.device_id, p.name, p.last_number, p.baseline_id, p.sign, p.fetched_at, p.gone_at, COALESCE(v.id, '') AS version_id, COALESCE(v.number, 0) AS number,
 		COALESCE(v.content_id, '') AS content_id, COALESCE(v.fingerprint, '') AS fingerprint, EXISTS (SELECT 1 FROM damage x WHERE x.content_id = v.content_id) AS damaged FROM parts p LEFT JOIN versions v ON v.part_id = p.id
 		AND v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = p.id AND (w.aside <> '') = ?) WHERE p.device_id = ? FOR UPDATE`, aside, deviceID)
 	if err != nil {

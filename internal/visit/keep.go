@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -27,8 +28,9 @@ type Kept struct {
 
 	Versions map[string]core.Version // by part
 
-	Marked   string // what its parts' versions were given by the way: a name, a note
-	Unmarked string // why a version was not named as it was to be; empty: it was
+	Gone     []string // logical elements that it had before and has no more
+	Marked   string   // what its parts' versions were given by the way: a name, a note
+	Unmarked string   // why a version was not named as it was to be; empty: it was
 }
 
 func (k Kept) Summary() string {
@@ -62,6 +64,9 @@ func (k Kept) Summary() string {
 	if k.Marked != "" {
 		said = append(said, k.Marked)
 	}
+	for _, element := range k.Gone {
+		said = append(said, "logical element "+element+" is gone")
+	}
 	summary := strings.Join(said, "; ")
 	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
 		if summary != "" {
@@ -75,7 +80,7 @@ func (k Kept) Summary() string {
 // unchanged tells whether nothing new was kept, of the device or of any that it
 // speaks for.
 func (k Kept) unchanged() bool {
-	return k.Result.Members.Changed+k.Result.Members.Failed+len(k.Result.Found) == 0 && (k.Device.Trouble == "") &&
+	return len(k.Gone) == 0 && k.Result.Members.Changed+k.Result.Members.Failed+len(k.Result.Found) == 0 && (k.Device.Trouble == "") &&
 		!slices.ContainsFunc(k.Result.Parts, func(p PulledPart) bool { return p.New })
 }
 
@@ -257,6 +262,15 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	if err := q.Sight(ctx, sighted, *pull.TakenAt); err != nil {
 		return err
 	}
+	if aside == "" && d.Member == "" && len(names) > 0 {
+		gone, err := v.elements(ctx, q, *d, dia, heads, names, k, l)
+		if err != nil {
+			return err
+		}
+		if gone {
+			found.off, found.loud = true, true
+		}
+	}
 	// A pull that found nothing new is the sightings that it made, and no row of its own.
 	if slices.ContainsFunc(k.Result.Parts, func(p PulledPart) bool { return p.New }) {
 		if err := q.AddPull(ctx, pull); err != nil {
@@ -291,6 +305,39 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	}
 	k.Device = *d
 	return q.SetStanding(ctx, *d)
+}
+
+// elements looks which logical elements the device had and has no more, and which it has again. A new one
+// gets its first version for a baseline, and one that vanished its last, if it has none: that it is gone is
+// drift until somebody takes the baseline away. gone tells whether one with a baseline is.
+func (v *Visit) elements(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, heads map[string]store.Head, names []string, k *Kept, l *job.Log) (gone bool, err error) {
+	for _, name := range slices.Sorted(maps.Keys(heads)) {
+		h := heads[name]
+		_, element, is := strings.Cut(name, "+")
+		if !is {
+			continue
+		}
+		there := slices.Contains(names, name)
+		switch x := k.Versions[name]; {
+		case there && h.GoneAt != nil:
+			l.Info("logical element %s is there again", element)
+			err = q.PartGone(ctx, h.ID, nil)
+		case there && x.Number == 1 && x.ID != h.VersionID && h.Baseline == "" && !dia.Doc(name).Opaque():
+			err = q.SetBaseline(ctx, h.ID, x.ID)
+		case !there && h.GoneAt == nil && h.VersionID != "":
+			l.Warn("logical element %s is not there any more; what it was is kept as %s/%s@%d", element, d.Name, name, h.Number)
+			k.Gone = append(k.Gone, element)
+			if err = q.PartGone(ctx, h.ID, v.Pull.TakenAt); err == nil && h.Baseline == "" {
+				err = q.SetBaseline(ctx, h.ID, h.VersionID)
+				gone = true
+			}
+		}
+		if err != nil {
+			return gone, err
+		}
+		gone = gone || !there && h.VersionID != "" && h.Baseline != ""
+	}
+	return gone, nil
 }
 
 // signKey is what is kept of a sign: it holds for one unit, read by one revision of a dialect.
