@@ -113,7 +113,10 @@ func (side Side) print() string {
 // Aside counts the lines off the baseline that rules leave aside, the secrets that could not be
 // compared, and what the dialect lets go.
 func (s *Service) Aside(d Drift) (noise, unsure int, letGo rules.Gone) {
-	return s.Quieted(d.by, d.now.raw), d.now.unsure(), s.LetGo(d.by, d.now.raw)
+	if d.by.Base == nil || d.now.print() != d.by.Base.Fingerprint { // otherwise only what changes by itself differs
+		letGo = s.LetGo(d.by, d.now.raw)
+	}
+	return s.Quieted(d.by, d.now.raw), d.now.unsure(), letGo
 }
 
 // unsure is how many lines hold secrets that cannot be compared.

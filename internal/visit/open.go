@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"strconv"
 	"time"
 
 	"magpie/client"
@@ -78,7 +80,7 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 			return v.s.Store.Tx(ctx, job.Service, func(q *store.Q) (err error) { last, err = q.Began(ctx, v.Speaker.ID, session); return err })
 		},
 	}
-	ended, err := v.attempt(ctx)
+	ended, err := v.attempt(ctx, target)
 	if err == nil {
 		v.Session, err = v.signIn(ctx, call)
 		ended(err)
@@ -218,12 +220,12 @@ func (v *Visit) findMember() error {
 // attempt waits until the device may be signed in to, and looks then whether it still may be: others may
 // have been refused while this visit waited for the device. The function returned is told what came of
 // it; a refusal is noted before the next may try.
-func (v *Visit) attempt(ctx context.Context) (ended func(err error), err error) {
+func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err error), err error) {
 	s, a, set := v.s, v.s.attempts, v.Speaker.CredentialID
 	if v.Speaker.Credential == "" { // a login of its own: the lease is what bounds it
 		set = "device " + v.Speaker.ID
 	}
-	var taken bool
+	var taken, knocked bool
 	ended = func(err error) {
 		if errors.Is(err, link.ErrLoginRefused) && v.Where.Address == "" && !v.maker {
 			// Noted whatever the visit's end is: the next that has the lease has to see it.
@@ -272,6 +274,16 @@ func (v *Visit) attempt(ctx context.Context) (ended func(err error), err error) 
 		turn := a.turn
 		a.mu.Unlock()
 		if taken {
+			continue
+		}
+		// Devices that are not there wait for no turn: there would be no end of it where a site is down.
+		if !knocked && len(target.Through) == 0 && target.Port > 0 && v.Where.Relay == "" {
+			knocked = true
+			c, err := (&net.Dialer{Timeout: v.Dialect.Connect}).DialContext(ctx, "tcp", net.JoinHostPort(target.Address, strconv.Itoa(target.Port)))
+			if err != nil {
+				return ended, fmt.Errorf("%w: no connection to %s port %d: %w", link.ErrUnreachable, target.Address, target.Port, err)
+			}
+			c.Close()
 			continue
 		}
 		select {
