@@ -255,7 +255,7 @@ func args(c *cli.Command, least, most int) ([]string, error) {
 	}
 	for i, word := range got { // as of a variable that nobody set: nothing is not everything
 		if strings.TrimSpace(word) == "" {
-			return nil, fmt.Errorf("argument %d is empty; all devices are: all", i+1)
+			return nil, fmt.Errorf("argument %d is empty; nothing was done: the word for the whole fleet is all", i+1)
 		}
 	}
 	return got, nil
