@@ -364,13 +364,14 @@ func (d *Doc) Unread(src string) []*grammar.Node {
 	return grammar.Unread(root)
 }
 
-// Clashes lists the lines of a text that a rule takes for entries that stand there already.
-func (d *Doc) Clashes(src string) []*rules.Item {
-	root, err := d.Tree(src)
+// Flaws lists the lines of a text that the grammar cannot read, and those that a rule takes for entries that
+// stand there already.
+func (d *Doc) Flaws(src string) (unread []*grammar.Node, clashes []*rules.Item) {
+	root, top, err := d.Parse(src)
 	if err != nil {
-		return nil
+		return nil, nil
 	}
-	return d.Table.Resolve(root).Clashes()
+	return grammar.Unread(root), top.Clashes()
 }
 
 // Outline tells the shape of a text, of which root is the tree: its blocks, as first and last

@@ -411,6 +411,12 @@ func (s *terminal) await(first bool, what string, ends []*regexp.Regexp) error {
 
 // behindPrompt is where in buf a line begins, behind the echo, that begins with a prompt; 0: nowhere.
 func (s *terminal) behindPrompt(ends []*regexp.Regexp) int {
+	var begin []*regexp.Regexp
+	for _, re := range ends {
+		if whole := re.String(); strings.HasPrefix(whole, "^") {
+			begin = append(begin, regexp.MustCompile(strings.TrimSuffix(whole, "$")))
+		}
+	}
 	from := max(0, len(s.buf)-64<<10)
 	for n, echoes := from, s.echoes; n < len(s.buf); {
 		nl := bytes.IndexByte(s.buf[n:], '\n')
@@ -418,10 +424,8 @@ func (s *terminal) behindPrompt(ends []*regexp.Regexp) int {
 			return 0
 		}
 		if line := text.Terminal(string(bytes.TrimRight(s.buf[n:n+nl], "\r"))); echoes <= 0 {
-			for _, re := range ends {
-				if begins := regexp.MustCompile(strings.TrimSuffix(re.String(), "$")); strings.HasPrefix(re.String(), "^") && begins.MatchString(line) {
-					return n
-				}
+			if slices.ContainsFunc(begin, func(re *regexp.Regexp) bool { return re.MatchString(line) }) {
+				return n
 			}
 		}
 		n, echoes = n+nl+1, echoes-1

@@ -215,7 +215,7 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	case v.Unsaved():
 		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("it", "a restart would lose it")), nil
 	}
-	gone, err := u.goneElements(ctx)
+	gone, err := u.s.goneElements(ctx, u.j.DeviceID)
 	if err != nil {
 		return "", "", err
 	}
@@ -254,10 +254,6 @@ func (u *push) resalted(ctx context.Context, v *visit.Visit, target core.Version
 }
 
 // goneElements are the logical elements that the device had, has no more, and that somebody wants there.
-func (u *push) goneElements(ctx context.Context) ([]string, error) {
-	return u.s.goneElements(ctx, u.j.DeviceID)
-}
-
 func (s *Service) goneElements(ctx context.Context, deviceID string) (gone []string, err error) {
 	parts, err := s.Store.As(job.Service).Parts(ctx, deviceID)
 	for _, p := range parts {

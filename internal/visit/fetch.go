@@ -103,10 +103,11 @@ func (s *Service) fetchParts(ctx context.Context, sess *link.Session, dia *diale
 			l.Info("%s: %d bytes, whole", name, p.Size)
 		default:
 			l.Info("%s: %s, whole", name, core.Count(len(text.Lines(p.Text)), "line", "lines"))
-			if u := dia.Doc(name).Unread(p.Text); len(u) > 0 {
+			u, c := dia.Doc(name).Flaws(p.Text)
+			if len(u) > 0 {
 				l.Warn("%s: %s read as dialect %s says, the first is line %d: %s; what cannot be read is kept and compared as it stands", name, core.Count(len(u), "line cannot be", "lines cannot be"), dia.Dialect, u[0].Line, u[0].Unread)
 			}
-			if c := dia.Doc(name).Clashes(p.Text); len(c) > 0 {
+			if len(c) > 0 {
 				l.Warn("%s: %s the identity of a line before it, the first is line %d: rule %s of dialect %s takes them for one entry, and the device does not; they are kept apart", name, core.Count(len(c), "line has", "lines have"), c[0].Src, c[0].Rule.Path, dia.Dialect)
 			}
 		}

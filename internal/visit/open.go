@@ -298,11 +298,5 @@ func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err
 
 // latched is why a device that refused its login is not tried.
 func latched(d core.Device) error {
-	return &latchedError{d.LatchedSince.Format("2006-01-02 15:04 MST")}
+	return fmt.Errorf("%w (since %s)", ErrLatched, d.LatchedSince.Format("2006-01-02 15:04 MST"))
 }
-
-type latchedError struct{ since string }
-
-func (e *latchedError) Error() string { return ErrLatched.Error() + " (since " + e.since + ")" }
-
-func (e *latchedError) Unwrap() error { return ErrLatched }

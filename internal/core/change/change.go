@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 
+	"magpie/internal/core"
 	"magpie/internal/core/rules"
 )
 
@@ -109,31 +110,17 @@ func said(from, to *rules.Item, remains []rules.Difference) (out []string) {
 		}
 	}
 	if n > 0 {
-		out = append(out, fmt.Sprintf("%s will stand in another order if the device puts new lines at the end; no rule says where it puts them (order)", lines(n)))
+		out = append(out, fmt.Sprintf("%s will stand in another order if the device puts new lines at the end; no rule says where it puts them (order)", core.Count(n, "line", "lines")))
 	}
 	for _, side := range []struct {
 		of   string
 		tree *rules.Item
 	}{{"what runs", from}, {"the version", to}} {
 		if all := side.tree.Clashes(); len(all) > 0 {
-			out = append(out, fmt.Sprintf("in %s, %s the identity of another line (%s, line %d): rule %s takes them for one, and they are kept apart", side.of, has(len(all)), all[0].Path(), all[0].Src, all[0].Rule.Path))
+			out = append(out, fmt.Sprintf("in %s, %s the identity of another line (%s, line %d): rule %s takes them for one, and they are kept apart", side.of, core.Count(len(all), "line has", "lines have"), all[0].Path(), all[0].Src, all[0].Rule.Path))
 		}
 	}
 	return out
-}
-
-func lines(n int) string {
-	if n == 1 {
-		return "1 line"
-	}
-	return fmt.Sprintf("%d lines", n)
-}
-
-func has(n int) string {
-	if n == 1 {
-		return "1 line has"
-	}
-	return fmt.Sprintf("%d lines have", n)
 }
 
 // op is one addition or removal, before they are put in order.

@@ -79,7 +79,7 @@ func (m *matches) together(look func(from, to int32)) {
 	all, hands := int32(len(m.x.ends)), int32(runtime.GOMAXPROCS(0))
 	each := (all/hands/64 + 1) * 64
 	var busy sync.WaitGroup
-	for from := int32(0); from < all; from += each { // of none there is nothing to look at
+	for from := int32(0); from < all; from += each {
 		busy.Go(func() { look(from, min(from+each, all)) })
 	}
 	busy.Wait()

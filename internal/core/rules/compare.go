@@ -1,12 +1,13 @@
 package rules
 
 import (
-	"fmt"
 	"iter"
 	"maps"
 	"reflect"
 	"slices"
 	"strings"
+
+	"magpie/internal/core"
 )
 
 // Same tells whether two items' own lines say the same, as they are written. Only what a rule
@@ -211,11 +212,8 @@ func (g Gone) Words() string {
 		n    int
 		what string
 	}{{g.Order, "in another place"}, {g.Blanks, "with other blanks"}, {g.Defaults, "at the default"}, {g.Written, "written otherwise"}} {
-		switch {
-		case x.n == 1:
-			out = append(out, "1 line "+x.what)
-		case x.n > 1:
-			out = append(out, fmt.Sprintf("%d lines %s", x.n, x.what))
+		if x.n > 0 {
+			out = append(out, core.Count(x.n, "line", "lines")+" "+x.what)
 		}
 	}
 	return strings.Join(out, ", ")

@@ -409,10 +409,7 @@ func (t *Table) Settled(lines int, root *grammar.Node) []bool {
 	var walk func(up *Item, n *grammar.Node)
 	walk = func(up *Item, n *grammar.Node) {
 		for _, k := range n.Kids {
-			it := &Item{Up: up, table: t, words: t.Words(k.Text), attrs: 2 * k.Attrs}
-			if t.Assign != 0 {
-				it.attrs = grammar.Options(it.words)
-			}
+			it := t.bare(up, k)
 			if t.meet(it); it.Rule != nil && it.Rule.Volatile {
 				continue
 			}

@@ -473,12 +473,18 @@ func (t *Table) Item(up *Item, line string, body []string) *Item {
 	return t.node(up, &grammar.Node{Text: line, Body: body})
 }
 
-// node makes an item of a node below up, without what is below it.
-func (t *Table) node(up *Item, k *grammar.Node) *Item {
+// bare is an item of a node as it is written, of which it is not known yet which rule speaks of it.
+func (t *Table) bare(up *Item, k *grammar.Node) *Item {
 	it := &Item{Line: k.Text, Body: k.Body, Up: up, Src: k.Line, Unread: k.Unread, Space: k.Space, table: t, words: t.Words(k.Text), attrs: 2 * k.Attrs, keys: k.Keys}
 	if t.Assign != 0 {
 		it.attrs = grammar.Options(it.words)
 	}
+	return it
+}
+
+// node makes an item of a node below up, without what is below it.
+func (t *Table) node(up *Item, k *grammar.Node) *Item {
+	it := t.bare(up, k)
 	if it.Unread != "" {
 		it.ident, it.value = "unread "+k.Text, len(it.words)
 		it.number(1)
