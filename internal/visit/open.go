@@ -250,6 +250,10 @@ func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err
 		a.turn = make(chan struct{})
 	}
 	for !taken {
+		// What is read below counts only if no attempt ended meanwhile.
+		a.mu.Lock()
+		turn := a.turn
+		a.mu.Unlock()
 		now, err := s.Store.As(job.Service).DeviceByID(ctx, v.Speaker.ID)
 		if err != nil {
 			return ended, err
@@ -267,13 +271,13 @@ func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err
 			}
 		}
 		a.mu.Lock()
-		if time.Since(a.right[set]) < acceptedFor || a.under[set] == 0 || a.under[set] < breakerRefusals-refusals {
+		stale := turn != a.turn
+		if !stale && (time.Since(a.right[set]) < acceptedFor || a.under[set] == 0 || a.under[set] < breakerRefusals-refusals) {
 			a.under[set]++
 			taken = true
 		}
-		turn := a.turn
 		a.mu.Unlock()
-		if taken {
+		if taken || stale {
 			continue
 		}
 		// Devices that are not there wait for no turn: there would be no end of it where a site is down.
