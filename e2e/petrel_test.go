@@ -75,3 +75,47 @@ func TestKeptByHand(t *testing.T) {
 		t.Errorf("%s: %s, %+v", j.Outcome, j.Summary, j.Push.Refused)
 	}
 }
+
+// TestEmptiedByHand: a text that is not complete is no version, and does not keep a push from writing it
+// anew, once a person says why. Nothing can take such a push back, so no window is offered.
+func TestEmptiedByHand(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1, withFamilies("petrel"))
+	const k1 = "workshop-k1"
+	file := func() string { return strings.Join(w.fleet.status(k1).Startup, "\n") }
+	w.pull(k1)
+	first := file()
+	for _, text := range []string{"", "# nothing", "link quay1 {\n    mtu 9000\n"} {
+		w.fleet.amend(k1, "mwilks", strings.Split(text, "\n")...)
+		if j := w.pull(k1); j.Outcome != "failed" || !strings.Contains(j.Summary, "not whole") {
+			t.Fatalf("%q: %s: %s", text, j.Outcome, j.Summary)
+		}
+		p := w.preview(client.NewPreview{Ref: k1 + "/file@1"})
+		if len(p.Warnings) != 1 || !strings.Contains(p.Warnings[0], "is not complete, so it is not kept") || len(p.Steps) == 0 || p.Undo != "nothing: what ran before is not kept" {
+			t.Fatalf("%q: %q, %+v, %s", text, p.Warnings, p.Steps, p.Undo)
+		}
+		ask := client.NewPush{Preview: p.ID, Hash: p.Hash}
+		if _, err := w.admin.Push(ctx(t), ask, ""); !client.IsStatus(err, 409) {
+			t.Errorf("%q: without a reason: %v", text, err)
+		}
+		ask.Override, ask.Within = "somebody emptied it", "5m"
+		if _, err := w.admin.Push(ctx(t), ask, ""); !client.IsStatus(err, 400) || !strings.Contains(err.Error(), "nothing can take the push back") {
+			t.Errorf("%q: in a window: %v", text, err)
+		}
+		ask.Within = ""
+		// Written by somebody since the preview: another text that cannot be read, and one that can.
+		for _, other := range []string{"# something else", first} {
+			w.fleet.amend(k1, "bo", strings.Split(other, "\n")...)
+			if j := w.end(must(w.admin.Push(ctx(t), ask, ""))(t).ID); (j.Outcome != "refused" || !strings.Contains(j.Summary, "changed since the preview")) {
+				t.Errorf("%q: %s: %s", text, j.Outcome, j.Summary)
+			}
+		}
+		w.fleet.amend(k1, "mwilks", strings.Split(text, "\n")...)
+		if j := w.end(must(w.admin.Push(ctx(t), ask, ""))(t).ID); j.Outcome != "equal" || file() != first {
+			t.Errorf("%q: %s: %s\n%s", text, j.Outcome, j.Summary, w.logText(j.ID))
+		}
+		if all := must(w.admin.Versions(ctx(t), k1, "file", 0, 10))(t); len(all) != 1 {
+			t.Errorf("%q: %d versions", text, len(all))
+		}
+	}
+}

@@ -286,7 +286,7 @@ func problem(err error) *client.Problem {
 		return say(409, "no bootstrap sheet", "")
 	case errors.Is(err, fleet.ErrRestoreTest):
 		return say(400, "no restore test", "")
-	case errors.Is(err, push.ErrWindow):
+	case errors.Is(err, push.ErrWindow), errors.Is(err, push.ErrNoWayBack):
 		return say(400, "no such window", "")
 	case errors.Is(err, push.ErrSecondPerson):
 		return say(403, "a second person is asked for", "see which rules there are: magpie approval list")

@@ -53,10 +53,17 @@ func (u *push) check() Report {
 		return u.reported(fmt.Errorf("what runs could not be kept: %w", err))
 	}
 	u.before = k.Versions[u.p.Part]
-	u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
 	u.st.Startup = cmp.Or(k.Versions["startup"].ID, noStartup)
-	u.l.Info("kept as %s: %s", u.before.Ref(), k.Summary())
+	if u.before.ID == "" {
+		u.res.Before = u.p.Base
+		u.l.Warn("what runs is not kept (%s)", u.p.Base)
+	} else {
+		u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
+		u.l.Info("kept as %s: %s", u.res.Before, k.Summary())
+	}
 	switch {
+	case u.v.Unreadable != u.p.Unreadable, u.p.Unreadable != "" && u.v.Came != u.p.Came:
+		u.said = "the device changed since the preview: what it runs is not what could not be read then; nothing was sent; preview it again"
 	case u.v.Pull.Serial != u.p.Serial:
 		u.said = fmt.Sprintf("other hardware answers: serial %s, the preview saw %s; nothing was sent", u.v.Pull.Serial, u.p.Serial)
 	case k.Device.State == core.OtherUnit && u.p.Swap == nil:
@@ -64,7 +71,7 @@ func (u *push) check() Report {
 	case u.v.Identity.Factory != u.p.Factory:
 		u.said = "the unit was reset or set up since the preview; nothing was sent; preview it again"
 	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
-		u.said = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, u.before.Ref())
+		u.said = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, u.res.Before)
 	case u.p.Method == "stage" && k.Versions["startup"].ID != u.p.StartupID:
 		u.said = "startup was written since the preview; nothing was sent; preview it again"
 	case u.v.Dialect.Revision != u.p.DialectRev:

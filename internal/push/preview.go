@@ -60,7 +60,9 @@ type Preview struct {
 	Where                 visit.Where        `json:"where"`
 	Swap                  *Swap              `json:"swap,omitempty"`
 	TouchesManagementPath bool               `json:"touches_path,omitempty"`
-	Factory               bool               `json:"factory,omitempty"` // the unit has factory settings
+	Factory               bool               `json:"factory,omitempty"`    // the unit has factory settings
+	Unreadable            string             `json:"unreadable,omitempty"` // why what runs could not be kept; the push overwrites it
+	Came                  string             `json:"came,omitempty"`       // the keyed hash of it
 	Landmarks             []Pair             `json:"landmarks,omitempty"`
 	SetAside              []visit.Difference `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
 	Loaded                []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit

@@ -119,7 +119,7 @@ func (s *Service) previewJob(ctx context.Context, j core.Job, l *job.Log) {
 		return
 	}
 	v := s.NewVisit(j, d, core.BeforePush, l).GoTo(visit.Where{Address: req.At, Relay: req.Relay}, req.Accept)
-	v.Swaps = req.Swap
+	v.Swaps, v.Overwrites = req.Swap, true
 	defer v.Close()
 	if !s.Visited(ctx, j, l, v) {
 		return
@@ -206,7 +206,11 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	}
 	part := written(target)
 	got, ok := v.Parts[part]
-	if (!ok || got.Absent) && !v.Identity.Factory {
+	unreadable := ""
+	if !ok && part == v.Dialect.Main() && len(req.Only) == 0 {
+		unreadable = v.Unreadable
+	}
+	if (!ok || got.Absent) && !v.Identity.Factory && unreadable == "" {
 		return Preview{}, fmt.Errorf("%s cannot be pushed: %s has no part %s now", target.Ref(), d.Name, part)
 	}
 	owner, err := q.DeviceByID(ctx, target.DeviceID)
@@ -262,10 +266,17 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if len(req.Only) > 0 {
 		p.Target += ", only " + strings.Join(req.Only, ", ")
 	}
-	if !ok {
+	switch {
+	case unreadable != "":
+		p.Base, p.Unreadable, p.Came = "what cannot be read", unreadable, v.Came
+		p.Warnings = append(p.Warnings, fmt.Sprintf("what %s runs is not complete, so it is not kept: %s. The push overwrites it, and nothing can take the push back", d.Name, unreadable))
+	case !ok:
 		p.Base = "factory settings"
 	}
 	p.UndoBy, p.Undo = undoWords(v, req.Method)
+	if unreadable != "" {
+		p.Undo = "nothing: what ran before is not kept"
+	}
 	if doc.Opaque() {
 		p.PredictedRed = p.Predicted
 	} else if p.PredictedRed, err = s.Masked(doc, p.Predicted); err != nil {

@@ -109,6 +109,9 @@ func (s *Service) Sound(ctx context.Context, actor core.Actor, p Preview, req *R
 	if req.HoldRestart && !slices.ContainsFunc(p.Steps, func(st SendStep) bool { return st.Kind == "restart" }) {
 		return ErrNoRestart
 	}
+	if p.Unreadable != "" && req.Within > 0 {
+		return ErrNoWayBack
+	}
 	if len(p.Warnings) > 0 && strings.TrimSpace(req.Override) == "" {
 		return fmt.Errorf("%w: %s", ErrWarnings, strings.Join(p.Warnings, "; "))
 	}
@@ -140,6 +143,9 @@ func (s *Service) Shown(ctx context.Context, actor core.Actor, id, hash string) 
 // ErrNoRestart is returned where a restart is to be left to later and there is
 // none.
 var ErrNoRestart = errors.New("this push restarts nothing, so no restart can be left to later; that is for method stage")
+
+// ErrNoWayBack is returned where a push that can be taken back is asked for, and what runs could not be kept.
+var ErrNoWayBack = errors.New("what runs is not complete and is not kept, so nothing can take the push back: push without a window (no --within)")
 
 // ErrWarnings is returned when a preview has warnings and nobody said why it is
 // pushed all the same.

@@ -15,6 +15,12 @@ import (
 // undo tries once to bring the device back to the version kept before the push. It
 // works from what runs now, because after a break the last line sent is in doubt.
 func (u *push) undo() (f Facts) {
+	if u.before.ID == "" {
+		u.close()
+		f.Report, f.Outcome = Done, core.Differs
+		u.said = "what was sent cannot be taken back: what the device ran before could not be read, so it was not kept. Pull it and push again"
+		return f
+	}
 	left, err := u.undone(u.owed)
 	f.Report = u.reported(err)
 	if err != nil {

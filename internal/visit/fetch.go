@@ -26,6 +26,7 @@ func (v *Visit) Fetch(ctx context.Context) (err error) {
 		return err
 	}
 	v.Names, v.Parts, v.Members, v.missing = partNames(v.Dialect, elements), map[string]link.Part{}, nil, nil
+	v.Unreadable = ""
 	err = v.fetchParts(ctx, sess)
 	if err != nil && v.Identity.Factory {
 		// A first-run page may stand before everything else.
@@ -61,13 +62,18 @@ func partNames(dia *dialect.Dialect, elements []string) []string {
 // fetchParts gets the device's own parts. What a pull cannot have does not cost it the
 // others: that is told, and only the main part is indispensable.
 func (v *Visit) fetchParts(ctx context.Context, sess *link.Session) error {
-	if !v.pull {
+	if !v.pull && !v.Overwrites {
 		return v.s.fetchParts(ctx, sess, v.Dialect, v.Names, v.Parts, v.Log)
 	}
 	var had []string
 	for _, name := range v.Names {
 		err := v.s.fetchParts(ctx, sess, v.Dialect, []string{name}, v.Parts, v.Log)
-		if err != nil && (name == v.Dialect.Main() || !ofPart(err)) {
+		var part *link.Incomplete
+		switch over := v.Overwrites && errors.As(err, &part) && part.Err == nil; {
+		case err == nil:
+		case over && name == v.Dialect.Main():
+			v.Unreadable, v.Came = err.Error(), v.s.Store.Keys().Hash("fingerprint", []byte(part.Got))
+		case !v.pull && !over, name == v.Dialect.Main(), !ofPart(err):
 			return err
 		}
 		if err != nil {

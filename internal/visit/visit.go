@@ -35,20 +35,25 @@ type Visit struct {
 	pull     bool     // it is for keeping only: what cannot be had does not cost the rest
 	glanced  bool     // nothing was fetched: by its signs nothing changed
 	missing  []string // parts that could not be had, and why
-	closed   bool
-	leased   bool
-	Swaps    bool       // other hardware is expected
-	by       string     // id of who asked for it; empty: the service
-	grant    core.Actor // under what it was asked for
-	maker    bool       // only the login of a unit with factory settings is tried
-	Where    Where      // when it is not at the device's own address
-	accept   string     // fingerprint of a key to be accepted there
-	Brought  *bool      // after a push: whether the device knows the login that was used before; nil when that cannot be
-	Ends     string     // somebody's session that holds the device and may be ended
-	Why      string     // in the words of who asked for that
-	fence    int64      // of the lease
-	unheld   func()     // gives the lease back
-	leave    func()     // makes room for another conversation
+	// Overwrites says that the main part is about to be written anew: if what came of it is not whole,
+	// that costs the visit nothing. Unreadable then says why it is not, and Came is the keyed hash of what came.
+	Overwrites bool
+	Unreadable string
+	Came       string
+	closed     bool
+	leased     bool
+	Swaps      bool       // other hardware is expected
+	by         string     // id of who asked for it; empty: the service
+	grant      core.Actor // under what it was asked for
+	maker      bool       // only the login of a unit with factory settings is tried
+	Where      Where      // when it is not at the device's own address
+	accept     string     // fingerprint of a key to be accepted there
+	Brought    *bool      // after a push: whether the device knows the login that was used before; nil when that cannot be
+	Ends       string     // somebody's session that holds the device and may be ended
+	Why        string     // in the words of who asked for that
+	fence      int64      // of the lease
+	unheld     func()     // gives the lease back
+	leave      func()     // makes room for another conversation
 }
 
 // memberVisit is what a visit brought of a device that the visited one speaks
