@@ -394,7 +394,10 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		save = "the dialect knows no startup to save to"
 	}
 	undo := "none by itself; with --within TIME it goes back unless it is confirmed, " + p.Undo
-	if within != "" {
+	switch {
+	case p.Undo == "":
+		undo = "none: what ran before is not complete, so it is not kept"
+	case within != "":
 		undo = "in " + within + " unless it is confirmed, " + p.Undo
 		if save == "saved to startup afterwards" {
 			save = "saved to startup when it is confirmed"

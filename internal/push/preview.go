@@ -48,7 +48,7 @@ type Preview struct {
 	PredictedRed          string             `json:"predicted_masked"`
 	Remaining             []visit.Difference `json:"remains"` // what would still differ from the target
 	Notes                 []string           `json:"warnings"`
-	Undo                  string             `json:"undo"`    // what takes it back unless it is confirmed in its window
+	Undo                  string             `json:"undo"`    // what takes it back unless it is confirmed in its window; empty: nothing can
 	UndoBy                string             `json:"undo_by"` // commit, timer or service
 	Saves                 bool               `json:"saves"`   // startup can be written afterwards
 	Unsaved               bool               `json:"unsaved"`

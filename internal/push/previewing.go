@@ -275,7 +275,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	}
 	p.UndoBy, p.Undo = undoWords(v, req.Method)
 	if unreadable != "" {
-		p.Undo = "nothing: what ran before is not kept"
+		p.Undo = ""
 	}
 	if doc.Opaque() {
 		p.PredictedRed = p.Predicted

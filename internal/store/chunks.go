@@ -177,7 +177,7 @@ func (q *Q) PutSunk(ctx context.Context, x Sunk) (string, error) {
 		}
 	}
 	sealed := q.keys.Seal("content", contentSubject(x.ID, chunked, ""), fmt.Appendf(nil, "%d", len(x.pieces)))
-	_, err := q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed) VALUES (?, ?, ?, '', 0, ?)`, x.ID, x.Size, chunked, sealed)
+	_, err := q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed, bytes) VALUES (?, ?, ?, '', 0, ?, LENGTH(sealed))`, x.ID, x.Size, chunked, sealed)
 	if errors.Is(err, ErrTaken) {
 		err = q.touch(ctx, x.ID)
 	}

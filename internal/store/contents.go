@@ -78,7 +78,7 @@ func (q *Q) PutContent(ctx context.Context, content []byte, partID string, last 
 	if err := q.touch(ctx, x.Base); err != nil {
 		return id, err
 	}
-	_, err = q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed) VALUES (?, ?, ?, ?, ?, ?)`, x.ID, x.Size, x.Format, x.Base, x.Depth, x.Sealed)
+	_, err = q.exec(ctx, `INSERT INTO contents (id, size, format, base, depth, sealed, bytes) VALUES (?, ?, ?, ?, ?, ?, LENGTH(sealed))`, x.ID, x.Size, x.Format, x.Base, x.Depth, x.Sealed)
 	if errors.Is(err, ErrTaken) { // somebody else kept it meanwhile
 		err = q.touch(ctx, id)
 	}
@@ -388,7 +388,7 @@ func (q *Q) repack(ctx context.Context, was, is sealed) error {
 	if err := q.touch(ctx, is.Base); err != nil {
 		return err
 	}
-	_, err := q.exec(ctx, `UPDATE contents SET format = ?, base = ?, depth = ?, sealed = ? WHERE id = ? AND format = ? AND base = ?`, is.Format, is.Base, is.Depth, is.Sealed, was.ID, was.Format, was.Base)
+	_, err := q.exec(ctx, `UPDATE contents SET format = ?, base = ?, depth = ?, sealed = ?, bytes = LENGTH(sealed) WHERE id = ? AND format = ? AND base = ?`, is.Format, is.Base, is.Depth, is.Sealed, was.ID, was.Format, was.Base)
 	return err
 }
 
@@ -451,7 +451,7 @@ func (q *Q) MendContent(ctx context.Context, id string, content []byte) error {
 		return fmt.Errorf("content %.12s: %w", id, ErrDamaged)
 	}
 	x := q.packed(id, content, sealed{}, nil)
-	n, err := q.exec(ctx, `UPDATE contents SET size = ?, format = ?, base = ?, depth = ?, sealed = ? WHERE id = ?`, x.Size, x.Format, x.Base, x.Depth, x.Sealed, id)
+	n, err := q.exec(ctx, `UPDATE contents SET size = ?, format = ?, base = ?, depth = ?, sealed = ?, bytes = LENGTH(sealed) WHERE id = ?`, x.Size, x.Format, x.Base, x.Depth, x.Sealed, id)
 	if err == nil && n == 0 {
 		err = fmt.Errorf("content %.12s: %w", id, ErrNotFound)
 	}

@@ -816,6 +816,7 @@ func TestChains(t *testing.T) {
 		if _, _, err := s.As(who).VersionText(bg, store.ByNumber(other.ID, "running", 2)); !errors.Is(err, store.ErrNotFound) {
 			t.Errorf("%s: a version that is not there: %v", size, err)
 		}
+		addsUp(t, s, db)
 		var depth int
 		if err := db.QueryRow("SELECT depth FROM contents WHERE id = ?", kept[len(kept)-1].ContentID).Scan(&depth); err != nil || depth != len(kept)-1 || depth < 13 {
 			t.Errorf("%s: the last builds on %d: %v", size, depth, err)
@@ -837,6 +838,22 @@ func TestChains(t *testing.T) {
 				t.Errorf("%s: what %d builds on is gone, asked for by its number: %v", size, v.Number, err)
 			}
 		}
+	}
+}
+
+// addsUp fails if what is kept is counted otherwise than by reading all of it, or if counting reads it.
+func addsUp(t *testing.T, s *store.Store, db *sql.DB) {
+	t.Helper()
+	var n, bytes int64
+	if err := db.QueryRow("SELECT COUNT(*), SUM(LENGTH(sealed)) FROM contents").Scan(&n, &bytes); err != nil {
+		t.Fatal(err)
+	}
+	if gotN, gotBytes, err := s.As(who).ContentsCount(bg); err != nil || gotN != n || gotBytes != bytes {
+		t.Errorf("counted %d texts of %d bytes, there are %d of %d: %v", gotN, gotBytes, n, bytes, err)
+	}
+	var plan string
+	if err := db.QueryRow("EXPLAIN FORMAT=JSON SELECT COUNT(*), SUM(bytes) FROM contents").Scan(&plan); err != nil || !strings.Contains(plan, `"using_index": true`) {
+		t.Errorf("counting reads the texts: %s %v", plan, err)
 	}
 }
 
@@ -943,6 +960,7 @@ func TestPieces(t *testing.T) {
 		t.Error(err)
 	}
 	reads(a, first)
+	addsUp(t, s, raw(t, dsn))
 	// Deleted: what the other has stays.
 	tx(t, s, func(q *store.Q) error { _, _, err := q.DropContents(bg, []string{a}); return err })
 	reads(b, second)

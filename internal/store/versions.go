@@ -446,12 +446,12 @@ func (q *Q) PullByID(ctx context.Context, id string) (core.Pull, error) {
 	return get[core.Pull](ctx, q.ext, `SELECT * FROM pulls WHERE id = ?`, id)
 }
 
-// ContentsCount tells how many texts are kept and their bytes, sealed.
+// ContentsCount tells how many texts are kept and their bytes, sealed. It reads an index, not the texts.
 func (q *Q) ContentsCount(ctx context.Context) (n, bytes int64, err error) {
 	type row struct {
 		N     int64 `db:"n"`
 		Bytes int64 `db:"bytes"`
 	}
-	r, err := get[row](ctx, q.ext, `SELECT COUNT(*) AS n, COALESCE(SUM(LENGTH(sealed)), 0) AS bytes FROM contents`)
+	r, err := get[row](ctx, q.ext, `SELECT COUNT(*) AS n, COALESCE(SUM(bytes), 0) AS bytes FROM contents`)
 	return r.N, r.Bytes, err
 }

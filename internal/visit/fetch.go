@@ -69,7 +69,7 @@ func (v *Visit) fetchParts(ctx context.Context, sess *link.Session) error {
 	for _, name := range v.Names {
 		err := v.s.fetchParts(ctx, sess, v.Dialect, []string{name}, v.Parts, v.Log)
 		var part *link.Incomplete
-		switch over := v.Overwrites && errors.As(err, &part) && part.Err == nil; {
+		switch over := v.Overwrites && !v.Identity.Factory && errors.As(err, &part) && part.Err == nil; {
 		case err == nil:
 		case over && name == v.Dialect.Main():
 			v.Unreadable, v.Came = err.Error(), v.s.Store.Keys().Hash("fingerprint", []byte(part.Got))
