@@ -37,16 +37,30 @@ func TestElementGone(t *testing.T) {
 	if out, said, status := w.cli("drift", f); status != 1 || !strings.Contains(out, "logical element passengers") {
 		t.Errorf("drift: status %d\n%s%s", status, out, said)
 	}
-	// The rest is put back: that the element is missing is said before, and is part of the outcome.
+	// Put back by itself, the main part does not end as if all were well: that the element is missing is said before.
 	w.fleet.amend(f, "mwilks", `<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>elsewhere</location></system>`)
 	w.pull(f)
-	p := w.preview(client.NewPreview{Ref: f + "@1"})
+	p := w.preview(client.NewPreview{Ref: f + "/running@1"})
 	if !strings.Contains(strings.Join(p.Notes, "\n"), "passengers") {
 		t.Errorf("the preview does not say it: %q", p.Notes)
 	}
-	if j := w.push(f + "@1"); j.Outcome != "differs" || !strings.Contains(j.Summary, "passengers") {
+	if j := w.push(f + "/running@1"); j.Outcome != "differs" || !strings.Contains(j.Summary, "passengers") {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
+	// By itself, in a window: taken back it is gone again, and it is made.
+	j = w.parked(w.within("5m", f+"/running+passengers@1").ID)
+	if !strings.Contains(w.fleet.running(f), "passenger wireless") {
+		t.Errorf("it was not made: %s", w.logText(j.ID))
+	}
+	must(w.admin.Say(ctx(t), j.ID, "undo", ""))(t)
+	if j = w.end(j.ID); j.Outcome != "undone" || strings.Contains(w.fleet.running(f), "passenger wireless") {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	if j = w.push(f + "/running+passengers@1"); j.Outcome != "equal" || !strings.Contains(w.fleet.running(f), "passenger wireless") {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
+	}
+	w.fleet.amend(f, "mwilks", open+`<logical-network-element nc:operation="delete"><name>passengers</name></logical-network-element></logical-network-elements>`)
+	w.pull(f)
 	// There again, as it was.
 	w.fleet.amend(f, "mwilks", open+`<logical-network-element><name>passengers</name><root>`+was+`</root></logical-network-element></logical-network-elements>`)
 	if j := w.pull(f); j.Outcome != "done" {

@@ -106,7 +106,7 @@ func TestEmptiedByHand(t *testing.T) {
 		// Written by somebody since the preview: another text that cannot be read, and one that can.
 		for _, other := range []string{"# something else", first} {
 			w.fleet.amend(k1, "bo", strings.Split(other, "\n")...)
-			if j := w.end(must(w.admin.Push(ctx(t), ask, ""))(t).ID); (j.Outcome != "refused" || !strings.Contains(j.Summary, "changed since the preview")) {
+			if j := w.end(must(w.admin.Push(ctx(t), ask, ""))(t).ID); j.Outcome != "refused" || !strings.Contains(j.Summary, "changed since the preview") {
 				t.Errorf("%q: %s: %s", text, j.Outcome, j.Summary)
 			}
 		}

@@ -135,6 +135,7 @@ func (s *Server) newPreview(c *gin.Context) {
 	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
 	var target core.Version
 	var err error
+	var r ref.Version
 	switch {
 	case in.UndoOf != "" && in.Ref != "":
 		err = bad("both ref and undo_of are given", "give one: a version to push, or the push to undo")
@@ -143,8 +144,7 @@ func (s *Server) newPreview(c *gin.Context) {
 			target, err = s.undoTarget(ctx, q, in.UndoOf)
 		}
 	default:
-		r, ok := s.reference(c, in.Ref, "ref")
-		if !ok {
+		if r, ok = s.reference(c, in.Ref, "ref"); !ok {
 			return
 		}
 		if r.Which == "live" {
@@ -190,7 +190,8 @@ func (s *Server) newPreview(c *gin.Context) {
 		return
 	}
 	j, err := s.Pushes.RequestPreview(ctx, actor(c), d, target,
-		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, InPlace: in.InPlace, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay}, k)
+		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, InPlace: in.InPlace, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay,
+			Which: r.Which, Alone: r.Named}, k)
 	s.answerJob(c, http.StatusAccepted, j, err)
 }
 

@@ -57,8 +57,15 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 			continue
 		}
 		off, rules := d.Off()
-		a.s.printf("%s  %s: %s runs %s %s\n", a.s.paint(strong, d.Device), a.s.paint(stateStyle(d.State), "drifted"),
-			d.Running, count(len(d.Differences), "line", "lines"), "off "+off)
+		added := d.Baseline == "" && strings.Contains(d.Part, "+")
+		switch head := a.s.paint(strong, d.Device) + "  " + a.s.paint(stateStyle(d.State), "drifted") + ":"; {
+		case d.Running == "":
+			a.s.printf("%s %s has no %s any more\n", head, d.Device, d.Part)
+		case added:
+			a.s.printf("%s %s is not in its baseline\n", head, d.Running)
+		default:
+			a.s.printf("%s %s runs %s off %s\n", head, d.Running, count(len(d.Differences), "line", "lines"), off)
+		}
 		if k := d.Known; k != nil {
 			a.s.printf("  %s\n", a.s.paint(faint, fmt.Sprintf("acknowledged by %s until %s %s: %s", k.By, when(k.Until), zoneName(), k.Reason)))
 		}
@@ -69,9 +76,14 @@ func (a *app) showDrift(all []client.Drift, drifted int) {
 		if l := left(d); l != "" {
 			a.s.printf("  %s\n", a.s.paint(faint, l))
 		}
-		if rules {
+		switch {
+		case d.Running == "":
+			a.s.printf("  see it: magpie show %s    put it right: magpie push %s\n", d.Baseline, d.Baseline)
+		case added:
+			a.s.printf("  see it: magpie show %s    take it away: magpie push %s@baseline    approve it: magpie mark %[1]s --baseline\n", d.Running, d.Device)
+		case rules:
 			a.s.printf("  which rules: magpie rule list\n")
-		} else {
+		default:
 			a.s.printf("  see it: magpie diff %s %s    put it right: magpie push %s\n", d.Baseline, d.Running, d.Baseline)
 		}
 		a.s.printf("\n")

@@ -186,6 +186,7 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 	if dia == nil || len(dia.Change.Methods) == 0 {
 		return no(fmt.Errorf("nothing can be pushed to it"))
 	}
+	ask := push.PreviewRequest{Method: dia.Change.Methods[0]}
 	target, ok := picked[d.ID+" "+dia.Main()]
 	if picked != nil && !ok {
 		return no(fmt.Errorf("the snapshot has no version of it"))
@@ -198,12 +199,20 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 		if target, err = s.Version(ctx, job.Service, r); err != nil {
 			return no(err)
 		}
+		ask.Which = r.Which
+	} else {
+		ask.Elements = map[string]string{}
+		for _, v := range picked {
+			if v.DeviceID == d.ID && strings.Contains(v.Part, "+") {
+				ask.Elements[v.Part] = v.ID
+			}
+		}
 	}
 	actor, err := s.Asker(ctx, j)
 	if err != nil {
 		return no(err)
 	}
-	preview, made, err := s.Previewed(ctx, actor, d, target, push.PreviewRequest{Method: dia.Change.Methods[0]}, j.ID+" "+id)
+	preview, made, err := s.Previewed(ctx, actor, d, target, ask, j.ID+" "+id)
 	if err != nil {
 		return no(err)
 	}
@@ -211,6 +220,11 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 	row.Warnings = preview.Warnings
 	if len(preview.Steps) == 0 {
 		row.Skip = "it runs " + preview.Target + " already"
+		for _, e := range preview.Elements {
+			if e.Cannot != "" {
+				row.Skip, row.Refused = fmt.Sprintf("logical element %s cannot be put back with it: %s", e.Name, e.Cannot), true
+			}
+		}
 	}
 	return row
 }

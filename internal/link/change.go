@@ -23,6 +23,7 @@ type Change struct {
 	Passphrase string // of a load: what the file is encrypted under
 
 	Within time.Duration // of a commit: confirmed, undone by the device after this unless Confirm is called
+	Drop   bool          // of a load: the logical element that is the part is taken away
 	Token  string        // by which it is known again then
 }
 
@@ -139,6 +140,9 @@ func (s *Session) Send(c Change) error {
 	case *netconf:
 		switch c.Kind {
 		case "load":
+			if c.Drop {
+				return sp.remove(c)
+			}
 			return sp.load(c)
 		case "commit":
 			return sp.commit(c.Within, c.Token)
@@ -209,6 +213,14 @@ func (s *Session) Finish() error {
 func (s *Session) Commits() bool {
 	n, ok := s.sp.(*netconf)
 	return ok && n.target() == "candidate"
+}
+
+// Whole tells whether logical elements can go along with the main part: their documents are laid into the
+// same datastore, below the path where each is read.
+func (s *Session) Whole(part string) bool {
+	_, ok := s.sp.(*netconf)
+	p, _ := s.d.PartOf(part)
+	return ok && p != nil && p.Under != ""
 }
 
 // Saves tells whether what runs can be made the startup part.

@@ -364,18 +364,36 @@ func (n *netconf) begin() error {
 	return nil
 }
 
+// around is what stands around a part in the datastore, and the path to it.
+func (n *netconf) around(part string) (wrap, under string, err error) {
+	p, _ := n.s.d.PartOf(part)
+	if p == nil || p.Under == "" {
+		return "", "", nil
+	}
+	if wrap, err = n.s.expand(p.Filter); err == nil {
+		under, err = n.s.expand(p.Under)
+	}
+	return wrap, under, err
+}
+
+// remove takes a logical element out of the datastore that is written, and has that checked.
+func (n *netconf) remove(c Change) error {
+	wrap, under, err := n.around(c.Part)
+	if err != nil {
+		return err
+	}
+	config, err := grammar.Removal(wrap, under)
+	if err != nil {
+		return err
+	}
+	return n.edit(c, config)
+}
+
 // load lays a document into the datastore that is written, and has it checked.
 func (n *netconf) load(c Change) error {
-	p, _ := n.s.d.PartOf(c.Part)
-	wrap, under := "", ""
-	if p != nil && p.Under != "" {
-		var err error
-		if wrap, err = n.s.expand(p.Filter); err != nil {
-			return err
-		}
-		if under, err = n.s.expand(p.Under); err != nil {
-			return err
-		}
+	wrap, under, err := n.around(c.Part)
+	if err != nil {
+		return err
 	}
 	doc, _ := n.s.d.Doc(c.Part).XML()
 	raw, err := c.Content.whole("a document")
@@ -386,6 +404,11 @@ func (n *netconf) load(c Change) error {
 	if err != nil {
 		return err
 	}
+	return n.edit(c, config)
+}
+
+// edit changes the datastore that is written, and has it checked.
+func (n *netconf) edit(c Change, config string) error {
 	n.dirty = n.target() == "candidate"
 	if steps := n.s.d.Change.Load; len(steps) > 0 {
 		n.s.raw["edit"] = []byte(config)

@@ -72,6 +72,8 @@ func (u *push) check() Report {
 		u.said = "the unit was reset or set up since the preview; nothing was sent; preview it again"
 	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
 		u.said = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, u.res.Before)
+	case u.elementsMoved(k) != "":
+		u.said = fmt.Sprintf("logical element %s changed since the preview; nothing was sent; preview it again", u.elementsMoved(k))
 	case u.p.Method == "stage" && k.Versions["startup"].ID != u.p.StartupID:
 		u.said = "startup was written since the preview; nothing was sent; preview it again"
 	case u.v.Dialect.Revision != u.p.DialectRev:

@@ -11,11 +11,20 @@ import (
 // against lists what keeps what a visit found from being what was kept.
 func (u *push) against(ctx context.Context, v *visit.Visit, contentID string) ([]visit.Difference, error) {
 	doc := v.Dialect.Doc(u.p.Part)
+	if contentID == "" && u.created() {
+		_, off, err := u.s.elementDiffers(v, u.p.Part, "", false)
+		return off, err
+	}
 	was, err := u.s.TextOf(ctx, u.s.Store.As(job.Service), doc, contentID)
 	if err != nil {
 		return nil, err
 	}
-	return u.s.Differences(doc, v.Parts[u.p.Part].Text, was)
+	off, err := u.s.Differences(doc, v.Parts[u.p.Part].Text, was)
+	if err != nil {
+		return nil, err
+	}
+	more, err := u.elementsOff(ctx, v, true)
+	return append(off, more...), err
 }
 
 // differs lists what keeps what a visit found from being what was asked for: the
@@ -25,7 +34,12 @@ func (u *push) differs(ctx context.Context, v *visit.Visit) ([]visit.Difference,
 	if err != nil {
 		return nil, err
 	}
-	return u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, want)
+	off, err := u.s.Differences(v.Dialect.Doc(u.p.Part), v.Parts[u.p.Part].Text, want)
+	if err != nil {
+		return nil, err
+	}
+	more, err := u.elementsOff(ctx, v, false)
+	return append(off, more...), err
 }
 
 // wanted is what was asked for, as text.

@@ -2,6 +2,7 @@ package push
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -62,10 +63,52 @@ type Preview struct {
 	TouchesManagementPath bool               `json:"touches_path,omitempty"`
 	Factory               bool               `json:"factory,omitempty"`    // the unit has factory settings
 	Unreadable            string             `json:"unreadable,omitempty"` // why what runs could not be kept; the push overwrites it
+	Elements              []Element          `json:"elements,omitempty"`   // logical elements that go with it
+	AsWhole               bool               `json:"as_whole,omitempty"`   // all of them were looked at, those included of which it says nothing
 	Came                  string             `json:"came,omitempty"`       // the keyed hash of it
 	Landmarks             []Pair             `json:"landmarks,omitempty"`
 	SetAside              []visit.Difference `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
 	Loaded                []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
+}
+
+// PreviewRequest is what a preview job is asked for.
+type PreviewRequest struct {
+	VersionID string            `json:"version_id"`
+	Method    string            `json:"method"`
+	UndoOf    string            `json:"undo_of,omitempty"`
+	Only      []string          `json:"only,omitempty"` // only these blocks of it; see change.Choose
+	InPlace   bool              `json:"in_place,omitempty"`
+	Swap      bool              `json:"swap,omitempty"`     // other hardware that answers is to take the device's place
+	At        string            `json:"at,omitempty"`       // where the unit is for now: HOST or HOST:PORT
+	Accept    string            `json:"accept,omitempty"`   // the fingerprint of its key
+	Relay     string            `json:"relay,omitempty"`    // the machine beside it that lends its reach
+	Which     string            `json:"which,omitempty"`    // how the version was chosen: number, name, baseline, latest…
+	Alone     bool              `json:"alone,omitempty"`    // this part only, and not the logical elements that go with it
+	Elements  map[string]string `json:"elements,omitempty"` // their versions by part, where they are chosen, too; those left out are to go
+}
+
+// Element is a logical element (RFC 8530) that goes with a push of the main part: a device is put back as a
+// whole. It is created, changed or removed, or is as it should be.
+type Element struct {
+	Part        string `json:"part"`                // running+NAME
+	Name        string `json:"name"`                // NAME
+	TargetID    string `json:"target_id,omitempty"` // the version that it is put to; empty: it is to go
+	Target      string `json:"target,omitempty"`
+	BaseID      string `json:"base_id,omitempty"` // what it has now; empty: it is not there
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Do          string `json:"do,omitempty"`     // create, change or remove; empty: it is as it should be
+	Cannot      string `json:"cannot,omitempty"` // why this push does not do that
+}
+
+// what words what is done to it.
+func (e Element) what() string {
+	switch e.Do {
+	case "create":
+		return fmt.Sprintf("logical element %s, which is not there: created, as %s", e.Name, e.Target)
+	case "remove":
+		return fmt.Sprintf("logical element %s, which was not there then: removed", e.Name)
+	}
+	return fmt.Sprintf("logical element %s: changed, to run %s", e.Name, e.Target)
 }
 
 // Pair is what a landmark is in only one of what runs and the version.
@@ -78,6 +121,8 @@ type Pair struct {
 // SendStep is one step of a script with what a reader may see of it.
 type SendStep struct {
 	Kind     string   `json:"kind"`
+	Part     string   `json:"part,omitempty"` // of a logical element: its own
+	Drop     bool     `json:"drop,omitempty"` // the element is taken away
 	Lines    []string `json:"lines"`
 	Masked   []string `json:"masked"`
 	Block    string   `json:"block,omitempty"`

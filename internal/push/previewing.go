@@ -23,19 +23,6 @@ func (s *Service) Preview(ctx context.Context, actor core.Actor, id string) (p P
 	return p, row, err
 }
 
-// PreviewRequest is what a preview job is asked for.
-type PreviewRequest struct {
-	VersionID string   `json:"version_id"`
-	Method    string   `json:"method"`
-	UndoOf    string   `json:"undo_of,omitempty"`
-	Only      []string `json:"only,omitempty"` // only these blocks of it; see change.Choose
-	InPlace   bool     `json:"in_place,omitempty"`
-	Swap      bool     `json:"swap,omitempty"`   // other hardware that answers is to take the device's place
-	At        string   `json:"at,omitempty"`     // where the unit is for now: HOST or HOST:PORT
-	Accept    string   `json:"accept,omitempty"` // the fingerprint of its key
-	Relay     string   `json:"relay,omitempty"`  // the machine beside it that lends its reach
-}
-
 // undoWords says what takes a push back.
 func undoWords(v *visit.Visit, method string) (by, words string) {
 	t, why := undoTimer(v, method)
@@ -210,7 +197,8 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if !ok && part == v.Dialect.Main() && len(req.Only) == 0 {
 		unreadable = v.Unreadable
 	}
-	if (!ok || got.Absent) && !v.Identity.Factory && unreadable == "" {
+	creates := !ok && strings.Contains(part, "+") && v.Session.Whole(part)
+	if (!ok || got.Absent) && !v.Identity.Factory && unreadable == "" && !creates {
 		return Preview{}, fmt.Errorf("%s cannot be pushed: %s has no part %s now", target.Ref(), d.Name, part)
 	}
 	owner, err := q.DeviceByID(ctx, target.DeviceID)
@@ -270,6 +258,9 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	case unreadable != "":
 		p.Base, p.Unreadable, p.Came = "what cannot be read", unreadable, v.Came
 		p.Warnings = append(p.Warnings, fmt.Sprintf("what %s runs is not complete, so it is not kept: %s. The push overwrites it, and nothing can take the push back", d.Name, unreadable))
+	case creates:
+		_, element, _ := strings.Cut(part, "+")
+		p.Base = "nothing: the device has no logical element " + element
 	case !ok:
 		p.Base = "factory settings"
 	}
@@ -286,10 +277,13 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		// Written anew, a line may be read, and stand in the wrong block.
 		p.PredictedRed = "‹not shown: what runs, or the version, holds lines that the dialect cannot read›\n"
 	}
-	if gone, err := s.goneElements(ctx, d.ID); err != nil {
+	if err := s.withElements(ctx, v, k, target, req, &p); err != nil {
+		return p, err
+	}
+	if gone, err := s.goneElements(ctx, p); err != nil {
 		return p, err
 	} else if len(gone) > 0 {
-		p.Notes = append(p.Notes, fmt.Sprintf("logical elements that are not there any more: %s. A push of %s does not bring them back, and will not end %s", strings.Join(gone, ", "), part, core.Equal))
+		p.Notes = append(p.Notes, fmt.Sprintf("logical elements that are not there any more: %s. This push does not bring them back, and will not end %s", strings.Join(gone, ", "), core.Equal))
 	}
 	kids, err := q.Children(ctx, d.ID)
 	if err != nil {

@@ -215,12 +215,17 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 	case v.Unsaved():
 		return core.NotSaved, fmt.Sprintf("the device %s %s, but %s", u.has(), u.p.Target, u.apart("it", "a restart would lose it")), nil
 	}
-	gone, err := u.s.goneElements(ctx, u.j.DeviceID)
+	gone, err := u.s.goneElements(ctx, u.p)
 	if err != nil {
 		return "", "", err
 	}
 	if len(gone) > 0 {
 		return core.Differs, fmt.Sprintf("the device %s %s, but logical %s not there any more: %s; a push of %s does not bring that back", u.has(), u.p.Target, map[bool]string{true: "element is", false: "elements are"}[len(gone) == 1], strings.Join(gone, ", "), u.p.Part), nil
+	}
+	for _, e := range u.p.Elements {
+		if e.Cannot != "" {
+			return core.Differs, fmt.Sprintf("the device %s %s, but logical element %s was not put back: %s", u.has(), u.p.Target, e.Name, e.Cannot), nil
+		}
 	}
 	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target) + u.letGo(ctx, v, target), nil
 }
@@ -254,10 +259,12 @@ func (u *push) resalted(ctx context.Context, v *visit.Visit, target core.Version
 }
 
 // goneElements are the logical elements that the device had, has no more, and that somebody wants there.
-func (s *Service) goneElements(ctx context.Context, deviceID string) (gone []string, err error) {
-	parts, err := s.Store.As(job.Service).Parts(ctx, deviceID)
+// What the push takes care of is left out.
+func (s *Service) goneElements(ctx context.Context, push Preview) (gone []string, err error) {
+	parts, err := s.Store.As(job.Service).Parts(ctx, push.DeviceID)
 	for _, p := range parts {
-		if _, element, is := strings.Cut(p.Name, "+"); is && p.GoneAt != nil && p.Baseline != "" {
+		of := func(e Element) bool { return e.Part == p.Name }
+		if _, element, is := strings.Cut(p.Name, "+"); is && p.GoneAt != nil && p.Baseline != "" && !slices.ContainsFunc(push.Elements, of) {
 			gone = append(gone, element)
 		}
 	}

@@ -55,6 +55,11 @@ var errRemoved = errors.New("the device was removed")
 func (u *push) visit(d core.Device, reason string) *visit.Visit {
 	v := u.s.NewVisit(u.j, d, reason, u.l).GoTo(u.p.Where, "")
 	v.Brought = &u.brought
+	for _, e := range u.p.Elements {
+		if e.Do == "remove" && e.Cannot == "" {
+			v.Removes = append(v.Removes, e.Part)
+		}
+	}
 	return v
 }
 

@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,7 +27,7 @@ func (e stepError) Unwrap() error { return e.err }
 // change is a step as it is sent.
 func (u *push) change(st SendStep) link.Change {
 	if st.ours() {
-		c := link.Change{Kind: st.Kind, Part: u.p.Part, Method: u.p.Method, Content: link.Content{Bytes: st.Content}, Current: string(st.Current), Passphrase: st.Passphrase}
+		c := link.Change{Kind: st.Kind, Part: cmp.Or(st.Part, u.p.Part), Method: u.p.Method, Content: link.Content{Bytes: st.Content}, Current: string(st.Current), Drop: st.Drop, Passphrase: st.Passphrase}
 		if st.ContentID != "" {
 			c.Content = link.Content{Size: st.Size, From: func(to io.Writer) error {
 				return u.s.Store.As(job.Service).ContentTo(u.owed, st.ContentID, to)
@@ -135,7 +136,7 @@ func (u *push) one(n int, st SendStep, c link.Change, undoing bool) (err error) 
 	case st.Kind == "restart":
 		err = u.holds(st)
 	case st.Kind == "commit" && !undoing && n > 1:
-		err = u.valid(u.session(), u.p.whole(n))
+		err = u.valid(u.session(), n)
 	}
 	if err == nil {
 		if !undoing && (u.st.UndoBy == byDeed || u.st.UndoBy == byCommit && c.Kind == "commit") {
@@ -177,50 +178,69 @@ func (u *push) ended(ctx context.Context, steps []SendStep) error {
 	return nil
 }
 
-// valid reads what was loaded once more before it is committed: it must be what
-// was asked for.
-func (u *push) valid(sess *link.Session, want string) error {
-	loaded, ok, err := sess.Candidate(u.p.Part)
-	if err != nil || !ok {
-		return err
+// loads are the steps before the nth that lay a document into the datastore.
+func (p Preview) loads(n int) (out []SendStep) {
+	for _, st := range p.Steps[:n-1] {
+		if st.Kind != "load" || st.Drop {
+			continue
+		}
+		if st.Part == "" && p.Method == "merge" {
+			st.Content = []byte(p.Predicted)
+		}
+		st.Part = cmp.Or(st.Part, p.Part)
+		out = append(out, st)
 	}
-	off, err := u.s.Differences(u.v.Dialect.Doc(u.p.Part), loaded, want)
-	if err != nil {
-		return err
-	}
-	if len(off) > 0 {
-		u.res.Remaining = off
-		return fmt.Errorf("what was loaded is not what was asked for, %s differ; it was not committed", core.Count(len(off), "line", "lines"))
-	}
-	u.l.Info("what was loaded was read again, and is what was asked for")
-	return nil
+	return out
 }
 
-// whole is what a document sent with the step before the nth makes of the part.
-func (p Preview) whole(n int) string {
-	if p.Method == "merge" {
-		return p.Predicted
+// valid reads what was loaded once more before it is committed: it must be what
+// was asked for.
+func (u *push) valid(sess *link.Session, n int) error {
+	read := false
+	for _, st := range u.p.loads(n) {
+		loaded, ok, err := sess.Candidate(st.Part)
+		if err != nil || !ok {
+			return err
+		}
+		off, err := u.s.Differences(u.v.Dialect.Doc(st.Part), loaded, string(st.Content))
+		if err != nil {
+			return err
+		}
+		if len(off) > 0 {
+			u.res.Remaining = off
+			return fmt.Errorf("what was loaded into %s is not what was asked for, %s differ; it was not committed", st.Part, core.Count(len(off), "line", "lines"))
+		}
+		read = true
 	}
-	return string(p.Steps[n-2].Content)
+	if read {
+		u.l.Info("what was loaded was read again, and is what was asked for")
+	}
+	return nil
 }
 
 // committed reads what runs as soon as the device says that it has committed: one
 // that says so and does nothing is told of at once.
 func (u *push) committed(sess *link.Session, n int) error {
-	got, err := sess.Fetch(u.p.Part)
-	if err != nil {
-		return fmt.Errorf("reading what runs after the commit: %w", err)
-	}
-	doc := u.v.Dialect.Doc(u.p.Part)
-	off, err := u.s.Differences(doc, got.Text, u.p.whole(n))
-	if err != nil || len(off) == 0 {
+	for _, st := range u.p.loads(n) {
+		got, err := sess.Fetch(st.Part)
+		if err != nil {
+			return fmt.Errorf("reading what runs after the commit: %w", err)
+		}
+		doc := u.v.Dialect.Doc(st.Part)
+		off, err := u.s.Differences(doc, got.Text, string(st.Content))
+		if err != nil {
+			return err
+		}
+		if len(off) == 0 {
+			continue
+		}
+		same, err := u.s.Differences(doc, got.Text, string(st.Current))
+		if err == nil && len(same) == 0 {
+			return &link.Refused{Line: "commit", Means: "refused", Words: "it answered ok to the commit, and what runs is what ran before: nothing was committed. If it does so after every validation, leave that out (change.without: [validate]), or say what commits there (change.instead)"}
+		}
 		return err
 	}
-	same, err := u.s.Differences(doc, got.Text, string(u.p.Steps[n-2].Current))
-	if err == nil && len(same) == 0 {
-		return &link.Refused{Line: "commit", Means: "refused", Words: "it answered ok to the commit, and what runs is what ran before: nothing was committed. If it does so after every validation, leave that out (change.without: [validate]), or say what commits there (change.instead)"}
-	}
-	return err
+	return nil
 }
 
 // restarted waits until the device is back from a restart and opens another

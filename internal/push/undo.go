@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"magpie/internal/core"
 	"magpie/internal/job"
@@ -15,7 +16,7 @@ import (
 // undo tries once to bring the device back to the version kept before the push. It
 // works from what runs now, because after a break the last line sent is in doubt.
 func (u *push) undo() (f Facts) {
-	if u.before.ID == "" {
+	if u.before.ID == "" && !u.created() {
 		u.close()
 		f.Report, f.Outcome = Done, core.Differs
 		u.said = "what was sent cannot be taken back: what the device ran before could not be read, so it was not kept. Pull it and push again"
@@ -76,6 +77,12 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 		return nil, err
 	}
 	doc := u.v.Dialect.Doc(u.p.Part)
+	if u.created() {
+		if err := u.uncreate(ctx); err != nil {
+			return nil, err
+		}
+		return u.ends(ctx, recalled)
+	}
 	was, err := s.TextOf(ctx, q, doc, u.before.ContentID)
 	if err != nil {
 		return nil, err
@@ -92,6 +99,11 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err != nil {
 		return nil, err
 	}
+	more, err := u.elementsBack(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sc.steps = beforeCommit(sc.steps, more, u.v.Session.Commits())
 	if len(sc.steps) > 0 {
 		if err := u.sendBack(ctx, sc.steps); err != nil {
 			return nil, err
@@ -101,6 +113,25 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 			return nil, err
 		}
 	}
+	return u.ends(ctx, recalled)
+}
+
+// uncreate takes away the logical element that the push made, if it is there.
+func (u *push) uncreate(ctx context.Context) error {
+	if _, there := u.v.Parts[u.p.Part]; !there {
+		return nil
+	}
+	_, element, _ := strings.Cut(u.p.Part, "+")
+	drop := elementStep(u.v, Element{Part: u.p.Part, Name: element, Do: "remove"}, "")
+	if err := u.sendBack(ctx, beforeCommit(nil, []SendStep{drop}, u.v.Session.Commits())); err != nil {
+		return err
+	}
+	u.v.Renew(core.AfterPush)
+	return u.v.Fetch(ctx)
+}
+
+// ends writes startup, keeps what runs after the undo, and lists what differs from what ran before the push.
+func (u *push) ends(ctx context.Context, recalled bool) (left []visit.Difference, err error) {
 	if u.p.Method == "stage" {
 		err = u.startupBack(ctx)
 	} else {

@@ -10,6 +10,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/core/rules"
+	"magpie/internal/dialect"
 	"magpie/internal/job"
 	"magpie/internal/store"
 	"magpie/internal/visit"
@@ -43,6 +44,13 @@ func (s *Service) JudgedParts(ctx context.Context, actor core.Actor, d core.Devi
 	if len(names) == 0 {
 		names = []string{s.PartOf(d, "running")}
 	}
+	if dia := s.DialectOf(d); dia != nil && err == nil {
+		var added []core.Version
+		added, err = s.NewElements(ctx, s.Store.As(actor), d, dia, parts)
+		for _, v := range added {
+			names = append(names, v.Part)
+		}
+	}
 	return names, err
 }
 
@@ -55,6 +63,20 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 	if dia == nil {
 		out.State, out.Trouble = "not known", "nothing here reads its dialect, "+d.Dialect
 		return out, nil
+	}
+	if !live && (d.State == core.OtherUnit || d.State == core.AtFactory) {
+		out.State, out.Trouble = "not known", d.Trouble // what was last pulled of the device is not what is there
+		return out, nil
+	}
+	if strings.Contains(part, "+") {
+		if is, err := s.newElement(ctx, q, d, dia, part); err != nil || is != nil {
+			if is != nil {
+				line := fmt.Sprintf("logical element %s, which is new since %s", strings.SplitN(part, "+", 2)[1], is.TakenAt.UTC().Format("2006-01-02 15:04 MST"))
+				out.State, out.Running, out.Differences = core.Drifted, is.Ref(), []visit.Difference{{Have: line, HaveMasked: line}}
+				out.Known, err = s.Known(ctx, q, d, part, out.Differences)
+			}
+			return out, err
+		}
 	}
 	if out.by, err = s.Measure(ctx, q, d, dia.Doc(part), part, true); err != nil {
 		return out, err
@@ -100,6 +122,21 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		out.Known, err = s.Known(ctx, q, d, part, out.Differences)
 	}
 	return out, err
+}
+
+// newElement is the first version of a logical element that is new and that nobody approved; nil: it is none.
+func (s *Service) newElement(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, part string) (*core.Version, error) {
+	parts, err := q.Parts(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	added, err := s.NewElements(ctx, q, d, dia, parts)
+	for i := range added {
+		if added[i].Part == part {
+			return &added[i], err
+		}
+	}
+	return nil, err
 }
 
 // print is the fingerprint of a version; of what was only looked at there is none.

@@ -29,6 +29,9 @@ func (q *Q) Part(ctx context.Context, deviceID, name string, lock bool) (core.Pa
 // PartGone notes since when a device has a logical element no more; nil: it has it again.
 func (q *Q) PartGone(ctx context.Context, partID string, since *time.Time) error {
 	_, err := q.exec(ctx, `UPDATE parts SET gone_at = ?, changed_at = NOW(6) WHERE id = ?`, since, partID)
+	if err == nil && since != nil { // what is there again later was not there in between
+		_, err = q.exec(ctx, `UPDATE seen s JOIN versions v ON v.id = s.version_id SET s.open = FALSE WHERE v.part_id = ? AND s.open`, partID)
+	}
 	return err
 }
 
@@ -99,6 +102,12 @@ func First(deviceID, part string) Pick {
 // At picks the version last seen at or before a time.
 func At(deviceID, part string, at time.Time) Pick {
 	return Pick{where: ofPart + `AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, args: []any{deviceID, part, at.UTC()}}
+}
+
+// SeenAt picks the version of a part that was seen at a time, and not only before it and after it.
+func SeenAt(deviceID, part string, at time.Time) Pick {
+	return Pick{where: ofPart + `AND v.aside = '' AND EXISTS (SELECT 1 FROM seen s WHERE s.version_id = v.id AND s.from_at <= ? AND s.until_at >= ?)
+		ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, args: []any{deviceID, part, at.UTC(), at.UTC()}}
 }
 
 // After picks the version that came after one of a number, of those that count and are still

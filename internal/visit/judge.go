@@ -236,6 +236,9 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 	var v verdict
 	d.Acknowledged = nil
 	for _, p := range parts {
+		if p.GoneAt != nil {
+			continue
+		}
 		latest, err := q.Version(ctx, store.Latest(d.ID, p.Name, 0))
 		if errors.Is(err, store.ErrNotFound) {
 			continue
@@ -261,6 +264,11 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 		if err := v.add(ctx, s, q, &d, y, p.Name, raw, latest.Fingerprint); err != nil {
 			return d, err
 		}
+	}
+	if off, err := s.elementsOff(ctx, q, d, dia, parts); err != nil {
+		return d, err
+	} else if off {
+		v.off, v.loud = true, true
 	}
 	v.settle(&d)
 	if d.State == core.Drifted || d.State == core.Steady || d.State == core.Unsaved {

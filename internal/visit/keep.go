@@ -29,6 +29,7 @@ type Kept struct {
 	Versions map[string]core.Version // by part
 
 	Gone     []string // logical elements that it had before and has no more
+	New      []string // and those that it has for the first time, though it was pulled before
 	Marked   string   // what its parts' versions were given by the way: a name, a note
 	Unmarked string   // why a version was not named as it was to be; empty: it was
 }
@@ -66,6 +67,9 @@ func (k Kept) Summary() string {
 	}
 	for _, element := range k.Gone {
 		said = append(said, "logical element "+element+" is gone")
+	}
+	for _, element := range k.New {
+		said = append(said, "logical element "+element+" is new")
 	}
 	summary := strings.Join(said, "; ")
 	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
@@ -263,11 +267,11 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 		return err
 	}
 	if aside == "" && d.Member == "" && len(names) > 0 {
-		gone, err := v.elements(ctx, q, *d, dia, heads, names, k, l)
+		off, err := v.elements(ctx, q, *d, dia, heads, names, k, l)
 		if err != nil {
 			return err
 		}
-		if gone {
+		if off {
 			found.off, found.loud = true, true
 		}
 	}
@@ -307,10 +311,20 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 	return q.SetStanding(ctx, *d)
 }
 
-// elements looks which logical elements the device had and has no more, and which it has again. A new one
-// gets its first version for a baseline, and one that vanished its last, if it has none: that it is gone is
-// drift until somebody takes the baseline away. gone tells whether one with a baseline is.
-func (v *Visit) elements(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, heads map[string]store.Head, names []string, k *Kept, l *job.Log) (gone bool, err error) {
+// elements notes which logical elements the device had and has no more, and which it has again. In the
+// device's first pull each gets its first version for a baseline. One that vanished gets its last, if it has
+// none, is not new and was removed by no push: that it is gone is drift until somebody takes the baseline away. off tells
+// whether the elements that are there are those that should be.
+func (v *Visit) elements(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, heads map[string]store.Head, names []string, k *Kept, l *job.Log) (off bool, err error) {
+	first := heads[dia.Main()].VersionID == "" // nothing was pulled before
+	parts, err := q.Parts(ctx, d.ID)
+	if err != nil {
+		return off, err
+	}
+	added, err := v.s.NewElements(ctx, q, d, dia, parts)
+	if err != nil {
+		return off, err
+	}
 	for _, name := range slices.Sorted(maps.Keys(heads)) {
 		h := heads[name]
 		_, element, is := strings.Cut(name, "+")
@@ -322,22 +336,27 @@ func (v *Visit) elements(ctx context.Context, q *store.Q, d core.Device, dia *di
 		case there && h.GoneAt != nil:
 			l.Info("logical element %s is there again", element)
 			err = q.PartGone(ctx, h.ID, nil)
-		case there && x.Number == 1 && x.ID != h.VersionID && h.Baseline == "" && !dia.Doc(name).Opaque():
+		case there && first && h.Baseline == "" && !dia.Doc(name).Opaque():
 			err = q.SetBaseline(ctx, h.ID, x.ID)
+		case there && h.VersionID == "" && !first:
+			l.Warn("logical element %s is new", element)
+			k.New = append(k.New, element)
 		case !there && h.GoneAt == nil && h.VersionID != "":
 			l.Warn("logical element %s is not there any more; what it was is kept as %s/%s@%d", element, d.Name, name, h.Number)
 			k.Gone = append(k.Gone, element)
-			if err = q.PartGone(ctx, h.ID, v.Pull.TakenAt); err == nil && h.Baseline == "" {
+			isNew := slices.ContainsFunc(added, func(x core.Version) bool { return x.Part == name })
+			if err = q.PartGone(ctx, h.ID, v.Pull.TakenAt); err == nil && h.Baseline == "" && !isNew && !slices.Contains(v.Removes, name) {
 				err = q.SetBaseline(ctx, h.ID, h.VersionID)
-				gone = true
 			}
 		}
 		if err != nil {
-			return gone, err
+			return off, err
 		}
-		gone = gone || !there && h.VersionID != "" && h.Baseline != ""
 	}
-	return gone, nil
+	if parts, err = q.Parts(ctx, d.ID); err != nil {
+		return off, err
+	}
+	return v.s.elementsOff(ctx, q, d, dia, parts)
 }
 
 // signKey is what is kept of a sign: it holds for one unit, read by one revision of a dialect.

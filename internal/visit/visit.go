@@ -39,6 +39,7 @@ type Visit struct {
 	// that costs the visit nothing. Unreadable then says why it is not, and Came is the keyed hash of what came.
 	Overwrites bool
 	Unreadable string
+	Removes    []string // parts of logical elements that a push takes away
 	Came       string
 	closed     bool
 	leased     bool

@@ -65,6 +65,32 @@ func (g XML) Edit(target, current, wrap, under string, merge bool) (string, erro
 	return top.text(), nil
 }
 
+// Removal is the edit-config content (RFC 6241 §7.2) that takes away the entry that a filter stands around:
+// the deepest element on the path under which a word tells from its neighbours.
+func Removal(wrap, under string) (string, error) {
+	top, err := readXML([]byte(wrap))
+	if err != nil {
+		return "", fmt.Errorf("the filter: %w", err)
+	}
+	var path []string
+	entry := 0
+	for _, seg := range strings.Split(under, " / ") {
+		if path = append(path, seg); strings.Contains(seg, " ") {
+			entry = len(path)
+		}
+	}
+	if entry == 0 {
+		return "", fmt.Errorf("the path %q leads to no entry of a list", under)
+	}
+	e, err := top.under(strings.Join(path[:entry], " / "))
+	if err != nil {
+		return "", fmt.Errorf("the filter: %w", err)
+	}
+	e.kids = slices.DeleteFunc(e.kids, func(k *element) bool { return len(k.kids) > 0 || k.value == "" })
+	e.attrs = append(e.attrs, xml.Attr{Name: xml.Name{Space: netconfBase, Local: "operation"}, Value: "delete"})
+	return top.text(), nil
+}
+
 func (e *element) text() string {
 	var b strings.Builder
 	for _, k := range e.kids {

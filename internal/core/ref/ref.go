@@ -18,6 +18,7 @@ import (
 type Version struct {
 	Device string
 	Part   string // "running" when not given
+	Named  bool   // the part was given
 	Which  string // one of the keywords, or "number", "name", "time"
 	Number int
 	Name   string // of a time that is a date alone: the date, which may be a name
@@ -89,7 +90,7 @@ func ParseVersion(s string, here Here) (Version, error) {
 		if !partName().MatchString(part) {
 			return v, fmt.Errorf("reference %q: %q is no part; a part is named like running or startup", s, part)
 		}
-		v.Part = part
+		v.Part, v.Named = part, true
 	}
 	if !given {
 		return v, nil
