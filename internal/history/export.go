@@ -125,6 +125,22 @@ func (x Export) Sound() (to []age.Recipient, err error) {
 	return recipients(x.Recipients)
 }
 
+// scrypting lets one passphrase be worked on at a time: scrypt (RFC 7914) takes 256 MiB for each.
+var scrypting = make(chan struct{}, 1)
+
+// sealTo begins to seal an export. Who waits for a turn and leaves takes none.
+func sealTo(ctx context.Context, x Export, out io.Writer, to []age.Recipient) (io.WriteCloser, error) {
+	if x.Passphrase != "" {
+		select {
+		case scrypting <- struct{}{}:
+			defer func() { <-scrypting }()
+		case <-ctx.Done():
+			return nil, fmt.Errorf("sealing under a passphrase: %w", context.Cause(ctx))
+		}
+	}
+	return age.Encrypt(out, to...)
+}
+
 // Write writes an export out, one version at a time in memory.
 func (s *Service) Write(ctx context.Context, actor core.Actor, x Export, out io.Writer) error {
 	to, err := x.Sound()
@@ -133,7 +149,7 @@ func (s *Service) Write(ctx context.Context, actor core.Actor, x Export, out io.
 	}
 	closers := []io.Closer{}
 	if len(to) > 0 {
-		w, err := age.Encrypt(out, to...)
+		w, err := sealTo(ctx, x, out, to)
 		if err != nil {
 			return err
 		}

@@ -33,7 +33,8 @@ type Config struct {
 	SessionsPerSite int `yaml:"sessions_per_site"` // of one site; 0: no limit
 	SessionsPerJump int `yaml:"sessions_per_jump"` // through one jump host; 0: as usual
 
-	Proxies []string `yaml:"proxies"` // addresses or networks of the proxies before the service
+	Connections int      `yaml:"connections"` // from clients at a time; 0: 4096, or half of the descriptors
+	Proxies     []string `yaml:"proxies"`     // addresses or networks of the proxies before the service
 
 	Syslog string `yaml:"syslog"` // address and port at which devices' messages are taken in, by UDP and TCP; empty: nowhere
 

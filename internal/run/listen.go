@@ -33,6 +33,7 @@ func (n *Instance) listen() (net.Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w; choose another with --listen", n.Config.Listen, err)
 	}
+	l = boundConnections(l, n.Config.Connections, n.Config.Proxies)
 	if !n.Config.byTLS() {
 		return l, nil
 	}
@@ -193,7 +194,7 @@ func (n *Instance) debug() (stop func(), err error) {
 	mux.HandleFunc("/debug/pprof/profile", pprof.Profile)
 	mux.HandleFunc("/debug/pprof/trace", pprof.Trace)
 	mux.HandleFunc("/debug/pprof/symbol", pprof.Symbol)
-	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: idleWithin}
 	go func() { _ = s.Serve(l) }()
 	slog.Info("profiles can be fetched", "at", "http://"+l.Addr().String()+"/debug/pprof/")
 	return func() { s.Close() }, nil

@@ -445,7 +445,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 		return err
 	}
 	a := &api.Server{Jobs: n.jobs, Visits: n.visits, Pushes: n.pushes, Fleet: n.fleet, Read: n.looks, Routine: n.daily, History: n.history, Version: Version, Instance: n.id, Clock: time.Now, Done: ctx.Done(), Console: console.Files(), Proxies: n.Config.Proxies, Provider: n.Config.SignOn}
-	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: idleWithin, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	if n.Config.Syslog+n.Config.SyslogTLS != "" {
 		var config *tls.Config
 		if n.shown != nil {

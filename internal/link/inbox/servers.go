@@ -47,7 +47,7 @@ func (b *Inbox) serveHTTPS(port int, _ []byte) (int, func(), error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, ReadTimeout: Expiry, TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12,
+	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ReadTimeout: Expiry, TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12,
 		Certificates: []tls.Certificate{{Certificate: [][]byte{cert}, PrivateKey: key}}},
 		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			from, _ := net.ResolveTCPAddr("tcp", r.RemoteAddr)
