@@ -327,6 +327,7 @@ type Log struct {
 	mu      sync.Mutex
 	seq     int
 	pending []core.Entry
+	loud    bool // something in it is to be looked at, written or not
 	timer   *time.Timer
 	flush   sync.Mutex
 }

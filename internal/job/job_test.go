@@ -511,3 +511,74 @@ func TestAtOnceIsOurs(t *testing.T) {
 	stop()
 	all.Wait()
 }
+
+// TestLogFlowsAgain: lines of a log that could not be written flow again by themselves once they can; a line
+// that is to be looked at keeps a log from being cut down to its end, written or not.
+func TestLogFlowsAgain(t *testing.T) {
+	dsn := scratch.Database(t)
+	st, err := store.Open(bg, dsn, seal.NewMaster(), time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	said, goOn := make(chan struct{}), make(chan struct{})
+	r := start(t, st, "one", job.Kind{Name: "errand", Role: core.Operator, Does: "runs an errand",
+		Step: func(ctx context.Context, r *job.Run) {
+			r.Log.Warn("the quay is wet")
+			r.Log.Flush()
+			said <- struct{}{}
+			<-goOn
+			r.Log.Info("at the harbour")
+			said <- struct{}{}
+			<-goOn
+			if err := r.Log.Commit(ctx, func(q *store.Q) error { return r.Log.Only(ctx, q) }); err != nil {
+				t.Error(err)
+			}
+			r.End(r.Job, r.Log, core.Done, "ran", nil)
+		}})
+	defer r.Stop(time.Second)
+	j := ask(t, r, "errand")
+	lines := func() string {
+		t.Helper()
+		all, err := st.As(who).Entries(bg, j.ID, 0, 100)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, e := range all {
+			out = append(out, e.Text)
+		}
+		return strings.Join(out, "\n")
+	}
+	<-said
+	if _, err := db.Exec("RENAME TABLE job_log TO job_log_away"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("RENAME TABLE jobs TO jobs_away"); err != nil {
+		t.Fatal(err)
+	}
+	goOn <- struct{}{}
+	<-said
+	time.Sleep(2500 * time.Millisecond) // it tries to write once a second
+	for _, name := range []string{"jobs", "job_log"} {
+		if _, err := db.Exec("RENAME TABLE " + name + "_away TO " + name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for deadline := time.Now().Add(10 * time.Second); !strings.Contains(lines(), "at the harbour"); time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Errorf("the line never came: %s", lines())
+			break
+		}
+	}
+	goOn <- struct{}{}
+	end(t, r, j.ID)
+	if got := lines(); !strings.Contains(got, "the quay is wet") {
+		t.Errorf("what is to be looked at is gone: %s", got)
+	}
+}

@@ -158,16 +158,15 @@ func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j co
 		if err := q.CancelJob(ctx, id); err != nil {
 			return err
 		}
-		if j.State == core.Queued {
+		if j, err = q.Job(ctx, id); err != nil {
+			return err
+		}
+		if j.State == core.Ended { // now: it was not taken meanwhile
 			if err := r.letGo(ctx, q, j, core.Cancelled); err != nil {
 				return err
 			}
 		}
-		if err := q.Audit(ctx, "cancel", j.Device, "job "+id); err != nil {
-			return err
-		}
-		j, err = q.Job(ctx, id)
-		return err
+		return q.Audit(ctx, "cancel", j.Device, "job "+id)
 	})
 	r.Kick()
 	return j, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -14,7 +13,7 @@ import (
 // resumed opens the log of a job that was begun before.
 func (r *Runtime) resumed(jobID string) (*Log, error) {
 	last, err := r.Store.As(Service).LastEntry(context.Background(), jobID)
-	return &Log{r: r, job: jobID, seq: last}, err
+	return &Log{r: r, job: jobID, seq: last, loud: true}, err // what it said before is not read again
 }
 
 // Silent is the log of work that is no job.
@@ -32,6 +31,7 @@ func (l *Log) entry(e core.Entry) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.loud = l.loud || e.Kind == "warning" || e.Kind == "trouble"
 	l.seq++
 	e.Seq, e.At = l.seq, l.r.clock().UTC()
 	if e.Masked == e.Text {
@@ -94,7 +94,7 @@ func (l *Log) Rewind(to int) {
 // with all around it.
 func (l *Log) Only(ctx context.Context, q *store.Q) error {
 	l.mu.Lock()
-	if slices.ContainsFunc(l.pending, func(e core.Entry) bool { return e.Kind == "warning" || e.Kind == "trouble" }) {
+	if l.loud {
 		l.mu.Unlock()
 		return nil
 	}
@@ -109,9 +109,7 @@ func (l *Log) Flush() {
 	defer l.flush.Unlock()
 	l.mu.Lock()
 	nothing := len(l.pending) == 0
-	if nothing {
-		l.timer = nil
-	}
+	l.timer = nil // it went off; what cannot be written now sets another
 	l.mu.Unlock()
 	if nothing {
 		return
@@ -170,8 +168,7 @@ func (l *Log) Result(v any) {
 // Park sets the job aside to wait for a decision, or until due. Whatever happens
 // then, it is taken up again: decided, due, or without a worker.
 func (l *Log) Park(awaits string, due *time.Time, summary string, result any, also ...func(ctx context.Context, q *store.Q) error) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
+	ctx := context.Background() // it waits for the database as long as it takes
 	err := l.Commit(ctx, func(q *store.Q) error {
 		for _, do := range also {
 			if err := do(ctx, q); err != nil {

@@ -108,11 +108,14 @@ func (s *Service) driftJob(ctx context.Context, j core.Job, l *job.Log) {
 		if err == nil {
 			parts, err = s.JudgedParts(ctx, job.Service, d)
 		}
+		if err != nil { // nothing of it can be judged
+			out.States["not known"]++
+			out.Unknown = append(out.Unknown, d.Name+": "+err.Error())
+			l.Warn("%s: %v", d.Name, err)
+			parts = nil
+		}
 		for _, part := range parts {
-			var one Drift
-			if err == nil {
-				one, err = s.Drift(ctx, job.Service, d, part, req.Live != "")
-			}
+			one, err := s.Drift(ctx, job.Service, d, part, req.Live != "")
 			if err != nil {
 				one.State, one.Trouble = "not known", err.Error()
 			}

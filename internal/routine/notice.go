@@ -2,6 +2,7 @@ package routine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -120,6 +121,9 @@ func (s *Service) heed(ctx context.Context) error {
 
 func (s *Service) pullNoticed(ctx context.Context, n store.Notice) error {
 	d, err := s.Store.As(job.Service).DeviceByID(ctx, n.DeviceID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err // it is asked for again
+	}
 	gone := err != nil || d.Disabled
 	actor := core.Actor{Name: "change notice", Role: core.Operator}
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {

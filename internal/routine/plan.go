@@ -232,7 +232,7 @@ var ErrUnderWay = errors.New("it runs already")
 // Pause stops a schedule from being due, or has it be due again.
 func (s *Service) Pause(ctx context.Context, actor core.Actor, name string, paused bool) (x store.Schedule, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if x, err = q.Schedule(ctx, name); err != nil {
+		if x, err = q.LockSchedule(ctx, name); err != nil {
 			return err
 		}
 		rule, _, err := opened(x)
@@ -269,7 +269,7 @@ func (s *Service) Save(ctx context.Context, actor core.Actor, was string, w Want
 			}
 			return q.Audit(ctx, "schedule added", x.Name, detail)
 		}
-		old, err := q.Schedule(ctx, was)
+		old, err := q.LockSchedule(ctx, was)
 		if err != nil {
 			return err
 		}

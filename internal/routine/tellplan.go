@@ -297,7 +297,7 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 		r = store.TellRule{}
 		deed, before := "rule for telling added", ""
 		if was != "" {
-			if r, err = q.TellRule(ctx, was); err != nil {
+			if r, err = q.LockTellRule(ctx, was); err != nil {
 				return err
 			}
 			all, err := q.Recipients(ctx)
@@ -343,7 +343,7 @@ func eventNames() (names []string) {
 // told is forgotten.
 func (s *Service) PauseTellRule(ctx context.Context, actor core.Actor, name string, paused bool) (r store.TellRule, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if r, err = q.TellRule(ctx, name); err != nil || r.Paused == paused {
+		if r, err = q.LockTellRule(ctx, name); err != nil || r.Paused == paused {
 			return err
 		}
 		r.Paused = paused

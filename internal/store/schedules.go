@@ -62,11 +62,20 @@ func (q *Q) Schedules(ctx context.Context) ([]Schedule, error) {
 
 // Schedule returns the schedule of that name.
 func (q *Q) Schedule(ctx context.Context, name string) (Schedule, error) {
-	s, err := get[Schedule](ctx, q.ext, scheduleColumns+`WHERE name = ?`, name)
+	return q.schedule(ctx, name, "")
+}
+
+func (q *Q) schedule(ctx context.Context, name, lock string) (Schedule, error) {
+	s, err := get[Schedule](ctx, q.ext, scheduleColumns+`WHERE name = ?`+lock, name)
 	if errors.Is(err, ErrNotFound) {
 		err = q.named(ctx, "schedule", name, `SELECT name FROM schedules`)
 	}
 	return s, err
+}
+
+// LockSchedule returns the schedule of that name; nobody else changes it until the transaction ends.
+func (q *Q) LockSchedule(ctx context.Context, name string) (Schedule, error) {
+	return q.schedule(ctx, name, " FOR UPDATE")
 }
 
 // AddSchedule keeps a new schedule. ErrTaken says that its name is.

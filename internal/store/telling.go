@@ -284,7 +284,16 @@ func (q *Q) TellRules(ctx context.Context) ([]TellRule, error) {
 
 // TellRule returns the one of that name.
 func (q *Q) TellRule(ctx context.Context, name string) (TellRule, error) {
-	r, err := get[TellRule](ctx, q.ext, ruleColumns+`WHERE name = ?`, name)
+	return q.tellRule(ctx, name, "")
+}
+
+// LockTellRule returns the rule of that name; nobody else changes it until the transaction ends.
+func (q *Q) LockTellRule(ctx context.Context, name string) (TellRule, error) {
+	return q.tellRule(ctx, name, " FOR UPDATE")
+}
+
+func (q *Q) tellRule(ctx context.Context, name, lock string) (TellRule, error) {
+	r, err := get[TellRule](ctx, q.ext, ruleColumns+`WHERE name = ?`+lock, name)
 	if errors.Is(err, ErrNotFound) {
 		err = q.named(ctx, "rule", name, `SELECT name FROM tell_rules`)
 	}

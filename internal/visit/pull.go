@@ -94,8 +94,7 @@ func (s *Service) pullJob(ctx context.Context, j core.Job, l *job.Log) {
 // endPull keeps what a visit brought, lets the device go and ends the job, in
 // one transaction.
 func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
+	ctx := context.Background() // it waits for the database as long as it takes
 	seq := l.Mark()
 	err := l.Commit(ctx, func(q *store.Q) error {
 		l.Rewind(seq)
