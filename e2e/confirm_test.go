@@ -502,3 +502,32 @@ func TestStartupWrittenInTheWindow(t *testing.T) {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }
+
+// TestChecksAreNoScanner: who may not see secrets has registered addresses asked, and this machine is asked for
+// nobody but an administrator.
+func TestChecksAreNoScanner(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	w.pull(r1)
+	w.fleet.amend(r1, "bo", "name elsewhere")
+	w.pull(r1)
+	second := w.fleet.places[1]
+	for _, secrets := range []bool{false, true} {
+		name := map[bool]string{false: "mwilks", true: "okonkwo"}[secrets]
+		word := "a word of some length"
+		must(w.admin.AddUser(ctx(t), client.NewUser{Name: name, Password: word, Role: "operator", Secrets: &secrets, Lasting: true}))(t)
+		u := &client.Client{URL: w.url}
+		u.Token = must(u.Login(ctx(t), client.Login{User: name, Password: word}))(t).Token
+		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
+		for check, may := range map[string]bool{
+			"tcp 127.0.0.1:22": false, "http http://localhost:80/": false, "http http://[::1]/": false, "ssh 169.254.169.254": false,
+			"dns skerrinsay at 127.0.0.1": false, "ping 127.0.0.1": false, "http http://192.0.2.7/latest": secrets, "tcp 192.0.2.7:443": secrets,
+			"tcp " + second.Address + ":22": true, "device " + second.Name: true,
+		} {
+			_, err := u.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{check, "state nonsense"}}, "") // of which one is never made
+			if err == nil || strings.Contains(err.Error(), "nonsense") != may {
+				t.Errorf("%s, with the right to secrets %v: %v", check, secrets, err)
+			}
+		}
+	}
+}

@@ -129,6 +129,29 @@ func (c Check) String() string {
 	return out
 }
 
+// Host is the host that this service dials for the check, a name or an address; empty: none that the check names.
+func (c Check) Host() string {
+	switch {
+	case c.From != "":
+		return ""
+	case c.Kind == "tcp" || c.Kind == "ssh":
+		host, _, _ := net.SplitHostPort(c.Target)
+		return host
+	case c.Kind == "http":
+		u, err := url.Parse(c.Target)
+		if err != nil {
+			return c.Target
+		}
+		return u.Hostname()
+	case c.Kind == "dns" && c.Server != "":
+		host, _, _ := net.SplitHostPort(c.Server)
+		return host
+	case c.Kind == "ping":
+		return c.Target
+	}
+	return ""
+}
+
 // ErrNotHere is returned by Run when a check cannot be made from here at all.
 var ErrNotHere = errors.New("this check cannot be made here")
 

@@ -46,6 +46,9 @@ func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID str
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrChecks, err)
 		}
+		if err := s.mayDial(ctx, actor, c); err != nil {
+			return nil, err
+		}
 		if c.From != "" {
 			d, err := s.Store.As(actor).Device(ctx, c.From)
 			if err != nil {
@@ -90,6 +93,41 @@ func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID str
 		}
 	}
 	return out, nil
+}
+
+// mayDial tells why this service does not dial the host of a check for somebody. It is no scanner: who may not
+// see secrets has registered addresses of their devices asked, and only an administrator this machine and its link.
+func (s *Service) mayDial(ctx context.Context, actor core.Actor, c check.Check) error {
+	host := c.Host()
+	if host == "" || actor.May(core.Admin) {
+		return nil
+	}
+	scopes := actor.Scopes
+	if len(scopes) == 0 {
+		scopes = []string{"all"}
+	}
+	for _, scope := range scopes {
+		devices, err := s.Store.As(actor).Selected(ctx, scope)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(devices, func(d core.Device) bool { return d.Address == host }) {
+			return nil
+		}
+	}
+	if !actor.Secrets {
+		return fmt.Errorf("%w: %s: %s is no address of a device of yours, and who may not see secrets has nothing else asked; ask a device instead: device NAME, or from DEVICE ping ADDRESS", ErrChecks, c, host)
+	}
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return fmt.Errorf("%w: %s: %s has no address now: %w", ErrChecks, c, host, err)
+	}
+	for _, a := range found {
+		if a = a.Unmap(); a.IsLoopback() || a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast() || a.IsMulticast() || a.IsUnspecified() {
+			return fmt.Errorf("%w: %s: %s is this machine or its link (%s), which an administrator alone has asked", ErrChecks, c, host, a)
+		}
+	}
+	return nil
 }
 
 // make1 makes a check, over the visit that is open where its device is to ask.
