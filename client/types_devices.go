@@ -35,7 +35,7 @@ type Device struct {
 	LastTried    *time.Time `json:"last_tried,omitempty"`
 	LastPulled   *time.Time `json:"last_pulled,omitempty" column:"4 last pulled" as:"ago"`
 	LastChanged  *time.Time `json:"last_changed,omitempty" column:"5 changed"`
-	LastProven   *time.Time `json:"last_proven,omitempty"`     // when a version of it was last put on hardware and proved equal
+	LastProven   *time.Time `json:"last_proven,omitempty"`     // when a version of it was last put on hardware and verified
 	Proven       string     `json:"proven,omitempty"`          // which, where and by what
 	Latest       int        `json:"latest" column:"3 version"` // newest running version, 0 for none
 	LatchedSince *time.Time `json:"latched_since,omitempty"`   // its login was refused and is not tried

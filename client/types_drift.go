@@ -6,7 +6,7 @@ import "time"
 type Drift struct {
 	Device      string       `json:"device" column:"1 device"`
 	Part        string       `json:"part"`
-	State       string       `json:"state" enum:"drift states" column:"2 state"` // steady, drifted, no baseline, not known
+	State       string       `json:"state" enum:"drift states" column:"2 state"` // in sync, drifted, no baseline, not known
 	Baseline    string       `json:"baseline,omitempty" column:"3 baseline"`
 	Running     string       `json:"running,omitempty"`
 	Differences []Difference `json:"differences"`

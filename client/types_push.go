@@ -176,11 +176,11 @@ type NewPush struct {
 	Leave       bool `json:"leave,omitempty"`        // when a line is refused, what was applied before it stays
 	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 
-	Checks    []string `json:"checks,omitempty"`                         // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME
-	Override  string   `json:"override,omitempty" was:"despite"`         // why it is done although warnings speak against it
-	Within    string   `json:"within,omitempty"`                         // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
-	Rounds    *int     `json:"rounds,omitempty" minimum:"0" maximum:"5"` // how often what is missing after the proof is worked out again and sent, towards the same version; once in a window if not said, otherwise never
-	WhenEqual bool     `json:"when_equal,omitempty"`                     // it confirms itself when it is proved equal
+	Checks       []string `json:"checks,omitempty"`                         // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME
+	Override     string   `json:"override,omitempty" was:"despite"`         // why it is done although warnings speak against it
+	Within       string   `json:"within,omitempty"`                         // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
+	Rounds       *int     `json:"rounds,omitempty" minimum:"0" maximum:"5"` // how often what is missing after the proof is worked out again and sent, towards the same version; once in a window if not said, otherwise never
+	WhenVerified bool     `json:"when_verified,omitempty"`                  // it confirms itself when it is verified
 
 	NameBefore string `json:"name_before,omitempty"` // of the version that is kept before it: one that no version of the device has
 	NameAfter  string `json:"name_after,omitempty"`  // of the one that is proved after

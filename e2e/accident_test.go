@@ -37,7 +37,7 @@ func TestNothingIsChosenByAccident(t *testing.T) {
 		{[]string{"pull", r1, "skerinsay-r2"}, "nothing was done"},
 		{[]string{"drift", "x*"}, `no device was found for "x*"`},
 		{[]string{"device", "list", "site=nowhere"}, `no device was found for "site=nowhere"`},
-		{[]string{"device", "list", "state=stedy"}, "did you mean steady?"},
+		{[]string{"device", "list", "state=in-syn"}, "did you mean in-sync?"},
 		{[]string{"device", "list", "kind=ruter"}, "did you mean router?"},
 		{[]string{"device", "list", "dialect=turn"}, "did you mean tern?"},
 		{[]string{"device", "list", "tags=x"}, "did you mean tag?"},
@@ -252,7 +252,7 @@ func TestProvedThenSaved(t *testing.T) {
 		t.Errorf("a wrong result was saved: %s: %s", end.Outcome, end.Summary)
 	}
 	w.fleet.faults(r1, tern.Faults{})
-	if end = w.push(r1 + "@1"); end.Outcome != "equal" || !end.Push.Saved || w.fleet.startup(r1) == startup {
+	if end = w.push(r1 + "@1"); end.Outcome != "verified" || !end.Push.Saved || w.fleet.startup(r1) == startup {
 		t.Errorf("%s: %s, saved %v", end.Outcome, end.Summary, end.Push.Saved)
 	}
 	log := w.logText(end.ID)
@@ -312,7 +312,7 @@ func TestRestoreTestLeavesNoTrace(t *testing.T) {
 	if aside != 1 {
 		t.Errorf("%d versions are set aside", aside)
 	}
-	if d := must(w.admin.Device(ctx(t), spare))(t); d.State != "unsaved" && d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), spare))(t); d.State != "unsaved" && d.State != "in sync" {
 		t.Errorf("afterwards the spare is %s: %s", d.State, d.Trouble)
 	}
 	w.pull(spare)

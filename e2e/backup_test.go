@@ -183,7 +183,7 @@ func TestBackup(t *testing.T) {
 	if j := two.pull(r1); j.Outcome != "done" || two.versions(r1)[0].Number != 8 {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
-	if j := two.push(r1 + "@third"); j.Outcome != "equal" {
+	if j := two.push(r1 + "@third"); j.Outcome != "verified" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 	two.inStep("vault")

@@ -53,7 +53,7 @@ func TestCandidate(t *testing.T) {
 		t.Errorf("what was loaded is gone: %+v", p.Loaded)
 	}
 	end = w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Override: "it is mine"}, ""))(t).ID)
-	if end.Outcome != "equal" || w.fleet.running(f1) != second {
+	if end.Outcome != "verified" || w.fleet.running(f1) != second {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 
@@ -84,7 +84,7 @@ func TestLoadedInTheWindow(t *testing.T) {
 		t.Fatalf("%s: %s\n%s", got.State, got.Summary, w.fleet.running(f1))
 	}
 	w.fleet.call("POST", "/devices/"+f1+"/load", map[string]any{}, nil)
-	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(f1) != first {
+	if end := w.end(j.ID); end.Outcome != "verified" || w.fleet.running(f1) != first {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}
 }

@@ -103,7 +103,7 @@ func TestCluster(t *testing.T) {
 		}
 	}
 	for _, d := range must(w.admin.Devices(ctx(t), nil))(t) {
-		if n := len(w.versions(d.Name)); d.State != "steady" || n != 1 {
+		if n := len(w.versions(d.Name)); d.State != "in sync" || n != 1 {
 			t.Errorf("%s is %s with %d versions: %s", d.Name, d.State, n, d.Trouble)
 		}
 	}

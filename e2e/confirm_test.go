@@ -97,7 +97,7 @@ func TestConfirm(t *testing.T) {
 		if status != 0 || w.fleet.running(d.name) != first {
 			t.Errorf("status %d\n%s%s", status, out, said)
 		}
-		if end := w.end(j.ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "confirmed by admin") {
+		if end := w.end(j.ID); end.Outcome != "verified" || !strings.Contains(end.Summary, "confirmed by admin") {
 			t.Errorf("%s: %s", end.Outcome, end.Summary)
 		}
 		if now := strings.Join(w.fleet.status(d.name).Startup, "\n"); d.startup && now == stowed {
@@ -105,7 +105,7 @@ func TestConfirm(t *testing.T) {
 		}
 
 		// By rule.
-		if end := w.end(w.within("30s", d.name+"@2", func(n *client.NewPush) { n.WhenEqual = true }).ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "by rule") {
+		if end := w.end(w.within("30s", d.name+"@2", func(n *client.NewPush) { n.WhenVerified = true }).ID); end.Outcome != "verified" || !strings.Contains(end.Summary, "by rule") {
 			t.Errorf("%s: %s", end.Outcome, end.Summary)
 		}
 
@@ -117,7 +117,7 @@ func TestConfirm(t *testing.T) {
 		if n := w.fleet.status(d.name).Restarts; n != 0 {
 			t.Errorf("it restarted %d times", n)
 		}
-		if d := must(w.admin.Device(ctx(t), d.name))(t); d.State != "steady" {
+		if d := must(w.admin.Device(ctx(t), d.name))(t); d.State != "in sync" {
 			t.Errorf("afterwards it is %s", d.State)
 		}
 	})
@@ -192,7 +192,7 @@ func TestConfirmAfterDeath(t *testing.T) {
 		t.Errorf("due %s became %s", j.Due, again.Due)
 	}
 	must(w.admin.Confirm(ctx(t), j.ID))(t)
-	if end := w.end(j.ID); end.Outcome != "equal" {
+	if end := w.end(j.ID); end.Outcome != "verified" {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	if n := w.fleet.status(r1).Restarts; n != 0 {
@@ -281,7 +281,7 @@ func TestChecks(t *testing.T) {
 		t.Fatalf("%+v\n%s", got, w.logText(j.ID))
 	}
 	must(w.admin.Confirm(ctx(t), j.ID))(t)
-	if end := w.end(j.ID); end.Outcome != "equal" {
+	if end := w.end(j.ID); end.Outcome != "verified" {
 		t.Fatalf("%s: %s", end.Outcome, end.Summary)
 	}
 	// Good before, bad after: with a window it is undone, without one it is said.
@@ -332,7 +332,7 @@ func TestChecksDoNotWaitForEver(t *testing.T) {
 	a := push(r1, r1+"@1", other)
 	b := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Checks: []string{"from " + r1 + " ping 10.1.12.1"}}, ""))(t)
 	for _, id := range []string{a.ID, b.ID} {
-		if end := w.end(id); end.Outcome != "equal" {
+		if end := w.end(id); end.Outcome != "verified" {
 			t.Errorf("%s: %s: %s\n%s", end.Device, end.Outcome, end.Summary, w.logText(id))
 		}
 	}
@@ -343,7 +343,7 @@ func TestChecksDoNotWaitForEver(t *testing.T) {
 	w.serve()
 	w.fleet.amend(r1, "mwilks", "lane quay1", `note "again"`)
 	w.pull(r1)
-	if end := w.end(push(r1, r1+"@1", other).ID); end.Outcome != "equal" || end.Push.Checks[0].Before.Known || !strings.Contains(end.Push.Checks[0].Before.Said, "no further conversation") {
+	if end := w.end(push(r1, r1+"@1", other).ID); end.Outcome != "verified" || end.Push.Checks[0].Before.Known || !strings.Contains(end.Push.Checks[0].Before.Said, "no further conversation") {
 		t.Errorf("%s: %s: %+v", end.Outcome, end.Summary, end.Push.Checks)
 	}
 }
@@ -371,7 +371,7 @@ func TestUnitReplacedWhileItWaits(t *testing.T) {
 			t.Errorf("%d: something was done to the other unit:\n%s", i, now)
 		}
 		w.fleet.call("POST", "/devices/"+r1+"/replace", map[string]any{"serial": serial, "lines": lines}, nil)
-		if back := w.push(r1 + "@2"); back.Outcome != "equal" {
+		if back := w.push(r1 + "@2"); back.Outcome != "verified" {
 			t.Fatalf("%s: %s", back.Outcome, back.Summary)
 		}
 	}
@@ -457,7 +457,7 @@ func TestSavedInTheWindow(t *testing.T) {
 	if log := w.logText(j.ID); !strings.Contains(log, "somebody saved it") {
 		t.Errorf("the log does not say why startup was written:\n%s", log)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" {
 		t.Errorf("afterwards it is %s", d.State)
 	}
 
@@ -498,7 +498,7 @@ func TestStartupWrittenInTheWindow(t *testing.T) {
 		t.Errorf("what was written is not kept:\n%s", kept.Text)
 	}
 	// Asked for again, startup holds what runs.
-	if j := w.push(r1 + "@1"); j.Outcome != "equal" || w.fleet.startup(r1) == written {
+	if j := w.push(r1 + "@1"); j.Outcome != "verified" || w.fleet.startup(r1) == written {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }

@@ -41,7 +41,7 @@ func TestConsolePlans(t *testing.T) {
 	must(w.as("okonkwo", "demo-okonkwo-1").Approve(ctx(t), id, must(w.admin.Job(ctx(t), id))(t).Plan.Preview))(t)
 	b.see("approved by okonkwo")
 	b.see("pulled again and compared")
-	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" || d.LastProven == nil {
+	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "in sync" || d.LastProven == nil {
 		t.Errorf("it is %s, last proven %v", d.State, d.LastProven)
 	}
 
@@ -75,7 +75,7 @@ func TestConsolePlans(t *testing.T) {
 		t.Errorf("proven %q", d.Proven)
 	}
 	for _, name := range []string{"innisquill-sw1", "port-asterly-sw1"} {
-		if j := w.pull(name); j.Outcome != "done" || must(w.admin.Device(ctx(t), name))(t).State != "steady" {
+		if j := w.pull(name); j.Outcome != "done" || must(w.admin.Device(ctx(t), name))(t).State != "in sync" {
 			t.Errorf("%s after the restore test: %s", name, j.Summary)
 		}
 	}

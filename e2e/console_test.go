@@ -76,7 +76,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("Proved: the device was pulled again")
 	b.see("saving to startup")
 	b.shot("console-push")
-	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "in sync" {
 		t.Errorf("the device is %s", d.State)
 	}
 	// The same for a device of every other family.
@@ -100,11 +100,11 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.choose(`select[name=within]`, "")
 	b.send("dunvarrow-r1")
 	b.see("Proved: the device was pulled again")
-	if d := must(w.admin.Device(ctx(t), "dunvarrow-r1"))(t); d.State != "steady" || len(must(w.admin.Swaps(ctx(t), "dunvarrow-r1"))(t)) != 1 {
+	if d := must(w.admin.Device(ctx(t), "dunvarrow-r1"))(t); d.State != "in sync" || len(must(w.admin.Swaps(ctx(t), "dunvarrow-r1"))(t)) != 1 {
 		t.Errorf("after the swap it is %s", d.State)
 	}
 	b.open("/devices/dunvarrow-g1")
-	b.see("in factory state")
+	b.see("factory defaults")
 	b.click("Put the newest version back on it")
 	b.see("go ahead")
 	b.see(", with factory settings")
@@ -112,7 +112,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.send("dunvarrow-g1")
 	b.see("passing the first-run page")
 	b.see("Proved: the device was pulled again")
-	if d := must(w.admin.Device(ctx(t), "dunvarrow-g1"))(t); d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), "dunvarrow-g1"))(t); d.State != "in sync" {
 		t.Errorf("after the reset it is %s", d.State)
 	}
 	// A whole terminal goes back to what it was.
@@ -179,7 +179,7 @@ func TestConsoleFailedPull(t *testing.T) {
 	b.see("2 of 2 pulled")
 	b.see("without success: " + r1)
 	b.see("unreachable")
-	b.fill(`#selector`, "state=steady")
+	b.fill(`#selector`, "state=in-sync")
 	b.see("Pull all 1")
 	eventually(t, "only the steady one is listed", func() bool {
 		s := js[string](b, `document.querySelector('[role=grid]').innerText`)

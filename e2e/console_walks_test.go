@@ -188,7 +188,7 @@ func TestConsoleUndoes(t *testing.T) {
 	b.see("Proved: the device was pulled again")
 	runs("version 1 again", original)
 	b.open("/devices/" + r1)
-	b.see("steady")
+	b.see("in sync")
 
 	// What changed is told from the version before that counts, and not from one that was taken in.
 	counts := w.versions(r1)[0].Number
@@ -326,7 +326,7 @@ func TestConsoleFinds(t *testing.T) {
 	b := newBrowser(t, w.url)
 	b.signIn("admin", "demo-admin-1")
 	b.see("29 devices")
-	for _, sel := range []string{"site=skerrinsay", "name=*-r1", "kind=switch state=steady", "state=in-factory-state", "state=other?hardware", "tag=*", "dialect=tern site=[a-d]*",
+	for _, sel := range []string{"site=skerrinsay", "name=*-r1", "kind=switch state=in-sync", "state=factory-defaults", "state=other?hardware", "tag=*", "dialect=tern site=[a-d]*",
 		"model=Tern-R4 site=control", "release=4.*", "name=ap-* name=control-*", "model=Skua-?2"} {
 		want := must(w.admin.Devices(ctx(t), strings.Fields(sel)))(t)
 		b.open("/?select=" + url.QueryEscape(sel))
@@ -369,7 +369,7 @@ func TestConsoleFinds(t *testing.T) {
 	b.click("Approve")
 	b.see("2 devices are judged by it from now on")
 	b.key(kb.Escape)
-	b.see("steady")
+	b.see("in sync")
 	b.do(chromedp.Focus(`[role=row][tabindex="0"]`))
 	b.key(kb.Enter)
 	b.see("Tenure")

@@ -689,7 +689,7 @@ func TestLargeFile(t *testing.T) {
 		binary.BigEndian.Uint32(raw[20:]) != crc32.ChecksumIEEE(raw[25:]) {
 		t.Errorf("%s: %s; %d of %d bytes, version %d after %d", j.Outcome, j.Summary, len(raw), large.Size, large.Number, before.Number)
 	}
-	if state, v := baseline(large.Number), newest(); state != "steady" || v.Number != large.Number {
+	if state, v := baseline(large.Number), newest(); state != "in sync" || v.Number != large.Number {
 		t.Errorf("pulled again it is %s at version %d, was %d", state, v.Number, large.Number)
 	}
 	if state := baseline(before.Number); state != "drifted" {
@@ -704,7 +704,7 @@ func TestLargeFile(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	pushed := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
-	if pushed.Outcome != "equal" {
+	if pushed.Outcome != "verified" {
 		t.Errorf("%s: %s\n%s", pushed.Outcome, pushed.Summary, w.logText(pushed.ID))
 	}
 	now := filepath.Join(dir, "now.bin")

@@ -51,7 +51,7 @@ func TestLineRouter(t *testing.T) {
 	if out, _, status := w.cli("push", name+"@1", "--preview", "--in-place"); status != 0 || strings.Contains(out, "beside") {
 		t.Errorf("%d: %s", status, out)
 	}
-	if j := w.push(name + "@1"); j.Outcome != "equal" {
+	if j := w.push(name + "@1"); j.Outcome != "verified" {
 		t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
 	if after := w.fleet.running(name); after != before {
@@ -112,7 +112,7 @@ func TestWhatCannotBeRead(t *testing.T) {
 	}
 	before := w.fleet.running(name)
 	w.fleet.amend(name, "mwilks", "pier 1", "says less", "end")
-	if j := w.push(name + "@1"); j.Outcome != "equal" || w.fleet.running(name) != before {
+	if j := w.push(name + "@1"); j.Outcome != "verified" || w.fleet.running(name) != before {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 	if got := must(w.addUser("shortsighted", "reader").Text(ctx(t), name+"@1"))(t); !strings.Contains(got.Text, "‹a line that the dialect cannot read›") || strings.Contains(got.Text, "take pier") || !strings.Contains(got.Text, "ask 10.30.0.5") {
@@ -144,7 +144,7 @@ func TestOnePartMissing(t *testing.T) {
 	if j.Outcome != "failed" || !strings.Contains(j.Summary, "running 2 (+1 −1)") || !strings.Contains(j.Summary, "startup cannot be had: ") {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "failing" || d.Latest != 2 || !strings.Contains(d.Trouble, "startup cannot be had") {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "pull failing" || d.Latest != 2 || !strings.Contains(d.Trouble, "startup cannot be had") {
 		t.Errorf("%s, %d: %s", d.State, d.Latest, d.Trouble)
 	}
 	before := w.fleet.running(r1)
@@ -156,7 +156,7 @@ func TestOnePartMissing(t *testing.T) {
 	if j := w.pull(r1); j.Outcome != "done" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State == "failing" || d.Trouble != "" {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State == "pull failing" || d.Trouble != "" {
 		t.Errorf("%s: %s", d.State, d.Trouble)
 	}
 }

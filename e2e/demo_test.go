@@ -26,7 +26,7 @@ func TestDemo(t *testing.T) {
 	}
 	for _, w := range worlds {
 		st := must(w.admin.Status(ctx(t)))(t)
-		if st.Devices != 29 || st.States["unreachable"] != 1 || st.States["drifted"] != 4 || st.States["other hardware"] != 1 || st.States["in factory state"] != 1 || st.States["steady"] != 22 {
+		if st.Devices != 29 || st.States["unreachable"] != 1 || st.States["drifted"] != 4 || st.States["hardware changed"] != 1 || st.States["factory defaults"] != 1 || st.States["in sync"] != 22 {
 			t.Errorf("the story is %v", st.States)
 		}
 		out, _, status := w.cli("drift", "port-asterly-r1")
@@ -45,7 +45,7 @@ func TestDemo(t *testing.T) {
 	again := start(t, os.Environ(), "demo", "--listen", "127.0.0.1:0", "--data", one.extra[0])
 	one.url = again.waitFor(up)
 	one.admin = one.as("admin", "demo-admin-1")
-	if d := must(one.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "steady" {
+	if d := must(one.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "in sync" {
 		t.Errorf("after the second start the device is %s", d.State)
 	}
 	if j := must(one.admin.Watch(ctx(t), must(one.admin.Pull(ctx(t), []string{"port-asterly-r1"}, ""))(t)[0].ID, nil, nil))(t); j.Outcome != "done" {
@@ -104,7 +104,7 @@ func TestCommandLine(t *testing.T) {
 		{"pull r9 r10", 2, `no device was found for "r10"`},
 		{"pull colour=red", 2, `"colour" is no key`},
 		{"pull site=innis*", 0, "unchanged, still 1"},
-		{"device list tag=edge", 0, "(?m)^r9 +steady +1 "},
+		{"device list tag=edge", 0, "(?m)^r9 +in sync +1 "},
 		{"device show r9", 0, `serial +TN4-`},
 		{"versions r9", 0, "first pull"},
 		{"show r9@1", 0, "(?m)^name innisquill-r1$"},
@@ -121,7 +121,7 @@ func TestCommandLine(t *testing.T) {
 		{"diff r9", 2, "there is only one version"},
 		{"search --in lane --lacks sieve kind=router", 0, "r9@1 "},
 		{"changes --together --since=-7d", 0, "r9@1"},
-		{"drift r9", 0, `r9 +steady +r9@1`},
+		{"drift r9", 0, `r9 +in sync +r9@1`},
 		{"push r9@as-built", 0, "nothing to send"},
 		{"push r9@as-built --method rplace", 2, `does not offer method "rplace"`},
 		{"push", 2, "usage: magpie push"},
@@ -163,7 +163,7 @@ func TestCommandLine(t *testing.T) {
 		t.Errorf("push without a terminal exits %d:\n%s%s", status, out, errText)
 	}
 	out, errText, status = w.cli("push", "r9@as-built", "--yes", "--note", "left shut")
-	if status != 0 || !strings.Contains(out, "equal: the device runs r9@1") {
+	if status != 0 || !strings.Contains(out, "verified: the device runs r9@1") {
 		t.Errorf("push exits %d:\n%s%s", status, out, errText)
 	}
 	if a := must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 10))(t); !strings.Contains(a.Items[1].Detail, "left shut") {

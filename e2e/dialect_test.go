@@ -40,7 +40,7 @@ func TestPagerThatCannotBeTurnedOff(t *testing.T) {
 		t.Fatalf("through the pager the pull ended %s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
 	w.fleet.amend(r1, "mwilks", "lane quay1", "shut")
-	if end := w.push(r1 + "@1"); end.Outcome != "equal" {
+	if end := w.push(r1 + "@1"); end.Outcome != "verified" {
 		t.Errorf("the push ended %s: %s", end.Outcome, end.Summary)
 	}
 }
@@ -76,9 +76,9 @@ func TestPatience(t *testing.T) {
 	w.fleet.faults(r1, tern.Faults{HoldLine: 2})
 	push := w.begin(r1 + "@1")
 	w.fleet.waitHolding(r1)
-	if end := w.end(push.ID); end.Outcome != "undone" && end.Outcome != "equal" {
+	if end := w.end(push.ID); end.Outcome != "undone" && end.Outcome != "verified" {
 		t.Errorf("the push ended %s: %s\n%s", end.Outcome, end.Summary, w.logText(push.ID))
-	} else if got := w.fleet.running(r1); end.Outcome == "undone" && got != changed || end.Outcome == "equal" && got != before {
+	} else if got := w.fleet.running(r1); end.Outcome == "undone" && got != changed || end.Outcome == "verified" && got != before {
 		t.Errorf("said %s, but the device runs\n%s", end.Outcome, got)
 	}
 }

@@ -174,7 +174,7 @@ func TestAPIGuide(t *testing.T) {
 			known["PUSH"] = w.parked(newest("push").ID).ID
 		}
 	}
-	if calls != 14 || w.end(known["PUSH"]).Outcome != "equal" {
+	if calls != 14 || w.end(known["PUSH"]).Outcome != "verified" {
 		t.Errorf("%d calls led to %+v", calls, newest("push"))
 	}
 }

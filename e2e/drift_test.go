@@ -175,14 +175,14 @@ func TestEntryJudges(t *testing.T) {
 		does  []string
 		state string
 	}{
-		{[]string{"device", "edit", r1, "--field", "clock=192.0.2.9"}, "steady"},
+		{[]string{"device", "edit", r1, "--field", "clock=192.0.2.9"}, "in sync"},
 		{[]string{"rule", "set", "clocks", "--model", file, "--of", r1}, "drifted"},
-		{[]string{"device", "edit", r1, "--field", "clock=10.30.0.5"}, "steady"},
-		{[]string{"device", "tag", w.fleet.places[1].Name, "--add", "unclocked"}, "steady"},
-		{[]string{"rule", "set", "no-marks", "--must-not", "clock / mark {address}", "--of", "tag=unclocked"}, "steady"},
+		{[]string{"device", "edit", r1, "--field", "clock=10.30.0.5"}, "in sync"},
+		{[]string{"device", "tag", w.fleet.places[1].Name, "--add", "unclocked"}, "in sync"},
+		{[]string{"rule", "set", "no-marks", "--must-not", "clock / mark {address}", "--of", "tag=unclocked"}, "in sync"},
 		{[]string{"device", "tag", r1, "--add", "unclocked"}, "drifted"},
 		{[]string{"device", "edit", r1, "--note", "on the pier"}, "drifted"},
-		{[]string{"device", "tag", r1, "--drop", "unclocked"}, "steady"},
+		{[]string{"device", "tag", r1, "--drop", "unclocked"}, "in sync"},
 	} {
 		if out, said, status := w.cli(x.does...); status != 0 {
 			t.Fatalf("magpie %s: %s%s", strings.Join(x.does, " "), out, said)

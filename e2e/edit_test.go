@@ -36,13 +36,13 @@ func TestEdit(t *testing.T) {
 	if v := must(w.admin.Text(ctx(t), r1))(t); v.Version.Number != 1 || v.Version.SeenOpen == false {
 		t.Errorf("latest is %+v", v.Version)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Latest != 1 {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.Latest != 1 {
 		t.Errorf("%s, latest %d", d.State, d.Latest)
 	}
 	if j := w.pull(r1); !strings.Contains(j.Summary, "running unchanged, still 1") {
 		t.Errorf("a pull after the edit: %s", j.Summary)
 	}
-	if end := w.push(r1 + "@2"); end.Outcome != "equal" || !strings.Contains(w.fleet.running(r1), "name skerrinsay-r1-new") {
+	if end := w.push(r1 + "@2"); end.Outcome != "verified" || !strings.Contains(w.fleet.running(r1), "name skerrinsay-r1-new") {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	// What may not be kept.

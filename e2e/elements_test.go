@@ -22,7 +22,7 @@ func TestElementGone(t *testing.T) {
 	if len(versions) != 1 || !versions[0].Baseline {
 		t.Fatalf("the element's first version: %+v", versions)
 	}
-	if d := must(w.admin.Device(ctx(t), f))(t); d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), f))(t); d.State != "in sync" {
 		t.Fatalf("it is %s", d.State)
 	}
 	was := must(w.admin.Text(ctx(t), f+"/running+passengers@1"))(t).Text
@@ -56,7 +56,7 @@ func TestElementGone(t *testing.T) {
 	if j = w.end(j.ID); j.Outcome != "undone" || strings.Contains(w.fleet.running(f), "passenger wireless") {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
-	if j = w.push(f + "/running+passengers@1"); j.Outcome != "equal" || !strings.Contains(w.fleet.running(f), "passenger wireless") {
+	if j = w.push(f + "/running+passengers@1"); j.Outcome != "verified" || !strings.Contains(w.fleet.running(f), "passenger wireless") {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
 	w.fleet.amend(f, "mwilks", open+`<logical-network-element nc:operation="delete"><name>passengers</name></logical-network-element></logical-network-elements>`)
@@ -66,7 +66,7 @@ func TestElementGone(t *testing.T) {
 	if j := w.pull(f); j.Outcome != "done" {
 		t.Errorf("%s", j.Summary)
 	}
-	if d := must(w.admin.Device(ctx(t), f))(t); d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), f))(t); d.State != "in sync" {
 		out, _, _ := w.cli("drift", f)
 		t.Errorf("it is %s\n%s", d.State, out)
 	}

@@ -23,7 +23,7 @@ func TestEntries(t *testing.T) {
 	w.pull(other)
 	note, yes := "under the stairs; key at the desk", true
 	d := must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Note: &note, Fields: &map[string]string{"rack": "B4", "owner": "port office"}, Disabled: &yes}))(t)
-	if d.Note != note || d.Fields["rack"] != "B4" || !d.Disabled || d.State != "steady" {
+	if d.Note != note || d.Fields["rack"] != "B4" || !d.Disabled || d.State != "in sync" {
 		t.Errorf("kept as %+v", d)
 	}
 	for what, n := range map[string]client.NewDevice{"a name": {Fields: &map[string]string{"Rack Number": "x"}}, "a long one": {Fields: &map[string]string{"rack": strings.Repeat("x", 501)}}} {
@@ -46,10 +46,10 @@ func TestEntries(t *testing.T) {
 	if out, said, status := w.cli("push", r1+"@1", "--preview"); status == 0 {
 		t.Errorf("a preview of it: %s%s", out, said)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Trouble != "" || w.fleet.status(r1).Logins != sessions {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.Trouble != "" || w.fleet.status(r1).Logins != sessions {
 		t.Errorf("it was visited, or that is held against it: %+v", d)
 	}
-	if st := must(w.admin.Status(ctx(t)))(t); st.Disabled != 1 || st.States["steady"] != 1 {
+	if st := must(w.admin.Status(ctx(t)))(t); st.Disabled != 1 || st.States["in sync"] != 1 {
 		t.Errorf("by the status: %+v", st)
 	}
 	// Out and in again changes nothing; what is changed in the file is.

@@ -66,14 +66,14 @@ func TestEveryFamily(t *testing.T) {
 			if got := must(w.admin.Device(ctx(t), c.device))(t); got.State != "drifted" {
 				t.Errorf("it is %s: %s", got.State, got.Trouble)
 			}
-			if j := w.push(base); j.Outcome != "equal" {
+			if j := w.push(base); j.Outcome != "verified" {
 				t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 			}
 			// A controller's document names its defaults, which its own may leave out.
 			if after := w.fleet.running(c.device); after != before && c.device != "control-w1" {
 				t.Errorf("it runs\n%s\nand ran\n%s", after, before)
 			}
-			if got := must(w.admin.Device(ctx(t), c.device))(t); got.State != "steady" {
+			if got := must(w.admin.Device(ctx(t), c.device))(t); got.State != "in sync" {
 				t.Errorf("afterwards it is %s: %s", got.State, got.Trouble)
 			}
 			if st := w.fleet.status(c.device); c.device != "control-w1" && len(st.Files) > 0 {
@@ -92,7 +92,7 @@ func TestEveryFamily(t *testing.T) {
 	if j := w.pull("control-f1"); j.Outcome != "done" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
-	if d := must(w.admin.Device(ctx(t), "control-f1"))(t); d.Serial == serial || len(d.Serials) != 2 || d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), "control-f1"))(t); d.Serial == serial || len(d.Serials) != 2 || d.State != "in sync" {
 		t.Errorf("%s answers, expected are %v, it is %s", d.Serial, d.Serials, d.State)
 	}
 	// An opaque file comes out byte for byte.
@@ -243,11 +243,11 @@ func TestOtherHardware(t *testing.T) {
 		t.Fatalf("%s: %s", j.Outcome, j.Summary)
 	}
 	d := must(w.admin.Device(ctx(t), r1))(t)
-	if d.State != "other hardware" || d.Latest != 1 {
+	if d.State != "hardware changed" || d.Latest != 1 {
 		t.Errorf("%s, newest is %d", d.State, d.Latest)
 	}
 	vs := w.versions(r1)
-	if len(vs) != 2 || vs[0].Aside != "other hardware" || vs[1].Aside != "" || vs[0].Removed == 0 {
+	if len(vs) != 2 || vs[0].Aside != "hardware changed" || vs[1].Aside != "" || vs[0].Removed == 0 {
 		t.Errorf("%+v", vs)
 	}
 	if v := must(w.admin.Text(ctx(t), r1))(t); v.Version.Number != 1 {
@@ -262,7 +262,7 @@ func TestOtherHardware(t *testing.T) {
 		t.Errorf("%s: %s", p.Outcome, p.Summary)
 	}
 	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Serials: &[]string{serial, "TN4-NEW001"}}))(t)
-	if j := w.push(r1 + "@1"); j.Outcome != "equal" {
+	if j := w.push(r1 + "@1"); j.Outcome != "verified" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 
@@ -274,7 +274,7 @@ func TestOtherHardware(t *testing.T) {
 	if j := w.pull(g); j.Outcome != "done" || !strings.Contains(j.Summary, "has factory settings") {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
-	if d := must(w.admin.Device(ctx(t), g))(t); d.State != "in factory state" || d.Latest != 1 {
+	if d := must(w.admin.Device(ctx(t), g))(t); d.State != "factory defaults" || d.Latest != 1 {
 		t.Errorf("%s, newest is %d", d.State, d.Latest)
 	}
 }

@@ -39,7 +39,7 @@ func TestNothingHalfBecomesAVersion(t *testing.T) {
 		if c.name == "cut off in the middle" && !strings.Contains(w.logText(j.ID), "kept: .. running of") {
 			t.Errorf("what came is not kept with the job:\n%s", w.logText(j.ID))
 		}
-		if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "failing" || d.Trouble == "" {
+		if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "pull failing" || d.Trouble == "" {
 			t.Errorf("%s: the device is %s: %q", c.name, d.State, d.Trouble)
 		}
 	}
@@ -65,7 +65,7 @@ func TestFalsePrompts(t *testing.T) {
 	}
 	// And such a banner can be pushed.
 	w.fleet.amend(r1, "okonkwo", "cancel placard", "name renamed")
-	if end := w.push(r1 + "@1"); end.Outcome != "equal" {
+	if end := w.push(r1 + "@1"); end.Outcome != "verified" {
 		t.Errorf("push ended %s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 	}
 }
@@ -91,7 +91,7 @@ func TestRefusedLoginIsLatched(t *testing.T) {
 	if st := w.fleet.status(r1); st.Refused != 1 {
 		t.Errorf("the wrong password was tried %d times", st.Refused)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "refused login" || d.LatchedSince == nil {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "login refused" || d.LatchedSince == nil {
 		t.Errorf("the device is %s, latched %v", d.State, d.LatchedSince)
 	}
 	must(w.admin.RetryLogin(ctx(t), r1))(t)
@@ -155,7 +155,7 @@ func TestKeyForOnePush(t *testing.T) {
 	w.fleet.call("POST", "/devices/"+r1+"/hostkey", nil, nil)
 	shown := must(w.admin.Probe(ctx(t), "", w.fleet.place(r1).Address, 2222))(t)
 	p := w.preview(client.NewPreview{Ref: r1 + "@1", AcceptKey: shown.Fingerprint})
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "equal" {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "verified" {
 		t.Fatalf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 	}
 	if d := must(w.admin.Device(ctx(t), r1))(t); d.HostKey != was {
@@ -235,7 +235,7 @@ func TestNotSaved(t *testing.T) {
 	}
 	w.fleet.faults(r1, tern.Faults{})
 	// Nothing is left to send, but there is something to save.
-	if out, errText, status := w.cli("push", r1+"@1", "--yes"); status != 0 || !strings.Contains(out, "equal:") {
+	if out, errText, status := w.cli("push", r1+"@1", "--yes"); status != 0 || !strings.Contains(out, "verified:") {
 		t.Errorf("saving exits %d: %s%s", status, out, errText)
 	}
 }
@@ -257,7 +257,7 @@ func TestChangedSincePreview(t *testing.T) {
 	}
 	p2 := w.preview(client.NewPreview{Ref: r1 + "@1"})
 	w.fleet.call("POST", "/devices/"+r1+"/replace", map[string]any{"serial": "TN4-THIRD", "lines": w.fleet.status(r1).Running}, nil)
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p2.ID, Hash: p2.Hash}, ""))(t).ID); end.Outcome != "refused" || !strings.Contains(end.Summary, "other hardware") {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p2.ID, Hash: p2.Hash}, ""))(t).ID); end.Outcome != "refused" || !strings.Contains(end.Summary, "hardware changed") {
 		t.Errorf("onto other hardware than previewed the push ended %s: %s", end.Outcome, end.Summary)
 	}
 }
@@ -335,7 +335,7 @@ func TestOnePushAtATime(t *testing.T) {
 	pull := must(w.admin.Pull(ctx(t), []string{r1}, ""))(t)[0]
 	eventually(t, "the pull waits for the push", func() bool { return strings.Contains(w.logText(pull.ID), first.ID) })
 	w.fleet.call("POST", "/devices/"+r1+"/release", nil, nil)
-	if end := w.end(first.ID); end.Outcome != "equal" {
+	if end := w.end(first.ID); end.Outcome != "verified" {
 		t.Errorf("the push ended %s: %s", end.Outcome, end.Summary)
 	}
 	if end := w.end(pull.ID); end.Outcome != "done" {

@@ -73,10 +73,10 @@ func TestHardwareStays(t *testing.T) {
 	if !strings.Contains(out, "Set aside, for it belongs to the hardware") || !strings.Contains(out, "set aside: 2 lines that belong to other hardware") {
 		t.Errorf("it does not say what was set aside:\n%s", out)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Serial != "TN4-OTHER1" {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.Serial != "TN4-OTHER1" {
 		t.Errorf("it is %s", d.State)
 	}
-	if dr := must(w.admin.Drift(ctx(t), []string{"name=" + r1}, false))(t); len(dr) == 0 || dr[0].State != "steady" {
+	if dr := must(w.admin.Drift(ctx(t), []string{"name=" + r1}, false))(t); len(dr) == 0 || dr[0].State != "in sync" {
 		t.Errorf("drift %+v", dr)
 	}
 	// Pushed again there is nothing to send; a real difference is drift.
@@ -87,7 +87,7 @@ func TestHardwareStays(t *testing.T) {
 	if w.pull(r1); must(w.admin.Device(ctx(t), r1))(t).State != "drifted" {
 		t.Error("a real difference is no drift any more")
 	}
-	if end := w.push(r1 + "@baseline"); end.Outcome != "equal" || !strings.Contains(w.fleet.running(r1), "hull 02:00:5e:99:99:99") {
+	if end := w.push(r1 + "@baseline"); end.Outcome != "verified" || !strings.Contains(w.fleet.running(r1), "hull 02:00:5e:99:99:99") {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 }

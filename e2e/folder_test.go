@@ -98,11 +98,11 @@ func olderFolder(t *testing.T, file string) {
 
 	// What waits is decided.
 	must(w.admin.Confirm(ctx(t), waits.ID))(t)
-	if end := w.end(waits.ID); end.Outcome != "equal" || !strings.Contains(end.Summary, "confirmed by admin") {
+	if end := w.end(waits.ID); end.Outcome != "verified" || !strings.Contains(end.Summary, "confirmed by admin") {
 		t.Errorf("confirmed, it ended %s: %s\n%s", end.Outcome, end.Summary, w.logText(waits.ID))
 	}
 	must(w.admin.Restart(ctx(t), staged.ID))(t)
-	if end := w.end(staged.ID); end.Outcome != "equal" || w.fleet.status(staged.Device).Restarts != 1 {
+	if end := w.end(staged.ID); end.Outcome != "verified" || w.fleet.status(staged.Device).Restarts != 1 {
 		t.Errorf("restarted, it ended %s: %s\n%s", end.Outcome, end.Summary, w.logText(staged.ID))
 	}
 	if now := must(w.admin.Job(ctx(t), planned.ID))(t); now.State != "ended" { // else it says that its time was over
@@ -113,13 +113,13 @@ func olderFolder(t *testing.T, file string) {
 	}
 
 	// What ran says what became of it, and goes on.
-	if end := w.end(cut.ID); !slices.Contains([]string{"undone", "equal", "unsaved", "differs"}, end.Outcome) || !strings.Contains(end.Summary, "looked at since") {
+	if end := w.end(cut.ID); !slices.Contains([]string{"undone", "verified", "unsaved", "differs"}, end.Outcome) || !strings.Contains(end.Summary, "looked at since") {
 		t.Errorf("the push that was cut off ended %s: %s", end.Outcome, end.Summary)
 	}
 	if end := w.end(restore.ID); end.Restore == nil || len(end.Restore.Rows) != 2 || end.Restore.Rows[0].Outcome == "running" {
 		t.Errorf("the restore ended %s: %s, %+v", end.Outcome, end.Summary, end.Restore)
 	}
-	if end := w.push(cut.Device + "@1"); end.Outcome != "equal" && end.Outcome != "done" {
+	if end := w.push(cut.Device + "@1"); end.Outcome != "verified" && end.Outcome != "done" {
 		t.Errorf("another push to %s: %s: %s", cut.Device, end.Outcome, end.Summary)
 	}
 }

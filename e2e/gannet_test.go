@@ -34,7 +34,7 @@ func TestServersHabits(t *testing.T) {
 		change(name, `<alarm nc:operation="delete"><id>surge</id></alarm><beat>45</beat>`)
 		w.pull(name)
 		without := ask(name)
-		if j := w.push(name + "@2"); j.Outcome != "equal" || ask(name) != with {
+		if j := w.push(name + "@2"); j.Outcome != "verified" || ask(name) != with {
 			t.Fatalf("%s: %s: %s\n%s", name, j.Outcome, j.Summary, w.logText(j.ID))
 		}
 		if st := w.fleet.status(name); strings.Join(st.Startup, "\n") != with {
@@ -55,7 +55,7 @@ func TestServersHabits(t *testing.T) {
 		}
 		j = w.parked(w.within("2m", name+"@3").ID)
 		must(w.admin.Say(ctx(t), j.ID, "confirm", ""))(t)
-		if end := w.end(j.ID); end.Outcome != "equal" || ask(name) != without {
+		if end := w.end(j.ID); end.Outcome != "verified" || ask(name) != without {
 			t.Errorf("%s: %s: %s", name, end.Outcome, end.Summary)
 		}
 	}

@@ -79,7 +79,7 @@ func TestNamedWhenTaken(t *testing.T) {
 		}
 	}
 	j := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, NameBefore: "as-mwilks-left-it", NameAfter: "back-again"}, ""))(t).ID)
-	if j.Outcome != "equal" {
+	if j.Outcome != "verified" {
 		t.Fatalf("%s: %s", j.Outcome, j.Summary)
 	}
 	all := w.versions(r1)
@@ -307,7 +307,7 @@ func TestDamageStopsNothing(t *testing.T) {
 	w.sql(flipped(4))
 	j := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID)
 	end := must(w.admin.Job(ctx(t), j.ID))(t)
-	if j.Outcome != "equal" || end.Push == nil || end.Push.Before != r1+"@5" {
+	if j.Outcome != "verified" || end.Push == nil || end.Push.Before != r1+"@5" {
 		t.Fatalf("%s: %s, %+v", j.Outcome, j.Summary, end.Push)
 	}
 	if text, err := w.admin.Download(ctx(t), end.Push.Before); err != nil || !strings.Contains(text, "to be put back") {
@@ -486,7 +486,7 @@ func TestTakenIn(t *testing.T) {
 	if len(all) != 2 || all[0].Aside != "imported" || all[0].TakenAt.Format("2006-01-02") != "2025-11-20" || !strings.Contains(all[0].Note, "from the old file server") {
 		t.Errorf("%+v", all[0])
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.Latest != 1 || d.State != "steady" {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.Latest != 1 || d.State != "in sync" {
 		t.Errorf("what was taken in counts: %+v", d)
 	}
 	if got := must(w.admin.Download(ctx(t), r1+"@2"))(t); got != older {

@@ -20,7 +20,7 @@ func (w *world) truthful(end client.Job, before, target string, versions int) {
 	w.t.Helper()
 	running := w.fleet.running(r1)
 	switch end.Outcome {
-	case "equal", "unsaved":
+	case "verified", "unsaved":
 		if running != target {
 			w.t.Errorf("said %s (%s), but the device runs\n%s", end.Outcome, end.Summary, running)
 		}
@@ -43,7 +43,7 @@ func (w *world) truthful(end client.Job, before, target string, versions int) {
 	}
 	// The way back is free: nothing holds the device any more.
 	w.fleet.faults(r1, tern.Faults{})
-	if back := w.push(r1 + "@2"); back.Outcome != "equal" {
+	if back := w.push(r1 + "@2"); back.Outcome != "verified" {
 		w.t.Fatalf("going back ended %s: %s\n%s", back.Outcome, back.Summary, w.logText(back.ID))
 	}
 	if w.fleet.running(r1) != before {

@@ -152,7 +152,7 @@ func TestDriftAsAJob(t *testing.T) {
 	}
 	w.fleet.amend(r1, "mwilks", "lane quay1", `note "nobody said so"`)
 	out, said, status := w.cli("job", "ask", "drift", "--with", "selector=all", "--with", "live=yes")
-	if status != 0 || !strings.Contains(out, "3 devices judged: 1 steady, 1 drifted, 1 without a baseline, 0 not known") {
+	if status != 0 || !strings.Contains(out, "3 devices judged: 1 in sync, 1 drifted, 1 without a baseline, 0 not known") {
 		t.Fatalf("status %d\n%s%s", status, out, said)
 	}
 	id := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "drift", Limit: 1}))(t).Items[0].ID

@@ -29,7 +29,7 @@ func TestUndoIsRefusedTheLogin(t *testing.T) {
 		t.Errorf("the login was tried %d times", n)
 	}
 	j = must(w.admin.Job(ctx(t), j.ID))(t)
-	if d := must(w.admin.Device(ctx(t), r1))(t); j.State != "waiting" || !strings.Contains(j.Summary, "not tried again until a person says so") || d.State != "refused login" || w.fleet.running(r1) != first {
+	if d := must(w.admin.Device(ctx(t), r1))(t); j.State != "waiting" || !strings.Contains(j.Summary, "not tried again until a person says so") || d.State != "login refused" || w.fleet.running(r1) != first {
 		t.Errorf("%s: %s; the device is %s", j.State, j.Summary, d.State)
 	}
 	w.fleet.faults(r1, box.Faults{})

@@ -61,7 +61,7 @@ func TestLearned(t *testing.T) {
 	}
 	must(w.admin.LoadDialect(ctx(t), "fulmar.yaml", rules.ReplaceAllString(string(src), "")+"\n"+string(raw)))(t)
 	w.fleet.amend(p1, "mwilks", "outlet 2", "feeds something else", "out", "outlet 7", "state on", "out", "watch", "every 90", "out")
-	if j := w.push(p1 + "@1"); j.Outcome != "equal" || w.fleet.running(p1) != before {
+	if j := w.push(p1 + "@1"); j.Outcome != "verified" || w.fleet.running(p1) != before {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.fleet.running(p1))
 	}
 	jobs := must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "learn"}))(t)
@@ -159,10 +159,10 @@ func TestLearned(t *testing.T) {
 		slices.Sort(l)
 		return strings.Join(l, "\n")
 	}
-	if j := w.push(put[1]); j.Outcome != "equal" && len(j.Push.Remaining) > 0 || sorted(w.fleet.running(p1)) != sorted(before) {
+	if j := w.push(put[1]); j.Outcome != "verified" && len(j.Push.Remaining) > 0 || sorted(w.fleet.running(p1)) != sorted(before) {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.fleet.running(p1))
 	}
-	if j := w.pull(p1); j.Outcome != "done" || must(w.admin.Device(ctx(t), p1))(t).State != "steady" {
+	if j := w.pull(p1); j.Outcome != "done" || must(w.admin.Device(ctx(t), p1))(t).State != "in sync" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 }

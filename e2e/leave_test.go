@@ -68,7 +68,7 @@ func TestLeaveAndGoOn(t *testing.T) {
 	if len(p.Steps) == 0 || len(p.Steps) >= len(all.Steps) {
 		t.Errorf("%d steps, at first %d", len(p.Steps), len(all.Steps))
 	}
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "equal" {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "verified" {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	if p := w.preview(client.NewPreview{Ref: v.Ref}); len(p.Steps) != 0 {
@@ -108,14 +108,14 @@ func TestRandomDocuments(t *testing.T) {
 		if err != nil {
 			t.Fatalf("round %d: %v\n%s", round, err, raw)
 		}
-		if end := w.push(v.Ref); end.Outcome != "equal" {
+		if end := w.push(v.Ref); end.Outcome != "verified" {
 			t.Fatalf("round %d: %s: %s\n%s\n%s", round, end.Outcome, end.Summary, raw, w.logText(end.ID))
 		}
 		if p := w.preview(client.NewPreview{Ref: v.Ref}); len(p.Steps) != 0 {
 			t.Errorf("round %d: pushed again it sends %+v", round, p.Changes)
 		}
 	}
-	if end := w.push(device + "@1"); end.Outcome != "equal" {
+	if end := w.push(device + "@1"); end.Outcome != "verified" {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	if now := w.fleet.running(device); len(now) < len(before) {

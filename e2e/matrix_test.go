@@ -68,12 +68,12 @@ var trials = []trial{
 	{name: "nothing"},
 	{name: "first change refused", faults: box.Faults{RefuseLine: 1}, fired: refused},
 	{name: "second change refused", faults: box.Faults{RefuseLine: 2}, fired: refused},
-	{name: "first change ignored", faults: box.Faults{IgnoreLine: 1}, fired: func(c came) bool { return c.end.Outcome != "equal" }},
+	{name: "first change ignored", faults: box.Faults{IgnoreLine: 1}, fired: func(c came) bool { return c.end.Outcome != "verified" }},
 	{name: "cut before the first change", faults: box.Faults{HoldLine: 1}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{}), fired: holding},
 	{name: "cut after the first change", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{}), fired: holding},
 	{name: "cut at the second change", faults: box.Faults{HoldLine: 2}, during: pause(box.Faults{Down: true}, 2*time.Second, box.Faults{}), fired: holding},
 	{name: "held by somebody", faults: box.Faults{HeldBy: "mwilks"}, fired: says("mwilks")},
-	{name: "full disk", faults: box.Faults{FullDisk: true}, fired: func(c came) bool { return c.end.Outcome != "equal" }},
+	{name: "full disk", faults: box.Faults{FullDisk: true}, fired: func(c came) bool { return c.end.Outcome != "verified" }},
 	{name: "busy", faults: box.Faults{Busy: 2}, fired: says("busy")},
 	{name: "another host key in the middle", faults: box.Faults{HoldLine: 1, HoldApplied: true}, during: newKey, fired: holding},
 	{name: "slow restart", faults: box.Faults{SlowRestart: 4000}, fired: restarted},
@@ -157,7 +157,7 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) (fi
 	w.fleet.faults(device, tr.faults)
 	var c came
 	restarts := w.fleet.status(device).Restarts
-	push := must(w.admin.Push(ctx(w.t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "20s", WhenEqual: true}, ""))(w.t)
+	push := must(w.admin.Push(ctx(w.t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "20s", WhenVerified: true}, ""))(w.t)
 	if tr.during != nil {
 		// A push of one change never comes to a second.
 		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
@@ -186,7 +186,7 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) (fi
 	now := w.fleet.running(device)
 	told := fmt.Sprintf("%s: %s\n%s\nit runs\n%s", end.Outcome, end.Summary, w.logText(push.ID), now)
 	switch {
-	case (end.Outcome == "equal" || end.Outcome == "unsaved") && !same(now, asked):
+	case (end.Outcome == "verified" || end.Outcome == "unsaved") && !same(now, asked):
 		w.t.Errorf("it does not run what was asked for: %s", told)
 	case slices.Contains([]string{"undone", "refused", "failed"}, end.Outcome) && !same(now, before):
 		w.t.Errorf("it does not run what it ran before: %s", told)
@@ -195,17 +195,17 @@ func (w *world) tryPush(device, ref, method, asked, before string, tr trial) (fi
 			w.t.Errorf("nothing was wrong: %s", told)
 		}
 	case end.Outcome == "unsaved" && tr.name == "full disk": // it says so
-	case end.Outcome != "equal":
+	case end.Outcome != "verified":
 		w.t.Errorf("neither what was asked for nor what was there: %s", told)
 	}
-	if d := must(w.admin.Device(ctx(w.t), device))(w.t); d.State == "failing" && end.Outcome != "failed" {
+	if d := must(w.admin.Device(ctx(w.t), device))(w.t); d.State == "pull failing" && end.Outcome != "failed" {
 		w.t.Errorf("it is %s: %s", d.State, d.Trouble)
 	}
 	if jobs := must(w.admin.Jobs(ctx(w.t), client.JobFilter{Device: device, State: "waiting", Limit: 5}))(w.t); len(jobs.Items) > 0 {
 		w.t.Errorf("a job still waits: %+v", jobs.Items[0])
 	}
 	if !same(now, before) {
-		if end := w.push(ref + "@2"); end.Outcome != "equal" {
+		if end := w.push(ref + "@2"); end.Outcome != "verified" {
 			w.t.Fatalf("bringing it back: %s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 		}
 	}

@@ -39,7 +39,7 @@ func TestKeptByHand(t *testing.T) {
 	if len(p.Steps) != 1 || p.Steps[0].Kind != "live" {
 		t.Errorf("%+v", p.Steps)
 	}
-	if j := w.push(k1 + "/file@latest"); j.Outcome != "equal" || !strings.Contains(loaded(), "mtu 1400") || !strings.Contains(j.Summary, "the device has "+k1+"/file@2") {
+	if j := w.push(k1 + "/file@latest"); j.Outcome != "verified" || !strings.Contains(loaded(), "mtu 1400") || !strings.Contains(j.Summary, "the device has "+k1+"/file@2") {
 		t.Fatalf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
 	// Back to the byte, loaded for a time, and taken back at once.
@@ -58,12 +58,12 @@ func TestKeptByHand(t *testing.T) {
 	// Its own timer goes off when nobody can reach it: the service puts the file right.
 	j = w.parked(w.within("2m", k1+"/file@1").ID)
 	must(w.admin.Say(ctx(t), j.ID, "confirm", ""))(t)
-	if j = w.end(j.ID); j.Outcome != "equal" || file() != first || loaded() != made {
+	if j = w.end(j.ID); j.Outcome != "verified" || file() != first || loaded() != made {
 		t.Fatalf("%s: %s", j.Outcome, j.Summary)
 	}
 	// A remark alone is a change, and is put back.
 	w.fleet.amend(k1, "mwilks", strings.Split("# a remark\n"+first, "\n")...)
-	if j := w.push(k1 + "/file@1"); j.Outcome != "equal" || file() != first {
+	if j := w.push(k1 + "/file@1"); j.Outcome != "verified" || file() != first {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 	// A mistake in the file.
@@ -111,7 +111,7 @@ func TestEmptiedByHand(t *testing.T) {
 			}
 		}
 		w.fleet.amend(k1, "mwilks", strings.Split(text, "\n")...)
-		if j := w.end(must(w.admin.Push(ctx(t), ask, ""))(t).ID); j.Outcome != "equal" || file() != first {
+		if j := w.end(must(w.admin.Push(ctx(t), ask, ""))(t).ID); j.Outcome != "verified" || file() != first {
 			t.Errorf("%q: %s: %s\n%s", text, j.Outcome, j.Summary, w.logText(j.ID))
 		}
 		if all := must(w.admin.Versions(ctx(t), k1, "file", 0, 10))(t); len(all) != 1 {

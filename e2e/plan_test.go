@@ -59,7 +59,7 @@ func TestPlanned(t *testing.T) {
 	if runs := w.fleet.running(r1); runs != second && time.Now().Before(*j.Due) {
 		t.Error("it was pushed before its time")
 	}
-	ends(j.ID, "equal", "pulled again and compared", first)
+	ends(j.ID, "verified", "pulled again and compared", first)
 	if got := must(w.admin.Job(ctx(t), j.ID))(t); got.Plan.Push == "" || got.Plan.Changed {
 		t.Errorf("%+v", got.Plan)
 	}
@@ -75,7 +75,7 @@ func TestPlanned(t *testing.T) {
 	if status != 0 {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
-	ends(j.ID, "equal", "", second)
+	ends(j.ID, "verified", "", second)
 
 	// Called off, cancelled, lapsed, nothing left to do.
 	j = w.planned(w.admin, r1+"@1", time.Hour, time.Hour)
@@ -156,7 +156,7 @@ func TestSecondPerson(t *testing.T) {
 		t.Errorf("approved by a reader: %v", err)
 	}
 	must(wilks.Approve(ctx(t), j.ID, j.Plan.Preview))(t)
-	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(r1) != first || end.Plan.Approved != "wilks" {
+	if end := w.end(j.ID); end.Outcome != "verified" || w.fleet.running(r1) != first || end.Plan.Approved != "wilks" {
 		t.Errorf("%s: %s, %+v\n%s", end.Outcome, end.Summary, end.Plan, w.logText(j.ID))
 	}
 

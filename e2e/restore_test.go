@@ -55,7 +55,7 @@ func TestRestore(t *testing.T) {
 	})
 	// Without: each is proved.
 	out, said, status = w.cli("restore", "kind=router", "--to", asOf, "--yes", "--note", "the domain was changed by mistake")
-	if status != 0 || strings.Count(out, " equal ") < 4 {
+	if status != 0 || strings.Count(out, " verified ") < 4 {
 		t.Fatalf("status %d\n%s%s", status, out, said)
 	}
 	for _, n := range names[:4] {
@@ -109,7 +109,7 @@ func TestRestore(t *testing.T) {
 		t.Error(err)
 	}
 	eventually(t, "the rest is kept", func() bool {
-		return strings.Count(fmt.Sprint(must(w.admin.Job(ctx(t), r.ID))(t).Restore.Rows), " equal ") == 3
+		return strings.Count(fmt.Sprint(must(w.admin.Job(ctx(t), r.ID))(t).Restore.Rows), " verified ") == 3
 	})
 	for _, bad := range []client.NewRestorePreview{{Selector: []string{"kind=router"}}, {Selector: []string{"kind=router"}, Which: "live"}, {Selector: []string{"site=nowhere"}, Which: "baseline"}} {
 		if _, err := w.admin.NewRestorePreview(ctx(t), bad); !client.IsStatus(err, 400) && !client.IsStatus(err, 404) {

@@ -58,19 +58,19 @@ func TestThereAndBack(t *testing.T) {
 		t.Errorf("magpie drift exits %d for a drifted device", status)
 	}
 	end := w.push(r1 + "@1")
-	if end.Outcome != "equal" {
+	if end.Outcome != "verified" {
 		t.Fatalf("push ended %s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 	}
 	if after := w.ssh(r1, "recite running"); body(after) != body(before) {
 		t.Errorf("through ssh it shows\n%s\nbut showed before\n%s", after, before)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Unsaved {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.Unsaved {
 		t.Errorf("after the push the device is %s, unsaved %v", d.State, d.Unsaved)
 	}
 	// And the push is undone again.
 	undo := w.preview(client.NewPreview{UndoOf: end.ID})
 	back := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: undo.ID, Hash: undo.Hash}, ""))(t).ID)
-	if back.Outcome != "equal" || !strings.Contains(w.fleet.running(r1), "sieve up-in") {
+	if back.Outcome != "verified" || !strings.Contains(w.fleet.running(r1), "sieve up-in") {
 		t.Errorf("undoing the push ended %s: %s", back.Outcome, back.Summary)
 	}
 }
@@ -102,7 +102,7 @@ func TestMergeLeavesLinesBehind(t *testing.T) {
 	if end.Outcome != "differs" || !strings.Contains(w.fleet.running(r1), "lane backdoor") || !strings.Contains(w.fleet.running(r1), "gangway one") {
 		t.Errorf("merge ended %s: %s", end.Outcome, end.Summary)
 	}
-	if end := w.push(r1 + "@1"); end.Outcome != "equal" || strings.Contains(w.fleet.running(r1), "backdoor") {
+	if end := w.push(r1 + "@1"); end.Outcome != "verified" || strings.Contains(w.fleet.running(r1), "backdoor") {
 		t.Errorf("replace ended %s: %s", end.Outcome, end.Summary)
 	}
 }

@@ -37,7 +37,7 @@ func TestSecondRound(t *testing.T) {
 	p = spoil()
 	j := w.end(push(p, &one, "").ID)
 	log := w.logText(j.ID)
-	if j.Outcome != "equal" || w.fleet.running(r1) != before || j.Push.Total != p.Lines+2 || !strings.Contains(log, "round 2: 1 line still differs; sending 2 lines more towards "+r1+"@1") ||
+	if j.Outcome != "verified" || w.fleet.running(r1) != before || j.Push.Total != p.Lines+2 || !strings.Contains(log, "round 2: 1 line still differs; sending 2 lines more towards "+r1+"@1") ||
 		!strings.Contains(log, "these: lane quay1; ") {
 		t.Errorf("%s: %s, %d lines\n%s", j.Outcome, j.Summary, j.Push.Total, log)
 	}

@@ -89,7 +89,7 @@ func TestRoleForSome(t *testing.T) {
 	}
 	p := w.preview(client.NewPreview{Ref: mine + "@1"})
 	push := w.end(must(user.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, "mine"))(t).ID)
-	if push.Outcome != "equal" {
+	if push.Outcome != "verified" {
 		t.Errorf("the push ended %s: %s", push.Outcome, push.Summary)
 	}
 	// A job that waits for a word, of another's device and of theirs.

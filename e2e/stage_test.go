@@ -71,8 +71,8 @@ func TestStage(t *testing.T) {
 	if len(p.Steps) != 2 || p.Steps[0].Kind != "stage" || p.Steps[1].Kind != "restart" || p.Saves || !strings.Contains(strings.Join(p.Notes, "\n"), "restarts afterwards") {
 		t.Errorf("preview: %+v, %q", p.Steps, p.Notes)
 	}
-	is("at once", w.end(w.stage(sw1+"@1").ID), "equal", first, first, 1)
-	if d := must(w.admin.Device(ctx(t), sw1))(t); d.State != "steady" {
+	is("at once", w.end(w.stage(sw1+"@1").ID), "verified", first, first, 1)
+	if d := must(w.admin.Device(ctx(t), sw1))(t); d.State != "in sync" {
 		t.Errorf("it is %s", d.State)
 	}
 
@@ -91,7 +91,7 @@ func TestStage(t *testing.T) {
 	w.kill()
 	w.serve()
 	must(w.admin.Restart(ctx(t), w.staged(j.ID).ID))(t)
-	is("later", w.end(j.ID), "equal", second, second, 2)
+	is("later", w.end(j.ID), "verified", second, second, 2)
 
 	// Somebody saves over it: it is not restarted.
 	j = w.staged(w.stage(sw1+"@1", held).ID)
@@ -119,7 +119,7 @@ func TestStage(t *testing.T) {
 	w.fleet.call("POST", "/devices/"+sw1+"/restart", nil, nil)
 	eventually(t, "it is back", func() bool { return w.fleet.running(sw1) == first })
 	eventually(t, "it is taken up", func() bool { _, err := w.admin.Restart(ctx(t), j.ID); return err == nil })
-	is("restarted by hand", w.end(j.ID), "equal", first, first, 3)
+	is("restarted by hand", w.end(j.ID), "verified", first, first, 3)
 
 	// With a window, that begins with the restart.
 	j = w.staged(w.stage(sw1+"@2", held, func(n *client.NewPush) { n.Within = "2m" }).ID)
@@ -187,7 +187,7 @@ func TestStageBreaksOff(t *testing.T) {
 		return j.State == "waiting" && strings.Contains(j.Summary, "waiting to look")
 	})
 	w.fleet.faults(sw1, box.Faults{})
-	if end := w.end(j.ID); end.Outcome != "equal" || w.fleet.running(sw1) != first {
+	if end := w.end(j.ID); end.Outcome != "verified" || w.fleet.running(sw1) != first {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.fleet.running(sw1))
 	}
 }
@@ -207,15 +207,15 @@ func TestBroughtLogin(t *testing.T) {
 		t.Fatal(j.Summary)
 	}
 	refused := w.fleet.status(sw1).Refused
-	end := w.end(w.stage(sw1+"@1", func(n *client.NewPush) { n.Within = "2m"; n.WhenEqual = true }).ID)
-	if end.Outcome != "equal" || w.fleet.running(sw1) != first || !strings.Contains(end.Summary, "it knows the login that was used before") {
+	end := w.end(w.stage(sw1+"@1", func(n *client.NewPush) { n.Within = "2m"; n.WhenVerified = true }).ID)
+	if end.Outcome != "verified" || w.fleet.running(sw1) != first || !strings.Contains(end.Summary, "it knows the login that was used before") {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 	}
 	if n := w.fleet.status(sw1).Refused - refused; n != 1 {
 		t.Errorf("the login was refused %d times", n)
 	}
 	// A pull tries nothing but today's login; with the earlier one given back it goes on.
-	if j := w.pull(sw1); j.Outcome != "refused" || must(w.admin.Device(ctx(t), sw1))(t).State != "refused login" {
+	if j := w.pull(sw1); j.Outcome != "refused" || must(w.admin.Device(ctx(t), sw1))(t).State != "login refused" {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
 	must(w.admin.EditDevice(ctx(t), sw1, client.NewDevice{Password: sim.ServiceWord}))(t)
@@ -249,7 +249,7 @@ func TestSecondStep(t *testing.T) {
 	}
 	// It is refused: the lines are taken away again.
 	must(w.admin.LoadDialect(ctx(t), "tern", strings.Replace(src, "type: recite unit, done: '^serial '", "type: hoist it all", 1)))(t)
-	if end := w.end(w.within("30s", r1+"@1").ID); end.Outcome == "equal" {
+	if end := w.end(w.within("30s", r1+"@1").ID); end.Outcome == "verified" {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(end.ID))
 	}
 }

@@ -22,13 +22,13 @@ func TestKilledWhileKeeping(t *testing.T) {
 	for round := range 2 {
 		p := w.preview(client.NewPreview{Ref: r1 + "@1"})
 		w.fleet.faults(r1, tern.Faults{Hang: "stow running"})
-		push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "5m", WhenEqual: true}, ""))(t)
+		push := must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Within: "5m", WhenVerified: true}, ""))(t)
 		eventually(t, "it is being saved", func() bool { return strings.Contains(w.logText(push.ID), "saving to startup") })
 		w.kill()
 		w.fleet.faults(r1, tern.Faults{})
 		w.serve()
 		end := w.end(push.ID)
-		if end.Outcome != "equal" || w.fleet.running(r1) != target || settled(w.fleet.startup(r1)) != settled(target) {
+		if end.Outcome != "verified" || w.fleet.running(r1) != target || settled(w.fleet.startup(r1)) != settled(target) {
 			t.Fatalf("round %d: %s: %s\nrunning\n%s\nstartup\n%s", round, end.Outcome, end.Summary, w.fleet.running(r1), w.fleet.startup(r1))
 		}
 		changed(w)
@@ -74,13 +74,13 @@ func TestStopIsNoWorseThanAKill(t *testing.T) {
 	}
 	w.fleet.faults(r1, tern.Faults{})
 	w.serve()
-	if end := w.end(push.ID); end.Outcome != "equal" {
+	if end := w.end(push.ID); end.Outcome != "verified" {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(push.ID))
 	}
 	if end := w.end(pull.ID); end.Outcome != "done" {
 		t.Errorf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(pull.ID))
 	}
-	if d := must(w.admin.Device(ctx(t), other))(t); d.State == "failing" || d.State == "unreachable" {
+	if d := must(w.admin.Device(ctx(t), other))(t); d.State == "pull failing" || d.State == "unreachable" {
 		t.Errorf("%s is %s: %s", d.Name, d.State, d.Trouble)
 	}
 }
@@ -121,7 +121,7 @@ func TestDatabaseAway(t *testing.T) {
 		}
 	}
 	for _, d := range must(w.admin.Devices(ctx(t), nil))(t) {
-		if d.State != "steady" {
+		if d.State != "in sync" {
 			t.Errorf("%s is %s: %s", d.Name, d.State, d.Trouble)
 		}
 	}

@@ -49,7 +49,7 @@ func TestSwap(t *testing.T) {
 	if status != 0 || !strings.Contains(out, "new unit: serial TN4-SPARE1") || !strings.Contains(out, "serial "+old) {
 		t.Errorf("preview: status %d\n%s%s", status, out, said)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.HostKey == shown || d.State != "other hardware" {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.HostKey == shown || d.State != "hardware changed" {
 		t.Errorf("after a mere preview it is %s, key %s", d.State, d.HostKey)
 	}
 	// Taken back, the place is the old unit's again.
@@ -62,7 +62,7 @@ func TestSwap(t *testing.T) {
 	if end := w.end(j.ID); end.Outcome != "undone" {
 		t.Fatalf("%s: %s\n%s", end.Outcome, end.Summary, w.logText(j.ID))
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "other hardware" || d.Serials[0] != old || len(must(w.admin.Swaps(ctx(t), r1))(t)) != 0 {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "hardware changed" || d.Serials[0] != old || len(must(w.admin.Swaps(ctx(t), r1))(t)) != 0 {
 		t.Errorf("undone, and it is %s, expected serials %v", d.State, d.Serials)
 	}
 	out, said, status = w.cli("swap", r1, "--accept-key", shown, "--yes", "--note", "struck by lightning")
@@ -70,11 +70,11 @@ func TestSwap(t *testing.T) {
 		t.Fatalf("status %d\n%s%s", status, out, said)
 	}
 	d := must(w.admin.Device(ctx(t), r1))(t)
-	if d.State != "steady" || d.Serial != "TN4-SPARE1" || len(d.Serials) != 1 || d.HostKey != shown {
+	if d.State != "in sync" || d.Serial != "TN4-SPARE1" || len(d.Serials) != 1 || d.HostKey != shown {
 		t.Errorf("%+v", d)
 	}
 	swaps := must(w.admin.Swaps(ctx(t), r1))(t)
-	if len(swaps) != 1 || swaps[0].OldSerial != old || swaps[0].NewSerial != "TN4-SPARE1" || swaps[0].Note != "struck by lightning" || swaps[0].Outcome != "equal" || swaps[0].Actor != "admin" {
+	if len(swaps) != 1 || swaps[0].OldSerial != old || swaps[0].NewSerial != "TN4-SPARE1" || swaps[0].Note != "struck by lightning" || swaps[0].Outcome != "verified" || swaps[0].Actor != "admin" {
 		t.Errorf("%+v", swaps)
 	}
 	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "host key accepted") || !strings.Contains(out, shown) {
@@ -88,7 +88,7 @@ func TestSwap(t *testing.T) {
 	}
 	// The old unit, back in the rack by mistake, is other hardware now.
 	w.replace(r1, old)
-	if w.pull(r1); must(w.admin.Device(ctx(t), r1))(t).State != "other hardware" {
+	if w.pull(r1); must(w.admin.Device(ctx(t), r1))(t).State != "hardware changed" {
 		t.Error("the old unit counts as the device")
 	}
 	// A pair that answers with its other half is no swap.
@@ -121,7 +121,7 @@ func TestSwapOntoAnother(t *testing.T) {
 	if w.fleet.running(r2) != before {
 		t.Error("the other device runs something else")
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.Trouble != "" {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.Trouble != "" {
 		t.Errorf("a look at another unit made it %s: %s", d.State, d.Trouble)
 	}
 }
@@ -164,7 +164,7 @@ func TestWarnings(t *testing.T) {
 	if _, said, status := w.cli("push", r1+"@1", "--to", "innisquill-r1", "--yes"); status != 2 || !strings.Contains(said, "--override") {
 		t.Errorf("status %d, %s", status, said)
 	}
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Override: "a restore test"}, ""))(t).ID); end.Outcome != "equal" {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash, Override: "a restore test"}, ""))(t).ID); end.Outcome != "verified" {
 		t.Errorf("%s: %s", end.Outcome, end.Summary)
 	}
 	if out, _, _ := w.cli("--json", "audit", "list"); !strings.Contains(out, "because: a restore test") {
@@ -192,7 +192,7 @@ func TestAfterReset(t *testing.T) {
 		w.fleet.call("POST", "/devices/"+g+"/reset", map[string]any{"depth": c.depth}, nil)
 		if c.at == "" {
 			w.pull(g)
-			if d := must(w.admin.Device(ctx(t), g))(t); d.State != "in factory state" {
+			if d := must(w.admin.Device(ctx(t), g))(t); d.State != "factory defaults" {
 				t.Fatalf("%s: it is %s", c.depth, d.State)
 			}
 		}
@@ -213,7 +213,7 @@ func TestAfterReset(t *testing.T) {
 		if j := w.pull(g); j.Outcome != "done" {
 			t.Errorf("%s: %s: %s", c.depth, j.Outcome, j.Summary)
 		}
-		if d := must(w.admin.Device(ctx(t), g))(t); d.State != "steady" {
+		if d := must(w.admin.Device(ctx(t), g))(t); d.State != "in sync" {
 			t.Errorf("%s: it is %s", c.depth, d.State)
 		}
 	}
@@ -253,11 +253,11 @@ func TestController(t *testing.T) {
 		t.Errorf("who else is affected is not said: %v", p.Notes)
 	}
 	end := w.push(c + "@1")
-	if end.Outcome != "equal" || joined() != before {
+	if end.Outcome != "verified" || joined() != before {
 		t.Errorf("%s: %s; %d of %d are back\n%s", end.Outcome, end.Summary, joined(), before, w.logText(end.ID))
 	}
 	for _, d := range must(w.admin.Devices(ctx(t), []string{"kind=access-point"}))(t) {
-		if d.State != "steady" {
+		if d.State != "in sync" {
 			t.Errorf("%s is %s: %s", d.Name, d.State, d.Trouble)
 		}
 	}

@@ -193,7 +193,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	// What was written before that is escaped, wherever it is printed.
 	w.sql(`UPDATE audit SET actor = 'x\x1b[2J' WHERE seq = 3`)
 	w.sql("UPDATE audit SET actor = CONCAT('x', CHAR(27), '[2J', CHAR(7)) WHERE seq = 3")
-	w.sql("UPDATE devices SET trouble = CONCAT('t', CHAR(27), ']0;x', CHAR(7)), state = 'failing'")
+	w.sql("UPDATE devices SET trouble = CONCAT('t', CHAR(27), ']0;x', CHAR(7)), state = 'pull failing'")
 	for _, args := range [][]string{{"audit", "list"}, {"status"}, {"device", "show", r1}, {"device", "list"}} {
 		x := w.atTerminal(t, 120, args...)
 		x.ends()

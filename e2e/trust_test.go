@@ -132,7 +132,7 @@ func TestLoginGoesToItsOwnAddress(t *testing.T) {
 	if j.Outcome == "done" || p.shown() != "" || !strings.Contains(j.Summary, "its own address and accepted key only") {
 		t.Errorf("%s: %s; it was shown %q", j.Outcome, j.Summary, p.shown())
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "steady" || d.LatchedSince != nil {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.LatchedSince != nil {
 		t.Errorf("what somebody found elsewhere is said of the device: %s, latched %v", d.State, d.LatchedSince)
 	}
 	log := ""
@@ -239,7 +239,7 @@ func TestSecretsAreNotHandedAnywhere(t *testing.T) {
 	if _, err := op.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""); !client.IsStatus(err, 403) || !strings.Contains(err.Error(), "takes the right to see secrets") {
 		t.Errorf("pushed by who may not see them: %v", err)
 	}
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "equal" {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, ""))(t).ID); end.Outcome != "verified" {
 		t.Errorf("pushed by who may: %s: %s", end.Outcome, end.Summary)
 	}
 }
@@ -409,7 +409,7 @@ func TestRightsEndAtOnce(t *testing.T) {
 	must(w.admin.EditUser(ctx(t), "okonkwo", client.NewUser{Role: "reader"}))(t)
 	w.fleet.call("POST", "/devices/"+first+"/release", nil, nil)
 	end := w.end(restore.ID)
-	if end.Outcome != "failed" || end.Restore.Rows[0].Outcome != "equal" || !strings.Contains(w.logText(end.ID), "may not push any more") {
+	if end.Outcome != "failed" || end.Restore.Rows[0].Outcome != "verified" || !strings.Contains(w.logText(end.ID), "may not push any more") {
 		t.Errorf("%s: %s, %+v", end.Outcome, end.Summary, end.Restore)
 	}
 }

@@ -75,7 +75,7 @@ func TestToldOfWhatIsWritten(t *testing.T) {
 		return x.Topic == "part" && x.Name == "running" && x.Device == r1
 	})
 	h.within(t, 5*time.Second, "how the device is", func(x client.Touched) bool {
-		return x.Topic == "device" && x.Name == r1 && x.State == "steady"
+		return x.Topic == "device" && x.Name == r1 && x.State == "in sync"
 	})
 	h.within(t, 5*time.Second, "that somebody pulled", func(x client.Touched) bool { return x.Topic == "deed" })
 

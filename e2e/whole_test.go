@@ -89,7 +89,7 @@ func TestWholeDevice(t *testing.T) {
 		if j := w.pull(f); j.Outcome != "done" {
 			t.Errorf("%s: %s", by, j.Summary)
 		}
-		if d := must(w.admin.Device(ctx(t), f))(t); d.State != "steady" {
+		if d := must(w.admin.Device(ctx(t), f))(t); d.State != "in sync" {
 			out, _, _ := w.cli("drift", f)
 			t.Errorf("%s: it is %s\n%s", by, d.State, out)
 		}
@@ -118,7 +118,7 @@ func TestWholeDevice(t *testing.T) {
 			}
 		}
 		j := w.push(f + "@" + which)
-		if j.Outcome != "equal" {
+		if j.Outcome != "verified" {
 			t.Fatalf("@%s: %s: %s\n%s", which, j.Outcome, j.Summary, w.logText(j.ID))
 		}
 		mended("@" + which)
@@ -136,7 +136,7 @@ func TestWholeDevice(t *testing.T) {
 	mended("a push")
 	undo := w.preview(client.NewPreview{UndoOf: j.ID})
 	j = w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: undo.ID, Hash: undo.Hash}, ""))(t).ID)
-	if run := w.fleet.running(f); j.Outcome != "equal" || strings.Contains(run, "passenger wireless") || !strings.Contains(run, "10.61.0.99") || !strings.Contains(run, "guest") {
+	if run := w.fleet.running(f); j.Outcome != "verified" || strings.Contains(run, "passenger wireless") || !strings.Contains(run, "10.61.0.99") || !strings.Contains(run, "guest") {
 		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.logText(j.ID))
 	}
 	// The restore of a snapshot, and one part by itself.

@@ -98,7 +98,7 @@ func standsAs(d client.Drift) string {
 }
 
 // order of a report: what asks for something first.
-var order = []string{core.Drifted, "not known", "acknowledged", core.Steady, "no baseline"}
+var order = []string{core.Drifted, "not known", "acknowledged", core.InSync, "no baseline"}
 
 func rank(d client.Drift) int { return slices.Index(order, standsAs(d)) }
 
@@ -151,7 +151,7 @@ var reportPage = template.Must(template.New("drift").Funcs(template.FuncMap{
 		what, _ := d.Off()
 		return what
 	},
-	"loud":  func(d client.Drift) bool { return rank(d) < slices.Index(order, core.Steady) },
+	"loud":  func(d client.Drift) bool { return rank(d) < slices.Index(order, core.InSync) },
 	"order": func() []string { return order },
 	"lines": func(n int) string { return core.Count(n, "line", "lines") },
 	"alike": func(t client.Together) string {

@@ -288,8 +288,8 @@ func (s *Server) push(c *gin.Context) {
 		fail(c, bad(fmt.Sprintf("%d further rounds", *in.Rounds), fmt.Sprintf("0 to %d can be asked for", push.MostRounds)))
 		return
 	}
-	if in.WhenEqual && within == 0 {
-		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_equal out"))
+	if in.WhenVerified && within == 0 {
+		fail(c, bad("a push without a window needs no confirming", "give within as well, or leave when_verified out"))
 		return
 	}
 	if !s.withinPreview(c, in.Preview) {
@@ -300,7 +300,7 @@ func (s *Server) push(c *gin.Context) {
 			return
 		}
 	}
-	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenEqual: in.WhenEqual, Rounds: in.Rounds, NameBefore: in.NameBefore, NameAfter: in.NameAfter}
+	req := push.Request{NoSave: in.NoSave, LeaveApplied: in.Leave, HoldRestart: in.HoldRestart, Note: in.Note, EndSession: in.EndSession, Within: within, Checks: in.Checks, Override: in.Override, WhenVerified: in.WhenVerified, Rounds: in.Rounds, NameBefore: in.NameBefore, NameAfter: in.NameAfter}
 	var j core.Job
 	var err error
 	if in.From == nil && in.Until == nil {

@@ -40,7 +40,7 @@ func (s *Server) gather(ctx context.Context, a core.Actor) (client.Status, error
 	}
 	for _, state := range core.States {
 		for _, d := range all {
-			if d.State == state && !d.Disabled && state != core.Steady && len(st.Attend) < 50 {
+			if d.State == state && !d.Disabled && state != core.InSync && len(st.Attend) < 50 {
 				st.Attend = append(st.Attend, s.wireDevice(d))
 			}
 		}

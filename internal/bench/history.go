@@ -164,7 +164,7 @@ func keepAll(ctx context.Context, dsn string, master seal.Master, texts [][]stri
 	devices := make([]core.Device, len(texts))
 	for d := range texts {
 		now = at.Add(time.Duration(d-len(texts)) * time.Millisecond)
-		devices[d] = core.Device{Name: fmt.Sprintf("quay-%03d", d), Address: fmt.Sprintf("192.0.2.%d", d), Port: 22, Kind: "router", Dialect: "tern", State: core.Steady}
+		devices[d] = core.Device{Name: fmt.Sprintf("quay-%03d", d), Address: fmt.Sprintf("192.0.2.%d", d), Port: 22, Kind: "router", Dialect: "tern", State: core.InSync}
 		if err := s.Tx(ctx, who, func(q *store.Q) error { return q.AddDevice(ctx, &devices[d], nil) }); err != nil {
 			return 0, 0, err
 		}

@@ -279,7 +279,7 @@ func (out learned) pairs(f unknown, n int, seed uint64) (equal, warned, failed i
 // learning prints how well rules are learned.
 func learning(string) error {
 	fmt.Println("Rules forgotten and learned again, from 12 versions and a spare unit; then 300 pushes of one random configuration over another.")
-	fmt.Printf("%-8s %6s %6s %6s %8s   %6s %7s %6s\n", "family", "right", "unsure", "wrong", "messages", "equal", "unsure", "failed")
+	fmt.Printf("%-8s %6s %6s %6s %8s   %6s %7s %6s\n", "family", "right", "unsure", "wrong", "messages", "verified", "unsure", "failed")
 	for _, f := range unknowns {
 		l, err := learnAnew(f, 1, 12)
 		if err != nil {

@@ -402,7 +402,7 @@ func (s *service) pull(selector string) error {
 			return err
 		}
 		if st.Queued+st.Running+st.Waiting == 0 {
-			if st.States["steady"] != routers {
+			if st.States["in sync"] != routers {
 				return fmt.Errorf("after the pull the fleet is %v", st.States)
 			}
 			return nil

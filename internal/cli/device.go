@@ -157,9 +157,9 @@ func (a *app) deviceShow(ctx context.Context, c *cli.Command, s *client.Client, 
 	a.print(c, d, func() {
 		next := "" // what to do about the unit that answers
 		switch d.State {
-		case "other hardware":
+		case "hardware changed":
 			next = "if that unit is to take the device's place: magpie swap " + d.Name
-		case "in factory state":
+		case "factory defaults":
 			next = "to put the newest version back on it: magpie push " + d.Name
 		}
 		var lines []string

@@ -38,7 +38,7 @@ func pushFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "hold-restart", Category: "when", Usage: "with --method stage: write startup, and leave the restart to later"},
 		&cli.StringSliceFlag{Name: "check", Category: "safety", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS; device NAME; children; state NAME"},
 		&cli.StringFlag{Name: "within", Category: "safety", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
-		&cli.BoolFlag{Name: "when-equal", Category: "safety", Usage: "with --within: confirm it by itself when it is proved equal"},
+		&cli.BoolFlag{Name: "when-verified", Category: "safety", Usage: "with --within: confirm it by itself when it is verified"},
 		&cli.StringFlag{Name: "override", Category: "safety", Usage: "`WHY` it is done although warnings speak against it; kept in the audit log"},
 		&cli.StringFlag{Name: "note", Category: "safety", Usage: "`WHY`, kept in the audit log"},
 		&cli.StringFlag{Name: "name-before", Category: "what", Usage: "a `NAME` for the version that is kept before it"},
@@ -106,8 +106,8 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 	if c.Bool("hold-restart") && c.String("method") != "stage" {
 		return fmt.Errorf("--hold-restart leaves a restart to later; only --method stage restarts by itself")
 	}
-	if c.Bool("when-equal") && c.String("within") == "" {
-		return fmt.Errorf("--when-equal confirms a push that undoes itself otherwise; give --within TIME as well")
+	if c.Bool("when-verified") && c.String("within") == "" {
+		return fmt.Errorf("--when-verified confirms a push that undoes itself otherwise; give --within TIME as well")
 	}
 	ask := client.NewPreview{To: c.String("to"), UndoOf: c.String("undo"), Only: c.StringSlice("only")}
 	switch {
@@ -217,7 +217,7 @@ func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask
 		n := c.Int("rounds")
 		rounds = &n
 	}
-	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenEqual: c.Bool("when-equal"), Rounds: rounds, NameBefore: c.String("name-before"), NameAfter: c.String("name-after")}, onceKey()); err != nil {
+	if j, err = s.Push(ctx, client.NewPush{From: from, Until: until, Zone: planZone, Preview: p.ID, Hash: p.Hash, NoSave: c.Bool("no-save"), Leave: c.Bool("leave"), HoldRestart: c.Bool("hold-restart"), Note: c.String("note"), EndSession: c.String("end-session"), Within: c.String("within"), Checks: c.StringSlice("check"), Override: override, WhenVerified: c.Bool("when-verified"), Rounds: rounds, NameBefore: c.String("name-before"), NameAfter: c.String("name-after")}, onceKey()); err != nil {
 		return err
 	}
 	if j.Kind == "planned" {
@@ -302,7 +302,7 @@ func (a *app) followPush(ctx context.Context, c *cli.Command, s *client.Client, 
 	}
 	a.print(c, j, func() { a.showPush(j) })
 	bad := j.Push != nil && slices.ContainsFunc(j.Push.Checks, func(c client.Checked) bool { return c.Failed })
-	if j.Outcome != "equal" || bad {
+	if j.Outcome != "verified" || bad {
 		return errDiffers
 	}
 	return nil

@@ -125,7 +125,7 @@ func (a *app) restored(ctx context.Context, c *cli.Command, s *client.Client, id
 	}
 	a.print(c, j, func() { a.showRestore(j) })
 	for _, r := range j.Restore.Rows {
-		if r.Outcome != "equal" && r.Outcome != "skipped" && r.Outcome != "waiting" && r.Outcome != "running" {
+		if r.Outcome != "verified" && r.Outcome != "skipped" && r.Outcome != "waiting" && r.Outcome != "running" {
 			return errDiffers
 		}
 	}

@@ -327,8 +327,8 @@ func stateWord(d client.Device) string {
 		return "disabled"
 	case d.Apart != nil && d.State == "drifted":
 		return "drifted, " + d.Apart.Word
-	case d.State == "steady" && d.Acknowledged != nil:
-		return "steady, drift acknowledged"
+	case d.State == "in sync" && d.Acknowledged != nil:
+		return "in sync, drift acknowledged"
 	case d.Apart != nil && d.State == "unsaved":
 		return d.Apart.Word
 	}
@@ -340,7 +340,7 @@ func next(d client.Device) string {
 	switch d.State {
 	case "drifted":
 		return "magpie drift " + d.Name
-	case "steady":
+	case "in sync":
 		if d.Acknowledged != nil {
 			return "until " + when(*d.Acknowledged) + " " + zoneName() + ": magpie drift " + d.Name
 		}
@@ -351,7 +351,7 @@ func next(d client.Device) string {
 		return fmt.Sprintf("magpie diff %[1]s/startup %[1]s", d.Name)
 	case "never pulled":
 		return "magpie pull " + d.Name
-	case "refused login":
+	case "login refused":
 		return fmt.Sprintf("magpie device edit %s --password, or --retry-login", d.Name)
 	}
 	return strings.TrimPrefix(d.Trouble, d.State+": ")

@@ -453,11 +453,11 @@ func count(n int, one, many string) string {
 // stateStyle is how a state is painted; its word always stands there too.
 func stateStyle(state string) string {
 	switch state {
-	case "steady", "equal", "done":
+	case "in sync", "verified", "done":
 		return calm
 	case "drifted", "unsaved", "differs", "undone", "waiting":
 		return removed
-	case "refused login", "unreachable", "other hardware", "in factory state", "failing", "failed", "refused", "unknown":
+	case "login refused", "unreachable", "hardware changed", "factory defaults", "pull failing", "failed", "refused", "unknown":
 		return alarm
 	}
 	return plain

@@ -298,7 +298,7 @@ func (a *app) jobWatch(ctx context.Context, c *cli.Command, s *client.Client, go
 		}
 		a.s.printf("\n%s: %s\n", a.s.paint(stateStyle(j.Outcome), j.Outcome), j.Summary)
 	})
-	if j.Outcome != "done" && j.Outcome != "equal" {
+	if j.Outcome != "done" && j.Outcome != "verified" {
 		return errDiffers
 	}
 	return nil

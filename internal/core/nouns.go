@@ -12,19 +12,19 @@ import (
 
 // Device states, worst first.
 const (
-	RefusedLogin = "refused login"
-	Unreachable  = "unreachable"
-	OtherUnit    = "other hardware"
-	AtFactory    = "in factory state"
-	Failing      = "failing" // reached, but its last pull ended without a version; see its last pull
-	Drifted      = "drifted"
-	Unsaved      = "unsaved"
-	NeverPulled  = "never pulled"
-	Steady       = "steady"
+	LoginRefused    = "login refused"
+	Unreachable     = "unreachable"
+	HardwareChanged = "hardware changed"
+	FactoryDefaults = "factory defaults"
+	PullFailing     = "pull failing" // reached, but its last pull ended without a version; see its last pull
+	Drifted         = "drifted"
+	Unsaved         = "unsaved"
+	NeverPulled     = "never pulled"
+	InSync          = "in sync"
 )
 
 // States in the order in which a person should look at them.
-var States = []string{RefusedLogin, Unreachable, OtherUnit, AtFactory, Failing, Drifted, Unsaved, NeverPulled, Steady}
+var States = []string{LoginRefused, Unreachable, HardwareChanged, FactoryDefaults, PullFailing, Drifted, Unsaved, NeverPulled, InSync}
 
 // Kinds of device.
 var Kinds = []string{"router", "switch", "firewall", "wireless-controller", "access-point", "other"}
@@ -57,7 +57,7 @@ const (
 	Refused   = "refused"
 	Failed    = "failed"
 	Cancelled = "cancelled"
-	Equal     = "equal"
+	Verified  = "verified"
 	NotSaved  = "unsaved"
 	Differs   = "differs"
 	Undone    = "undone"
@@ -68,16 +68,16 @@ const (
 var JobStates = []string{Queued, Running, Waiting, Ended}
 
 // Outcomes of jobs.
-var Outcomes = []string{Done, Refused, Failed, Cancelled, Equal, NotSaved, Differs, Undone, Unknown}
+var Outcomes = []string{Done, Refused, Failed, Cancelled, Verified, NotSaved, Differs, Undone, Unknown}
 
 // Well are the outcomes of jobs that came out as they should.
-var Well = []string{Done, Equal}
+var Well = []string{Done, Verified}
 
 // Reasons of versions.
 var Reasons = []string{ByHand, BySchedule, ByNotice, FirstPull, BeforePush, AfterPush, Edited, ByImport}
 
 // Asides are why a version counts for nothing.
-var Asides = []string{OtherUnit, AtFactory, Edited, Imported, RestoreTest}
+var Asides = []string{HardwareChanged, FactoryDefaults, Edited, Imported, RestoreTest}
 
 // Topics are what those who watch the service are told of: that a device, a part's
 // versions, a job or its log were written, that somebody did something, and that the
@@ -149,7 +149,7 @@ type Device struct {
 	LastTried    *time.Time `db:"last_tried"`
 	LastPulled   *time.Time `db:"last_pulled"` // the last pull that succeeded
 	LastChanged  *time.Time `db:"last_changed"`
-	LastProven   *time.Time `db:"proven_at"` // when a version of it was last put on hardware and proved equal
+	LastProven   *time.Time `db:"proven_at"` // when a version of it was last put on hardware and verified
 	Proven       string     `db:"proven"`    // which, where and by what
 	Latest       int        `db:"latest"`    // number of the newest running version; 0 for none
 	LatchedSince *time.Time `db:"latched"`

@@ -43,7 +43,7 @@ var TellEvents = []TellEvent{
 	{TellChanged, "a device runs something new"},
 	{TellDrifted, "a device left its baseline, or what it runs is not saved"},
 	{TellFailed, "a device cannot be pulled any more, other hardware answers, or a push, a schedule or other work did not end well"},
-	{TellRecovered, "a device is steady again"},
+	{TellRecovered, "a device is in sync again"},
 	{TellWaiting, "work waits for a person"},
 	{TellUnproven, "nothing of a device was put back and proved for so many days"},
 	{TellCapacity, "the disk of an instance's data folder is nearly full, or will be within a month as things went lately"},

@@ -349,7 +349,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		default:
 			row.Outcome, row.Summary = p.Outcome, p.Summary
 		}
-		if row.Outcome != core.Equal && row.Outcome != core.Waiting {
+		if row.Outcome != core.Verified && row.Outcome != core.Waiting {
 			bad++
 			l.Trouble(fmt.Sprintf("%s: %s: %s", row.Device, row.Outcome, row.Summary), "")
 		} else {
@@ -391,7 +391,7 @@ func (s *Service) endRestore(j core.Job, l *job.Log, out RestoreResult, bad, sto
 		n[r.Outcome]++
 	}
 	var said []string
-	for _, o := range []string{core.Equal, core.Waiting, core.NotSaved, core.Differs, core.Undone, core.Refused, core.Failed, core.Unknown, core.Cancelled, "running", "not begun", "skipped"} {
+	for _, o := range []string{core.Verified, core.Waiting, core.NotSaved, core.Differs, core.Undone, core.Refused, core.Failed, core.Unknown, core.Cancelled, "running", "not begun", "skipped"} {
 		if n[o] > 0 {
 			words := o
 			if o == core.Waiting {

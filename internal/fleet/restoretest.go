@@ -98,7 +98,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 		s.endRestoreTest(j, l, core.Unknown, "push "+pushed.ID+" ended, and what came of it cannot be read: "+err.Error(), res)
 		return
 	}
-	res.Proved = pushed.Outcome == core.Equal || pushed.Outcome == core.NotSaved
+	res.Proved = pushed.Outcome == core.Verified || pushed.Outcome == core.NotSaved
 	if pushed.Outcome == core.NotSaved {
 		l.Info("it runs %s, pulled again and compared; startup was left alone", res.Ref)
 	} else {
@@ -133,7 +133,7 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 			return
 		}
 		l.Info("%s: %s", back.Outcome, back.Summary)
-		if res.Whole = back.Outcome == core.Equal || back.Outcome == core.NotSaved; !res.Whole { // startup was not written either way
+		if res.Whole = back.Outcome == core.Verified || back.Outcome == core.NotSaved; !res.Whole { // startup was not written either way
 			s.endRestoreTest(j, l, core.Failed, s.testedWords(res)+fmt.Sprintf("; but what ran on %s before is not back: %s: %s", j.Device, back.Outcome, back.Summary), res)
 			return
 		}

@@ -378,7 +378,7 @@ func TestNobodyWaitsForTheSilent(t *testing.T) {
 			if err := q.AddDevice(bg, &d, &store.Secret{User: "u"}); err != nil {
 				return err
 			}
-			if d.State = core.Steady; i < 30 {
+			if d.State = core.InSync; i < 30 {
 				d.State = core.Unreachable
 			}
 			return q.SetStanding(bg, d)

@@ -66,7 +66,7 @@ func (u *push) check() Report {
 		u.said = "the device changed since the preview: what it runs is not what could not be read then; nothing was sent; preview it again"
 	case u.v.Pull.Serial != u.p.Serial:
 		u.said = fmt.Sprintf("other hardware answers: serial %s, the preview saw %s; nothing was sent", u.v.Pull.Serial, u.p.Serial)
-	case k.Device.State == core.OtherUnit && u.p.Swap == nil:
+	case k.Device.State == core.HardwareChanged && u.p.Swap == nil:
 		u.said = k.Device.Trouble + "; nothing was sent"
 	case u.v.Identity.Factory != u.p.Factory:
 		u.said = "the unit was reset or set up since the preview; nothing was sent; preview it again"

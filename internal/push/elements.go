@@ -228,9 +228,9 @@ func (s *Service) withElements(ctx context.Context, v *visit.Visit, k visit.Kept
 	for _, e := range all {
 		switch {
 		case e.Cannot != "" && e.Do == "":
-			p.Notes = append(p.Notes, fmt.Sprintf("logical element %s stays as it is, and this push will not end %s: %s", e.Name, core.Equal, e.Cannot))
+			p.Notes = append(p.Notes, fmt.Sprintf("logical element %s stays as it is, and this push will not end %s: %s", e.Name, core.Verified, e.Cannot))
 		case e.Cannot != "":
-			p.Notes = append(p.Notes, fmt.Sprintf("%s; this push does not do that, and will not end %s: %s", e.what(), core.Equal, e.Cannot))
+			p.Notes = append(p.Notes, fmt.Sprintf("%s; this push does not do that, and will not end %s: %s", e.what(), core.Verified, e.Cannot))
 		}
 	}
 	return nil

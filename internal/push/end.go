@@ -15,13 +15,13 @@ func (u *push) end(outcome, summary string, also ...func(q *store.Q) error) {
 	ctx := context.Background()
 	u.close()
 	place := outcome
-	if r := u.res.Refused; r != nil && outcome == core.Equal {
+	if r := u.res.Refused; r != nil && outcome == core.Verified {
 		outcome = core.Refused
 		if refused := u.refusedAt(r.Line); !strings.Contains(summary, refused) {
 			summary = refused + "; all the same: " + summary
 		}
 	}
-	if u.st.Undid && outcome == core.Equal {
+	if u.st.Undid && outcome == core.Verified {
 		outcome, summary = core.Failed, "the undo broke off; all the same: "+summary
 	}
 	u.s.End(u.j, u.l, outcome, summary, u.res, append(also, func(q *store.Q) error {
@@ -38,7 +38,7 @@ func (u *push) end(outcome, summary string, also ...func(q *store.Q) error) {
 // proven notes that the version was put on hardware and is there, and how long
 // the device was away for it.
 func (u *push) proven(ctx context.Context, q *store.Q, outcome string) error {
-	equal := outcome == core.Equal || outcome == core.NotSaved && u.req.RestoreTest != "" // a restore test leaves startup alone
+	equal := outcome == core.Verified || outcome == core.NotSaved && u.req.RestoreTest != "" // a restore test leaves startup alone
 	if !equal || u.res.Sent == 0 || len(u.p.Only) > 0 {
 		return nil
 	}

@@ -105,7 +105,7 @@ type Asked struct {
 	Window       bool `json:"window,omitempty"`        // it is taken back unless it is confirmed in time
 	HoldRestart  bool `json:"hold_restart,omitempty"`  // the last line is a restart, and left to a person
 	LeaveApplied bool `json:"leave_applied,omitempty"` // when a line is refused, what was applied before it stays
-	WhenEqual    bool `json:"when_equal,omitempty"`    // it confirms itself when it is proved
+	WhenVerified bool `json:"when_verified,omitempty"` // it confirms itself when it is proved
 	Saves        bool `json:"saves,omitempty"`         // startup is written once what runs is proved
 	Rounds       int  `json:"rounds,omitempty"`        // how often what is missing after the proof is sent too
 }
@@ -287,7 +287,7 @@ func Decide(s State, f Facts) Action {
 			return s.undo(s.interrupted(f, ""))
 		case s.ChecksBad:
 			return s.undo(ChecksFail)
-		case s.WhenEqual && (f.Outcome == core.Equal || f.Outcome == core.NotSaved):
+		case s.WhenVerified && (f.Outcome == core.Verified || f.Outcome == core.NotSaved):
 			return Action{Deed: CallOff, Phase: Keeping}
 		}
 		return Action{Deed: AwaitConfirm, Phase: Confirming}

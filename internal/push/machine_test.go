@@ -303,7 +303,7 @@ func (k *walker) deed(w world, a Action) (out []world) {
 			if w.startup != new_ {
 				return core.NotSaved
 			}
-			return core.Equal
+			return core.Verified
 		case w.running == new_:
 			return core.NotSaved
 		}
@@ -485,8 +485,8 @@ func (k *walker) atEnd(w world) {
 	k.ends[w.ended]++
 	away := w.unit || w.gone || w.never
 	switch {
-	case w.ended == core.Equal && (w.running != new_ || w.startup != new_) && (k.setup.asked.Saves || k.setup.stage):
-		k.fail(w, "it ended equal, and running and startup are not")
+	case w.ended == core.Verified && (w.running != new_ || w.startup != new_) && (k.setup.asked.Saves || k.setup.stage):
+		k.fail(w, "it ended verified, and running and startup are not")
 	case w.ended == core.Undone && (w.running != old || w.startup != old):
 		k.fail(w, "it ended undone, and running and startup are not what they were")
 	case w.claimed:
@@ -511,7 +511,7 @@ func setups() (out []setup) {
 	for _, by := range []string{byService, byCommit, byTimer, byDeed} {
 		for _, window := range []bool{false, true} {
 			for n := range 8 {
-				a := Asked{Lines: 2, Window: window, LeaveApplied: n&1 > 0, WhenEqual: window && n&2 > 0, Saves: n&4 == 0}
+				a := Asked{Lines: 2, Window: window, LeaveApplied: n&1 > 0, WhenVerified: window && n&2 > 0, Saves: n&4 == 0}
 				out = append(out, setup{asked: a, by: by})
 			}
 			out = append(out, setup{asked: Asked{Lines: 0, Window: window, Saves: true}, by: by},
@@ -544,7 +544,7 @@ func TestMachine(t *testing.T) {
 	if steps < 20_000 {
 		t.Errorf("only %d moments were walked", steps)
 	}
-	for _, o := range []string{core.Equal, core.NotSaved, core.Differs, core.Undone, core.Unknown, core.Failed, core.Refused, core.Cancelled} {
+	for _, o := range []string{core.Verified, core.NotSaved, core.Differs, core.Undone, core.Unknown, core.Failed, core.Refused, core.Cancelled} {
 		if ends[o] == 0 {
 			t.Errorf("no walk ends %s", o)
 		}
@@ -573,10 +573,10 @@ func TestMachineBroken(t *testing.T) {
 		"startup is not looked at after the undo was refused, and equal is said on faith": {func(s State, f Facts) Action {
 			a := Decide(s, f)
 			if f.Did == Save && f.Report != Done {
-				return Action{Deed: End, Outcome: core.Equal}
+				return Action{Deed: End, Outcome: core.Verified}
 			}
 			return a
-		}, "equal"},
+		}, "verified"},
 	} {
 		caught := ""
 		for _, st := range setups() {

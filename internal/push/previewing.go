@@ -283,7 +283,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if gone, err := s.goneElements(ctx, p); err != nil {
 		return p, err
 	} else if len(gone) > 0 {
-		p.Notes = append(p.Notes, fmt.Sprintf("logical elements that are not there any more: %s. This push does not bring them back, and will not end %s", strings.Join(gone, ", "), core.Equal))
+		p.Notes = append(p.Notes, fmt.Sprintf("logical elements that are not there any more: %s. This push does not bring them back, and will not end %s", strings.Join(gone, ", "), core.Verified))
 	}
 	kids, err := q.Children(ctx, d.ID)
 	if err != nil {

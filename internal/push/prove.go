@@ -57,7 +57,7 @@ func (u *push) prove() (f Facts) {
 		return f
 	}
 	u.l.Step("pulling again, to prove it")
-	u.steady()
+	u.settle()
 	u.regather(ctx)
 	u.v.Renew(core.AfterPush)
 	if err := u.v.Fetch(ctx); err != nil {
@@ -158,7 +158,7 @@ func (u *push) judge() (f Facts) {
 	u.res.After = after.Ref()
 	f.Report = Done
 	f.Outcome, u.said, err = u.verdict(ctx, u.v)
-	if u.req.NameAfter != "" && err == nil && (f.Outcome == core.Equal || f.Outcome == core.NotSaved) {
+	if u.req.NameAfter != "" && err == nil && (f.Outcome == core.Verified || f.Outcome == core.NotSaved) {
 		if why := u.v.Name(ctx, after, u.req.NameAfter); why != "" {
 			u.l.Warn("%s", why)
 		}
@@ -170,7 +170,7 @@ func (u *push) judge() (f Facts) {
 		return f
 	case f.Outcome == core.NotSaved && !final: // startup is written when it is confirmed
 		u.said = fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target)
-	case u.saveErr != nil && (f.Outcome == core.NotSaved || f.Outcome == core.Equal):
+	case u.saveErr != nil && (f.Outcome == core.NotSaved || f.Outcome == core.Verified):
 		f.Outcome, u.said = core.NotSaved, fmt.Sprintf("the device runs %s, pulled again and compared, but saving to startup failed: %v", u.p.Target, u.saveErr)
 	case f.Outcome == core.Differs && final && !u.res.Saved && u.v.Unsaved() && len(u.p.Steps) > 0:
 		u.said += "; it was not saved to startup"
@@ -227,7 +227,7 @@ func (u *push) verdict(ctx context.Context, v *visit.Visit) (outcome, summary st
 			return core.Differs, fmt.Sprintf("the device %s %s, but logical element %s was not put back: %s", u.has(), u.p.Target, e.Name, e.Cannot), nil
 		}
 	}
-	return core.Equal, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target) + u.letGo(ctx, v, target), nil
+	return core.Verified, fmt.Sprintf("the device %s %s, pulled again and compared", u.has(), u.p.Target) + u.setAside() + u.resalted(ctx, v, target) + u.letGo(ctx, v, target), nil
 }
 
 // setAside says how much of the version did not go there.
@@ -287,9 +287,9 @@ func (u *push) letGo(ctx context.Context, v *visit.Visit, target core.Version) s
 	return ""
 }
 
-// steady gives the device the time that its dialect says it needs before what it
+// settle gives the device the time that its dialect says it needs before what it
 // shows can be believed.
-func (u *push) steady() {
+func (u *push) settle() {
 	span := u.v.Dialect.Span(u.v.Dialect.Change.Settle, 0)
 	if span == 0 || len(u.p.Steps) == 0 {
 		return

@@ -95,7 +95,7 @@ func (u *push) load() bool {
 	if !saved {
 		u.st = older(row, u.j)
 	}
-	u.st.Asked = Asked{Lines: len(u.p.Steps) + u.st.More, Window: u.req.Within > 0, HoldRestart: u.req.HoldRestart, LeaveApplied: u.req.LeaveApplied || u.p.Unreadable != "", WhenEqual: u.req.WhenEqual,
+	u.st.Asked = Asked{Lines: len(u.p.Steps) + u.st.More, Window: u.req.Within > 0, HoldRestart: u.req.HoldRestart, LeaveApplied: u.req.LeaveApplied || u.p.Unreadable != "", WhenVerified: u.req.WhenVerified,
 		Saves: !u.req.NoSave && u.p.Method != "stage" && u.p.Saves, Rounds: u.req.rounds()}
 	if row.Phase == "restarting" { // of an older program, which counted that line by itself
 		u.st.Phase, u.st.Announced, u.st.Answered, u.st.Restart = Sending, u.st.Lines, u.st.Lines-1, true

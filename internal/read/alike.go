@@ -30,7 +30,7 @@ func TroubledAlike(devices []core.Device) (out []Alike) {
 	groups := map[string]*Alike{}
 	shown := map[string]string{} // by group, the words of its first
 	for _, d := range devices {
-		if !slices.Contains([]string{core.Unreachable, core.RefusedLogin, core.Failing}, d.State) || d.Trouble == "" {
+		if !slices.Contains([]string{core.Unreachable, core.LoginRefused, core.PullFailing}, d.State) || d.Trouble == "" {
 			continue
 		}
 		says := strings.TrimPrefix(d.Trouble, d.State+": ")

@@ -20,8 +20,8 @@ func TestTroubledAlike(t *testing.T) {
 		device("dunvarrow-r3", "dunvarrow", "192.0.2.3", core.Unreachable, "unreachable: no connection to 192.0.2.3 port 22: no route to host", nil),
 		device("dunvarrow-r4", "dunvarrow", "192.0.2.4", core.Unreachable, "unreachable: no connection to 192.0.2.4 port 22: connection refused", nil),
 		device("callowmere-r1", "callowmere", "192.0.2.5", core.Unreachable, "unreachable: no connection to 192.0.2.5 port 22: no route to host", nil),
-		device("skerrinsay-r1", "skerrinsay", "192.0.2.6", core.RefusedLogin, "the login was refused", nil),
-		device("skerrinsay-r2", "skerrinsay", "192.0.2.7", core.Steady, "", &late),
+		device("skerrinsay-r1", "skerrinsay", "192.0.2.6", core.LoginRefused, "the login was refused", nil),
+		device("skerrinsay-r2", "skerrinsay", "192.0.2.7", core.InSync, "", &late),
 		device("skerrinsay-r3", "skerrinsay", "192.0.2.8", core.Drifted, "", &late),
 	})
 	if len(got) != 4 {

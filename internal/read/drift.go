@@ -20,7 +20,7 @@ import (
 type Drift struct {
 	Device      core.Device
 	Part        string
-	State       string // steady, drifted, no baseline, never pulled, or not known
+	State       string // in sync, drifted, no baseline, never pulled, or not known
 	Baseline    string
 	Running     string
 	Differences []visit.Difference
@@ -64,7 +64,7 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		out.State, out.Trouble = "not known", "nothing here reads its dialect, "+d.Dialect
 		return out, nil
 	}
-	if !live && (d.State == core.OtherUnit || d.State == core.AtFactory) {
+	if !live && (d.State == core.HardwareChanged || d.State == core.FactoryDefaults) {
 		out.State, out.Trouble = "not known", d.Trouble // what was last pulled of the device is not what is there
 		return out, nil
 	}
@@ -116,7 +116,7 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 	if out.Differences, err = s.Judge(out.by, now.raw, now.print()); err != nil {
 		return out, fmt.Errorf("%s: %w", now.Ref, err)
 	}
-	out.State = core.Steady
+	out.State = core.InSync
 	if len(out.Differences) > 0 {
 		out.State = core.Drifted
 		out.Known, err = s.Known(ctx, q, d, part, out.Differences)

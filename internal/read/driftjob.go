@@ -134,6 +134,6 @@ func (s *Service) driftJob(ctx context.Context, j core.Job, l *job.Log) {
 			l.Info("%d of %d devices are judged", out.Judged, len(devices))
 		}
 	}
-	s.End(j, l, core.Done, fmt.Sprintf("%s judged: %d steady, %d drifted, %d without a baseline, %d not known",
-		core.Count(out.Judged, "device", "devices"), out.States[core.Steady], out.States[core.Drifted], out.States["no baseline"], out.States["not known"]), out)
+	s.End(j, l, core.Done, fmt.Sprintf("%s judged: %d in sync, %d drifted, %d without a baseline, %d not known",
+		core.Count(out.Judged, "device", "devices"), out.States[core.InSync], out.States[core.Drifted], out.States["no baseline"], out.States["not known"]), out)
 }

@@ -81,13 +81,13 @@ func TestStates(t *testing.T) {
 		state   string
 		unsaved bool
 	}{
-		{"first pull", func() {}, core.Done, core.Steady, false},
+		{"first pull", func() {}, core.Done, core.InSync, false},
 		{"a change not stowed", func() { y.Amend("lane quay1", "shut") }, core.Done, core.Unsaved, true},
-		{"stowed", func() { u.Stow() }, core.Done, core.Steady, false},
+		{"stowed", func() { u.Stow() }, core.Done, core.InSync, false},
 		{"away", func() { _ = u.SetFaults(tern.Faults{Down: true}) }, core.Failed, core.Unreachable, false},
-		{"back, and shortened", func() { _ = u.SetFaults(tern.Faults{Weak: true}) }, core.Failed, core.Failing, false},
-		{"healthy", func() { _ = u.SetFaults(tern.Faults{}) }, core.Done, core.Steady, false},
-		{"another order of typing, which means the same", func() { y.Amend("lane quay1", "cancel shut", "up", "lane quay1", "shut") }, core.Done, core.Steady, false},
+		{"back, and shortened", func() { _ = u.SetFaults(tern.Faults{Weak: true}) }, core.Failed, core.PullFailing, false},
+		{"healthy", func() { _ = u.SetFaults(tern.Faults{}) }, core.Done, core.InSync, false},
+		{"another order of typing, which means the same", func() { y.Amend("lane quay1", "cancel shut", "up", "lane quay1", "shut") }, core.Done, core.InSync, false},
 		{"off its baseline", func() {
 			if _, err := y.Read.SetMark(bg, admin, ref.Version{Device: r1, Part: "running", Which: "latest"}, read.Mark{Baseline: &yes}); err != nil {
 				t.Fatal(err)
@@ -95,8 +95,8 @@ func TestStates(t *testing.T) {
 			y.Amend("lane quay1", "cancel shut")
 			u.Stow()
 		}, core.Done, core.Drifted, false},
-		{"refused", func() { _ = u.SetFaults(tern.Faults{RefuseLogin: true}) }, core.Refused, core.RefusedLogin, false},
-		{"not even tried", func() { _ = u.SetFaults(tern.Faults{}) }, core.Failed, core.RefusedLogin, false},
+		{"refused", func() { _ = u.SetFaults(tern.Faults{RefuseLogin: true}) }, core.Refused, core.LoginRefused, false},
+		{"not even tried", func() { _ = u.SetFaults(tern.Faults{}) }, core.Failed, core.LoginRefused, false},
 		{"let in again", func() { y.Tx(func(q *store.Q) error { return q.Unlatch(bg, y.Device(r1)) }) }, core.Done, core.Drifted, false},
 	} {
 		c.do()
@@ -332,7 +332,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	state(core.Drifted)
 	set("notes", "noise", "lane {name} / note <text>")
 	state(core.Unsaved) // which is another matter
-	if d := drift(); d.State != core.Steady || noise(d) != 1 {
+	if d := drift(); d.State != core.InSync || noise(d) != 1 {
 		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, noise(d))
 	}
 	c, err := y.Read.Compare(bg, admin, y.Side(r1+"@1"), y.Side(r1+"@latest"), 3, false)
@@ -497,7 +497,7 @@ func TestAcknowledged(t *testing.T) {
 	state("withdrawn", core.Drifted, false)
 	y.Amend("lane guest", "  cancel shut")
 	y.PullAt("17:00")
-	state("put right", core.Steady, false)
+	state("put right", core.InSync, false)
 }
 
 // TestHistory: lines are found in all versions with the time for which they were there; what returns is found

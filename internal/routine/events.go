@@ -15,7 +15,7 @@ import (
 )
 
 // bad are the states of devices that cannot be worked with as they are.
-var bad = []string{core.RefusedLogin, core.Unreachable, core.OtherUnit, core.AtFactory, core.Failing}
+var bad = []string{core.LoginRefused, core.Unreachable, core.HardwareChanged, core.FactoryDefaults, core.PullFailing}
 
 // tells tells of which event people are told when something happened; empty: of none.
 func tells(e store.Event) string {
@@ -32,7 +32,7 @@ func tells(e store.Event) string {
 		return core.TellFailed
 	case e.State == core.Drifted, e.State == core.Unsaved:
 		return core.TellDrifted
-	case e.State == core.Steady && e.Was != core.NeverPulled:
+	case e.State == core.InSync && e.Was != core.NeverPulled:
 		return core.TellRecovered
 	}
 	return ""

@@ -217,7 +217,7 @@ func (s *Service) sentence(t store.Telling) string {
 	case core.TellChanged:
 		return fmt.Sprintf("%s %d%s%s", t.Part, t.Number, core.PlusMinus(t.Added, t.Removed), by(t))
 	case core.TellRecovered:
-		return "steady again; it was " + t.Was
+		return "in sync again; it was " + t.Was
 	case core.TellDrifted:
 		return map[bool]string{true: "drifted: it does not run its baseline", false: "what it runs is not saved"}[t.State == core.Drifted]
 	case core.TellWaiting:
@@ -242,7 +242,7 @@ func by(t store.Telling) string {
 }
 
 // words of events in a subject.
-var words = map[string]string{core.TellFailed: "failed", core.TellWaiting: "waiting", core.TellCapacity: "disk nearly full", core.TellCopies: "copies not elsewhere", core.TellDrifted: "drifted", core.TellChanged: "changed", core.TellUnproven: "not proven", core.TellRecovered: "steady again"}
+var words = map[string]string{core.TellFailed: "failed", core.TellWaiting: "waiting", core.TellCapacity: "disk nearly full", core.TellCopies: "copies not elsewhere", core.TellDrifted: "drifted", core.TellChanged: "changed", core.TellUnproven: "not proven", core.TellRecovered: "in sync again"}
 
 // subject says how much of what, and of whom.
 func subject(counts map[string]int, named []string) string {

@@ -345,7 +345,7 @@ func (q *Q) Usual(ctx context.Context, j core.Job) (time.Duration, error) {
 // failed lately; which they are is returned too.
 func (q *Q) TakeJobs(ctx context.Context, instance, incarnation string, limit int, kinds []string, fewer int) ([]core.Job, map[string]bool, error) {
 	const failed = `(kind IN (?) AND device_id IN (SELECT id FROM devices WHERE state IN (?)))`
-	ill := []string{core.Unreachable, core.Failing, core.RefusedLogin}
+	ill := []string{core.Unreachable, core.PullFailing, core.LoginRefused}
 	if len(kinds) == 0 {
 		kinds = []string{""}
 	}

@@ -216,7 +216,7 @@ func Standing(d core.Device) string {
 	case d.Latest == 0:
 		return core.NeverPulled
 	}
-	return core.Steady
+	return core.InSync
 }
 
 // Rejudge judges a device's newest versions anew, and writes down how it stands.
@@ -271,7 +271,7 @@ func (s *Service) Rejudge(ctx context.Context, q *store.Q, deviceID string) (cor
 		v.off, v.loud = true, true
 	}
 	v.settle(&d)
-	if d.State == core.Drifted || d.State == core.Steady || d.State == core.Unsaved {
+	if d.State == core.Drifted || d.State == core.InSync || d.State == core.Unsaved {
 		d.State = Standing(d)
 	}
 	return d, q.SetStanding(ctx, d)

@@ -72,7 +72,7 @@ func (k Kept) Summary() string {
 		said = append(said, "logical element "+element+" is new")
 	}
 	summary := strings.Join(said, "; ")
-	if k.Device.State == core.OtherUnit || k.Device.State == core.AtFactory {
+	if k.Device.State == core.HardwareChanged || k.Device.State == core.FactoryDefaults {
 		if summary != "" {
 			summary = "; set aside: " + summary
 		}
@@ -304,7 +304,7 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 		}
 		d.State = Standing(*d)
 		if len(v.missing) > 0 && d.ID == v.Device.ID {
-			d.State, d.Trouble = core.Failing, strings.Join(v.missing, "; ")
+			d.State, d.Trouble = core.PullFailing, strings.Join(v.missing, "; ")
 		}
 	}
 	k.Device = *d
@@ -407,13 +407,13 @@ func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *di
 func judge(d core.Device, dia *dialect.Dialect, p core.Pull, factory bool) (aside, why string) {
 	switch {
 	case factory:
-		return core.AtFactory, fmt.Sprintf("the unit that answers has factory settings (serial %s)", p.Serial)
+		return core.FactoryDefaults, fmt.Sprintf("the unit that answers has factory settings (serial %s)", p.Serial)
 	case len(d.Serials) == 0 || slices.Contains(d.Serials, p.Serial):
 		return "", ""
 	case dia.Identity.Pair && len(d.Serials) < 2:
 		return "", "" // the other half of a pair
 	}
-	return core.OtherUnit, fmt.Sprintf("other hardware answers: serial %s (%s), expected is %s", p.Serial, p.Model, strings.Join(d.Serials, " or "))
+	return core.HardwareChanged, fmt.Sprintf("other hardware answers: serial %s (%s), expected is %s", p.Serial, p.Model, strings.Join(d.Serials, " or "))
 }
 
 // keepMembers writes what a visit brought of the devices that the visited one
@@ -445,7 +445,7 @@ func (v *Visit) keepMembers(ctx context.Context, q *store.Q, parent core.Device,
 		pull := v.Pull
 		pull.ID, pull.DeviceID, pull.Host, pull.Model, pull.Serial, pull.Release = store.NewID(v.s.Now()), d.ID, m.Name, m.Model, m.Serial, m.Release
 		if m.err != nil {
-			if err := noteTrouble(ctx, q, d, pull, core.Failing, m.err, *v.Pull.TakenAt); err != nil {
+			if err := noteTrouble(ctx, q, d, pull, core.PullFailing, m.err, *v.Pull.TakenAt); err != nil {
 				return err
 			}
 			k.Result.Members.Failed++

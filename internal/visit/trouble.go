@@ -42,16 +42,16 @@ func (v *Visit) NoteFailure(ctx context.Context, q *store.Q, cause error) error 
 	if err != nil {
 		return err
 	}
-	state := core.Failing
+	state := core.PullFailing
 	switch {
 	case errors.Is(cause, link.ErrLoginRefused):
-		state = core.RefusedLogin
+		state = core.LoginRefused
 		// The credential is the one of who was talked to.
 		if err := v.s.refusedLogin(ctx, q, v.Speaker, cause); err != nil {
 			return err
 		}
 	case errors.Is(cause, ErrLatched), errors.Is(cause, ErrBreaker):
-		state = core.RefusedLogin
+		state = core.LoginRefused
 	case errors.Is(cause, link.ErrUnreachable):
 		state = core.Unreachable
 	}

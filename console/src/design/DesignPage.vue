@@ -84,7 +84,7 @@ const tabs = [
         <FormField v-model="word" label="Name" hint="letters, digits and dashes" required />
         <FormField v-model="word" label="Site" problem="a site has no blanks" />
         <FormField v-model="word" label="Where" type="select" :options="options" />
-        <FormField v-model="ticked" type="check" label="confirm by itself when proved equal" />
+        <FormField v-model="ticked" type="check" label="confirm by itself when verified" />
         <FormField v-model="word" class="form-whole" label="Checks, one a line" type="area" mono />
       </AppForm>
     </section>

@@ -5,8 +5,8 @@ import { computed } from 'vue'
 const props = defineProps<{ state: string; word?: string; also?: string }>()
 const look = computed(() => {
   switch (props.state) {
-    case 'steady':
-    case 'equal':
+    case 'in sync':
+    case 'verified':
     case 'done':
     case 'sent':
       return { sign: '●', ink: 'text-teal' }

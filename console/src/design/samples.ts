@@ -14,7 +14,7 @@ export const berths: Berth[] = [
   { name: 'skerrinsay-r1', state: 'drifted', site: 'skerrinsay', lines: 83, seen: ago(1) },
   { name: 'callowmere-sw1', state: 'unsaved', site: 'callowmere', lines: 61, seen: ago(30) },
   { name: 'dunvarrow-r1', state: 'unreachable', site: 'dunvarrow', lines: 79, seen: ago(200) },
-  { name: 'innisquill-r1', state: 'steady', site: 'skerrinsay', lines: 80, seen: ago(3) },
+  { name: 'innisquill-r1', state: 'in sync', site: 'skerrinsay', lines: 80, seen: ago(3) },
 ]
 export const columns: Column<Berth>[] = [
   { id: 'name', label: 'Device', value: (b) => b.name, always: true, card: 'lead' },
@@ -23,7 +23,7 @@ export const columns: Column<Berth>[] = [
   { id: 'lines', label: 'Lines', value: (b) => b.lines, right: true, first: 'down' },
   { id: 'seen', label: 'Seen', value: (b) => b.seen, first: 'down' },
 ]
-export const states = ['steady', 'drifted', 'unsaved', 'running', 'never pulled', 'failing', 'equal', 'differs', 'undone']
+export const states = ['in sync', 'drifted', 'unsaved', 'running', 'never pulled', 'pull failing', 'verified', 'differs', 'undone']
 export const text =
   '.. running of skerrinsay-r1\nname skerrinsay-r1\nlane quay1\n  note "gangway one"\n  berth 10.12.12.1/24\nlane quay2\n  shut\n'
 export const diff: Diff = {

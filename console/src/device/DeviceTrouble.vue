@@ -22,17 +22,17 @@ const { busy, trouble, attempt } = useAttempt()
 const retry = async () => {
   if (await attempt(() => post(`/devices/${encodeURIComponent(d.value.name)}/retry-login`))) emit('pull')
 }
-const away = computed(() => d.value.latest && ['unreachable', 'other hardware', 'in factory state'].includes(d.value.state))
+const away = computed(() => d.value.latest && ['unreachable', 'hardware changed', 'factory defaults'].includes(d.value.state))
 </script>
 
 <template>
   <div v-if="d.trouble" role="alert" class="mb-3 grid gap-2 rounded border border-alarm px-3 py-2">
     <p class="font-medium text-alarm">{{ d.trouble }}</p>
     <div v-if="operator" class="flex flex-wrap items-end gap-x-6 gap-y-2">
-      <AppButton v-if="d.state === 'other hardware' && d.latest" main :to="`/push?ref=${d.name}&to=${d.name}&swap=1`"
+      <AppButton v-if="d.state === 'hardware changed' && d.latest" main :to="`/push?ref=${d.name}&to=${d.name}&swap=1`"
         >Swap: let this unit take its place</AppButton
       >
-      <AppButton v-if="d.state === 'in factory state' && d.latest" main :to="`/push?ref=${d.name}`"
+      <AppButton v-if="d.state === 'factory defaults' && d.latest" main :to="`/push?ref=${d.name}`"
         >Put the newest version back on it</AppButton
       >
       <AppForm v-if="away" @send="address.trim() && elsewhere()">

@@ -15,7 +15,7 @@ const on = ref('')
 const others = computed(() =>
   fleet.devices
     .filter((d) => d.name !== props.device.name && d.dialect === props.device.dialect && !d.member)
-    .map((d) => ({ value: d.name, label: d.name + (d.state === 'steady' ? '' : ', ' + d.state) })),
+    .map((d) => ({ value: d.name, label: d.name + (d.state === 'in sync' ? '' : ', ' + d.state) })),
 )
 const { busy, trouble, attempt } = useAttempt()
 const key = crypto.randomUUID()

@@ -31,7 +31,7 @@ const by = (o: Schemas['Origin']) => (o.author ? ` by ${o.author}` : '')
       <h3 class="text-base">
         <RouterLink :to="'/devices/' + drift.device">{{ drift.device }}</RouterLink>
       </h3>
-      <StateMark :state="drift.acknowledged ? 'steady' : drift.state" :word="drift.acknowledged ? 'acknowledged' : ''" />
+      <StateMark :state="drift.acknowledged ? 'in sync' : drift.state" :word="drift.acknowledged ? 'acknowledged' : ''" />
       <span class="text-sm text-faded">
         <template v-if="drift.trouble">{{ drift.trouble }}</template>
         <template v-else>

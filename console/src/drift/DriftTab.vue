@@ -31,7 +31,7 @@ const { data, error, isLoading, refetch } = useQuery({
 // A device's state, or what it runs, may have become another.
 const later = useDebounceFn(() => void refetch(), 400)
 useTouched((all) => all.some((t) => isAll(t) || t.topic === 'device' || t.topic === 'part') && void later())
-const off = computed(() => (data.value ?? []).filter((d) => d.state !== 'steady' && d.state !== 'no baseline'))
+const off = computed(() => (data.value ?? []).filter((d) => d.state !== 'in sync' && d.state !== 'no baseline'))
 const at = (d: Drift) => d.since?.taken_at ?? ''
 const sorted = computed(() =>
   [...off.value].sort((a, b) => Number(!!a.acknowledged) - Number(!!b.acknowledged) || at(b).localeCompare(at(a))),

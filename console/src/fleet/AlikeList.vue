@@ -12,7 +12,7 @@ type Alike = Schemas['Alike']
 const props = defineProps<{ devices: Device[] }>()
 // The service says what they have in common; it is asked when others are in trouble.
 const troubled = computed(() =>
-  props.devices.filter((d) => ['unreachable', 'refused login', 'failing'].includes(d.state)).map((d) => d.name),
+  props.devices.filter((d) => ['unreachable', 'login refused', 'pull failing'].includes(d.state)).map((d) => d.name),
 )
 const { data } = useQuery({
   key: () => ['alike', troubled.value.join(' ')],

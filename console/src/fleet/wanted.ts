@@ -22,9 +22,9 @@ export function wanted(d: Device, operator: boolean): Wanted {
       return { says: '', deed: `see what is ${notSaved(d)}`, to: toUnsaved(d) }
     case 'never pulled':
       return { says: 'pull it for the first time' }
-    case 'other hardware':
+    case 'hardware changed':
       return operator && d.latest ? { says, deed: 'swap it in', to: `/push?ref=${d.name}&to=${d.name}&swap=1` } : { says }
-    case 'in factory state':
+    case 'factory defaults':
       return operator && d.latest ? { says, deed: 'put it back', to: `/push?ref=${d.name}` } : { says }
   }
   return { says }

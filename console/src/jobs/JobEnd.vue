@@ -11,7 +11,7 @@ const props = defineProps<{ job: Job }>()
 const session = useSession()
 const operator = session.may('operator')
 const over = computed(() => props.job.state === 'ended')
-const good = computed(() => ['equal', 'done'].includes(props.job.outcome ?? ''))
+const good = computed(() => ['verified', 'done'].includes(props.job.outcome ?? ''))
 const meaning: Record<string, string> = {
   equal: 'Proved: the device was pulled again and runs what was asked for.',
   unsaved: 'It runs what was asked for, but startup does not hold it: a restart would lose it.',

@@ -47,7 +47,7 @@ const { data, error } = useQuery({
 const { data: known } = useKinds()
 const kinds = computed(() => [{ value: '', label: 'of every kind' }, ...(known.value ?? []).map((k) => ({ value: k.name, label: k.name }))])
 const states = ['', 'running', 'waiting', 'queued', 'ended'].map((s) => ({ value: s, label: s || 'in every state' }))
-const outcomes = ['', 'done', 'failed', 'refused', 'cancelled', 'equal', 'unsaved', 'differs', 'undone', 'unknown'].map((s) => ({
+const outcomes = ['', 'done', 'failed', 'refused', 'cancelled', 'verified', 'unsaved', 'differs', 'undone', 'unknown'].map((s) => ({
   value: s,
   label: s || 'however it ended',
 }))

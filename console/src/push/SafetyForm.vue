@@ -26,8 +26,8 @@ function suggest(c: string) {
         v-if="form.within"
         v-model="form.whenEqual"
         type="check"
-        label="confirm by itself when proved equal and every check is as good as before"
-        name="when-equal"
+        label="confirm by itself when verified and every check is as good as before"
+        name="when-verified"
       />
       <FormField
         v-model="form.checks"

@@ -18,8 +18,8 @@ const { data: versions } = useQuery({
 })
 const wants: Record<string, (d: Device) => { deed: string; to: string }> = {
   drifted: (d) => ({ deed: 'put the baseline back', to: `/push?ref=${d.name}@baseline` }),
-  'in factory state': (d) => ({ deed: 'put the newest back', to: `/push?ref=${d.name}` }),
-  'other hardware': (d) => ({ deed: 'swap it in', to: `/push?ref=${d.name}&to=${d.name}&swap=1` }),
+  'factory defaults': (d) => ({ deed: 'put the newest back', to: `/push?ref=${d.name}` }),
+  'hardware changed': (d) => ({ deed: 'swap it in', to: `/push?ref=${d.name}&to=${d.name}&swap=1` }),
 }
 const wanting = computed(() => fleet.devices.filter((d) => d.latest && wants[d.state]).map((d) => ({ d, ...wants[d.state](d) })))
 </script>

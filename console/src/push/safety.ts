@@ -63,7 +63,7 @@ export function useSafety(preview: () => Preview) {
     name_after: form.nameAfter || undefined,
     override: form.override || undefined,
     within: form.within && preview().steps.length ? form.within : undefined,
-    when_equal: form.whenEqual && !!form.within && preview().steps.length > 0,
+    when_verified: form.whenEqual && !!form.within && preview().steps.length > 0,
     checks: checks.value,
   })
   const deed = computed(() => {

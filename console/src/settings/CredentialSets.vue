@@ -59,9 +59,9 @@ const columns: Column<Set>[] = [
     <template #state="{ row: s }">
       <template v-if="s.breaker_open_since"><StateMark state="suspended" />: {{ s.breaker_why }}</template>
       <template v-else-if="s.latched"
-        ><StateMark state="refused login" word="refused" /> by {{ s.latched }} {{ s.latched === 1 ? 'device' : 'devices' }}</template
+        ><StateMark state="login refused" word="refused" /> by {{ s.latched }} {{ s.latched === 1 ? 'device' : 'devices' }}</template
       >
-      <StateMark v-else state="steady" word="accepted" />
+      <StateMark v-else state="in sync" word="accepted" />
     </template>
     <template #changed="{ row: s }"><TimeMark :at="s.changed_at" /></template>
     <template #deeds="{ row: s }"><ActionMenu icon :label="'What to do with ' + s.name" :deeds="deeds(s)" /></template>

@@ -89,7 +89,7 @@ const columns: Column<User>[] = [
   <DataTable v-if="all" name="Users" :columns="columns" :rows="all" :row-id="(u: User) => u.name">
     <template #state="{ row: u }"
       ><StateMark
-        :state="u.disabled ? 'cancelled' : 'steady'"
+        :state="u.disabled ? 'cancelled' : 'in sync'"
         :word="u.disabled ? 'disabled' : u.must_change ? 'chooses a password' : 'may sign in'"
     /></template>
     <template #since="{ row: u }"><TimeMark :at="u.made_at" exact /></template>

@@ -113,7 +113,7 @@ func TestNothingIsChosenByAccident(t *testing.T) {
 	if s, err := ParseSelector([]string{"state=never-pulled"}); err != nil || !s.Match(d) || s.Known("state", []string{"never pulled"}) != nil {
 		t.Errorf("a state with a blank: %v", err)
 	}
-	if s, _ := ParseSelector([]string{"state=stedy"}); s.Known("state", []string{"steady", "drifted"}) == nil || !strings.Contains(s.Known("state", []string{"steady", "drifted"}).Error(), "did you mean steady?") {
+	if s, _ := ParseSelector([]string{"state=in-syn"}); s.Known("state", []string{"in sync", "drifted"}) == nil || !strings.Contains(s.Known("state", []string{"in sync", "drifted"}).Error(), "did you mean in-sync?") {
 		t.Error("a state that there is not is taken")
 	}
 	fleet := []Subject{d, {Name: "skerrinsay-r1", Site: "skerrinsay", Tags: []string{"edge"}}}
