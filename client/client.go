@@ -257,7 +257,7 @@ func (c *Client) DownloadTo(ctx context.Context, ref string, w io.Writer) error 
 	return nil
 }
 
-// Worksheet lists the landmarks of devices, html or csv.
+// Worksheet lists the key facts of devices, html or csv.
 func (c *Client) Worksheet(ctx context.Context, selector []string, as string) (string, error) {
 	return c.text(ctx, "/worksheet", q("selector", strings.Join(selector, " "), "as", as))
 }
@@ -289,9 +289,9 @@ func (c *Client) PreviewRetention(ctx context.Context, selector []string) (Reten
 	return call[RetentionPreview](c, ctx, "GET", "/retention-preview", q("selector", strings.Join(selector, " ")), nil)
 }
 
-// Sweep has the service look who answers at addresses.
-func (c *Client) Sweep(ctx context.Context, n NewSweep) (Job, error) {
-	return call[Job](c, ctx, "POST", "/sweeps", nil, n)
+// Sweep has the service look what answers at addresses.
+func (c *Client) Discover(ctx context.Context, n NewDiscovery) (Job, error) {
+	return call[Job](c, ctx, "POST", "/discoveries", nil, n)
 }
 
 // Proposals lists what answered where no device is registered.
@@ -719,7 +719,7 @@ func (c *Client) PauseSchedule(ctx context.Context, name string, paused bool) (S
 
 // Notice says that devices were changed; they are pulled once it is quiet about them.
 func (c *Client) Notice(ctx context.Context, n NewNotice) error {
-	_, err := call[none](c, ctx, "POST", "/notices", nil, n)
+	_, err := call[none](c, ctx, "POST", "/change-triggers", nil, n)
 	return err
 }
 

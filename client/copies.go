@@ -167,7 +167,7 @@ func (c *Client) OwnRecipient(ctx context.Context) (string, error) {
 // HandOver writes devices to w for another service; it returns the name that the service gives
 // the file.
 func (c *Client) HandOver(ctx context.Context, n NewHandOver, w io.Writer) (name string, err error) {
-	return c.received(ctx, "/device-handover", n, w)
+	return c.received(ctx, "/device-transfer-out", n, w)
 }
 
 // TakeOver takes over devices of a file. rename are names there and here; with preview nothing is
@@ -181,6 +181,6 @@ func (c *Client) TakeOver(ctx context.Context, file io.Reader, rename map[string
 	if preview {
 		v.Set("preview", "true")
 	}
-	out, err := call[Page[Coming]](c, ctx, "POST", "/device-takeover", v, file)
+	out, err := call[Page[Coming]](c, ctx, "POST", "/device-transfer-in", v, file)
 	return out.Items, err
 }

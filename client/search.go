@@ -50,7 +50,7 @@ func (c *Client) Distances(ctx context.Context, ref string) ([]Distance, error) 
 
 // Origins tells of each line of a version which version brought it in.
 func (c *Client) Origins(ctx context.Context, ref string) ([]LineOrigin, error) {
-	return all[LineOrigin](c, ctx, "/origins", q("ref", ref))
+	return all[LineOrigin](c, ctx, "/annotations", q("ref", ref))
 }
 
 // Together lists what changed in a span of time, what hit several devices alike as one.

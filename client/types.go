@@ -10,7 +10,7 @@ import (
 // Source is where the types stand: what their fields mean stands beside them, and the API's
 // description takes it from there.
 //
-//go:embed types*.go copies.go telling.go relay.go
+//go:embed types*.go copies.go notification.go relay.go
 var Source embed.FS
 
 // Page is one page of a list.

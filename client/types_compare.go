@@ -12,7 +12,7 @@ type Diff struct {
 	Added    int    `json:"added"`
 	Removed  int    `json:"removed"`
 	SetAside int    `json:"set_aside"` // lines that change by themselves and were left out
-	Noise    int    `json:"noise"`     // lines that rules of one's own call noise and that were left out
+	Ignored  int    `json:"ignored"`   // lines that rules of one's own ignore and that were left out
 	Hidden   []Hid  `json:"hidden"`    // how many each of those rules left out
 	Unsure   int    `json:"unsure"`    // lines whose secrets could not be compared
 	LetGo    LetGo  `json:"let_go"`    // what differs and counts for nothing, because the dialect says so

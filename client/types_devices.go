@@ -8,37 +8,37 @@ import (
 
 // Device is a managed network element.
 type Device struct {
-	ID           string     `json:"id"`
-	Revision     int        `json:"revision"` // counts the changes of its entry; what a change is based on
-	Name         string     `json:"name" column:"1 device"`
-	Address      string     `json:"address" column:"9 address"`
-	Port         int        `json:"port"`
-	Site         string     `json:"site" column:"6 site"`
-	Kind         string     `json:"kind" enum:"device kinds" column:"7 kind"`
-	Tags         []string   `json:"tags" column:"8 tags"`
-	Dialect      string     `json:"dialect"`
-	User         string     `json:"user"`
-	HostKey      string     `json:"host_key_fingerprint"` // SHA-256, as OpenSSH prints it
-	State        string     `json:"state" enum:"device states" column:"2 state"`
-	Since        *time.Time `json:"since,omitempty"` // when it came into its state
-	Drifted      bool       `json:"drifted"`
-	Acknowledged *time.Time `json:"acknowledged_until,omitempty"` // until when all its drift is acknowledged
-	Unsaved      bool       `json:"unsaved"`
-	Apart        *Apart     `json:"apart,omitempty"` // of one that is unsaved: what its dialect calls that
-	Trouble      string     `json:"trouble,omitempty" column:"0 what is wrong, or what to do"`
-	Host         string     `json:"host,omitempty"`
-	Model        string     `json:"model,omitempty"`
-	Serial       string     `json:"serial,omitempty"`
-	StandIn      string     `json:"stand_in,omitempty"` // what stands in for a serial number that it does not have: address, machine-id or host-key
-	Release      string     `json:"release,omitempty"`
-	CreatedAt    time.Time  `json:"created_at"`
-	LastTried    *time.Time `json:"last_tried,omitempty"`
-	LastPulled   *time.Time `json:"last_pulled,omitempty" column:"4 last pulled" as:"ago"`
-	LastChanged  *time.Time `json:"last_changed,omitempty" column:"5 changed"`
-	LastProven   *time.Time `json:"last_proven,omitempty"`     // when a version of it was last put on hardware and verified
-	Proven       string     `json:"proven,omitempty"`          // which, where and by what
-	Latest       int        `json:"latest" column:"3 version"` // newest running version, 0 for none
-	LatchedSince *time.Time `json:"latched_since,omitempty"`   // its login was refused and is not tried
+	ID               string     `json:"id"`
+	Revision         int        `json:"revision"` // counts the changes of its entry; what a change is based on
+	Name             string     `json:"name" column:"1 device"`
+	Address          string     `json:"address" column:"9 address"`
+	Port             int        `json:"port"`
+	Site             string     `json:"site" column:"6 site"`
+	Kind             string     `json:"kind" enum:"device kinds" column:"7 kind"`
+	Tags             []string   `json:"tags" column:"8 tags"`
+	Dialect          string     `json:"dialect"`
+	User             string     `json:"user"`
+	HostKey          string     `json:"host_key_fingerprint"` // SHA-256, as OpenSSH prints it
+	State            string     `json:"state" enum:"device states" column:"2 state"`
+	Since            *time.Time `json:"since,omitempty"` // when it came into its state
+	Drifted          bool       `json:"drifted"`
+	Acknowledged     *time.Time `json:"acknowledged_until,omitempty"` // until when all its drift is acknowledged
+	Unsaved          bool       `json:"unsaved"`
+	Apart            *Apart     `json:"apart,omitempty"` // of one that is unsaved: what its dialect calls that
+	Trouble          string     `json:"trouble,omitempty" column:"0 what is wrong, or what to do"`
+	Host             string     `json:"host,omitempty"`
+	Model            string     `json:"model,omitempty"`
+	Serial           string     `json:"serial,omitempty"`
+	StandIn          string     `json:"stand_in,omitempty"` // what stands in for a serial number that it does not have: address, machine-id or host-key
+	Release          string     `json:"release,omitempty"`
+	CreatedAt        time.Time  `json:"created_at"`
+	LastTried        *time.Time `json:"last_tried,omitempty"`
+	LastPulled       *time.Time `json:"last_pulled,omitempty" column:"4 last pulled" as:"ago"`
+	LastChanged      *time.Time `json:"last_changed,omitempty" column:"5 changed"`
+	LastProven       *time.Time `json:"last_proven,omitempty"`        // when a version of it was last put on hardware and verified
+	Proven           string     `json:"proven,omitempty"`             // which, where and by what
+	Latest           int        `json:"latest" column:"3 version"`    // newest running version, 0 for none
+	LoginLockedSince *time.Time `json:"login_locked_since,omitempty"` // its login was refused and is not tried
 
 	Transport  string            `json:"transport,omitempty"`  // empty: the dialect's usual one
 	Parent     string            `json:"parent,omitempty"`     // the device it hangs on
@@ -86,9 +86,9 @@ type NewDevice struct {
 	HostKey    string    `json:"host_key,omitempty"` // as in an authorized_keys line
 	User       string    `json:"user,omitempty"`
 	Password   string    `json:"password,omitempty"`
-	Key        string    `json:"key,omitempty"`                           // private key, PEM or OpenSSH form
-	Privileged string    `json:"privileged_secret,omitempty" was:"raise"` // of the privileged mode
-	Agent      string    `json:"agent,omitempty"`                         // public key that the service's SSH agent signs with
+	Key        string    `json:"key,omitempty"`               // private key, PEM or OpenSSH form
+	Privileged string    `json:"privileged_secret,omitempty"` // of the privileged mode
+	Agent      string    `json:"agent,omitempty"`             // public key that the service's SSH agent signs with
 
 	Passphrase string             `json:"passphrase,omitempty"`                  // what its archives are to be encrypted under
 	Credential string             `json:"credential,omitempty"`                  // a credential set, instead of user and password
@@ -135,7 +135,7 @@ type CredentialSet struct {
 	Selector         string     `json:"selector,omitempty" column:"5 new devices"` // new devices that it picks get this set
 	ChangedAt        time.Time  `json:"changed_at" column:"4 changed"`
 	Devices          int        `json:"devices" column:"3 devices"`
-	Latched          int        `json:"latched" column:"6 state"`     // how many of them refused it
+	Locked           int        `json:"locked" column:"6 state"`      // how many of them refused it
 	BreakerOpenSince *time.Time `json:"breaker_open_since,omitempty"` // it is not tried anywhere
 	BreakerWhy       string     `json:"breaker_why,omitempty"`
 	Revision         int        `json:"revision"`
@@ -152,7 +152,7 @@ type NewCredentialSet struct {
 	Password   string  `json:"password,omitempty"`
 	Key        string  `json:"key,omitempty"`
 	Agent      string  `json:"agent,omitempty"`
-	Privileged string  `json:"privileged_secret,omitempty" was:"raise"`
+	Privileged string  `json:"privileged_secret,omitempty"`
 	Passphrase string  `json:"passphrase,omitempty"`
 
 	FactoryUser     string `json:"factory_user,omitempty"`
@@ -221,9 +221,9 @@ type Swap struct {
 	Note      string    `json:"note"`
 }
 
-// LandmarkPair is what a landmark is only in what runs, and only in the version that
+// KeyFactPair is what a key fact is only in what runs, and only in the version that
 // is to run.
-type LandmarkPair struct {
+type KeyFactPair struct {
 	Name string   `json:"name"`
 	Have []string `json:"have"`
 	Want []string `json:"want"`
@@ -261,8 +261,8 @@ type Imported struct {
 	Bad     []BadRow      `json:"bad"`
 }
 
-// NewSweep is which addresses to look at.
-type NewSweep struct {
+// NewDiscovery is which addresses to look at.
+type NewDiscovery struct {
 	Ranges []string `json:"ranges"`         // like 192.0.2.0/26, 192.0.2.10-40, 192.0.2.7; 4096 addresses at most
 	Ways   []string `json:"ways,omitempty"` // by which to be greeted: transports, or TRANSPORT:PORT; none: all by which the dialects here speak
 }

@@ -12,7 +12,7 @@ type Drift struct {
 	Differences []Difference `json:"differences"`
 	Trouble     string       `json:"trouble,omitempty" column:"4 trouble"`
 	Since       *Origin      `json:"since,omitempty"`        // the version since which it has been off, without a break
-	Noise       int          `json:"noise,omitempty"`        // lines off the baseline that rules of one's own leave aside
+	Ignored     int          `json:"ignored,omitempty"`      // lines off the baseline that rules of one's own leave aside
 	Unsure      int          `json:"unsure,omitempty"`       // secrets that could not be compared
 	LetGo       LetGo        `json:"let_go"`                 // what differs from the baseline and counts for nothing, because the dialect says so
 	Known       *Known       `json:"acknowledged,omitempty"` // somebody knows of all that differs

@@ -29,13 +29,13 @@ type RestorePreviewRow struct {
 
 // NewRestore pushes what a restore preview shows.
 type NewRestore struct {
-	RestorePreview string `json:"restore_preview" was:"survey"` // the job
+	RestorePreview string `json:"restore_preview"` // the job
 	Within         string `json:"within,omitempty"`
 	Together       bool   `json:"together,omitempty"`   // one window for all, which begins with the restore
 	AtOnce         int    `json:"at_once,omitempty"`    // so many at a time after the first; 4 if not said
 	StopAfter      int    `json:"stop_after,omitempty"` // so many pushes that did not end well; 1 if not said
 	Note           string `json:"note,omitempty"`
-	Override       string `json:"override,omitempty" was:"despite"`
+	Override       string `json:"override,omitempty"`
 }
 
 // Restore is how each device came out.
@@ -99,15 +99,15 @@ type Preview struct {
 
 	TouchesManagementPath bool `json:"touches_management_path"` // it touches what the device is reached by, or the account that signs in
 
-	Only      []string       `json:"only,omitempty"` // the blocks it is limited to
-	InPlace   bool           `json:"in_place"`       // what is in use is taken apart where it stands
-	Beside    bool           `json:"beside"`         // something in use is built anew beside first
-	Warnings  []string       `json:"warnings"`       // what speaks against it; a push has to say why it is done all the same
-	Swap      *Newcomer      `json:"swap,omitempty"`
-	Factory   bool           `json:"factory"` // the unit has factory settings
-	At        string         `json:"at,omitempty"`
-	Landmarks []LandmarkPair `json:"landmarks"`
-	Suggested []string       `json:"suggested"` // checks that would tell whether the device still does its work
+	Only      []string      `json:"only,omitempty"` // the blocks it is limited to
+	InPlace   bool          `json:"in_place"`       // what is in use is taken apart where it stands
+	Beside    bool          `json:"beside"`         // something in use is built anew beside first
+	Warnings  []string      `json:"warnings"`       // what speaks against it; a push has to say why it is done all the same
+	Swap      *Newcomer     `json:"swap,omitempty"`
+	Factory   bool          `json:"factory"` // the unit has factory settings
+	At        string        `json:"at,omitempty"`
+	KeyFacts  []KeyFactPair `json:"key_facts"`
+	Suggested []string      `json:"suggested"` // checks that would tell whether the device still does its work
 }
 
 // Step is what is sent at once.
@@ -177,7 +177,7 @@ type NewPush struct {
 	HoldRestart bool `json:"hold_restart,omitempty"` // of method stage: the restart is left to later
 
 	Checks       []string `json:"checks,omitempty"`                         // made before and after: tcp HOST:PORT, http URL [STATUS], dns NAME [at SERVER], ssh HOST[:PORT], ping ADDRESS, from DEVICE ping ADDRESS, device NAME, children, state NAME
-	Override     string   `json:"override,omitempty" was:"despite"`         // why it is done although warnings speak against it
+	Override     string   `json:"override,omitempty"`                       // why it is done although warnings speak against it
 	Within       string   `json:"within,omitempty"`                         // it undoes itself unless it is confirmed in this time, as "5m"; from 20s to 24h
 	Rounds       *int     `json:"rounds,omitempty" minimum:"0" maximum:"5"` // how often what is missing after the proof is worked out again and sent, towards the same version; once in a window if not said, otherwise never
 	WhenVerified bool     `json:"when_verified,omitempty"`                  // it confirms itself when it is verified

@@ -23,7 +23,7 @@ type Version struct {
 	Added      int       `json:"added" column:"4 change"`
 	Removed    int       `json:"removed"`
 	DialectRev int       `json:"dialect_revision"`
-	Aside      string    `json:"aside,omitempty" enum:"asides"` // why it counts for nothing: other hardware, in factory state
+	Aside      string    `json:"excluded,omitempty" enum:"asides"` // why it counts for nothing: other hardware, in factory state
 	SeenFrom   time.Time `json:"seen_from" column:"0 seen from"`
 	SeenUntil  time.Time `json:"seen_until" column:"3 seen until"`
 	SeenOpen   bool      `json:"seen_open"`
@@ -44,14 +44,14 @@ type Text struct {
 	Size    int       `json:"size"`             // bytes
 	Text    string    `json:"text"`
 
-	Landmarks []Landmark `json:"landmarks"`
-	Blocks    [][2]int   `json:"blocks"`   // of the text, as the dialect's grammar has them: first and last line, from 1
-	Comments  []int      `json:"comments"` // lines that say nothing to the device
-	Hides     bool       `json:"hides"`    // it holds secrets, masked or not
+	KeyFacts []KeyFact `json:"key_facts"`
+	Blocks   [][2]int  `json:"blocks"`   // of the text, as the dialect's grammar has them: first and last line, from 1
+	Comments []int     `json:"comments"` // lines that say nothing to the device
+	Hides    bool      `json:"hides"`    // it holds secrets, masked or not
 }
 
-// Landmark is something a person looks for to believe in a version.
-type Landmark struct {
+// KeyFact is something a person looks for to believe in a version.
+type KeyFact struct {
 	Name   string   `json:"name"`
 	Values []string `json:"values"`
 }
@@ -70,7 +70,7 @@ type NewVersion struct {
 	Text string `json:"text"`
 	Note string `json:"note,omitempty"`
 
-	Override string `json:"override,omitempty" was:"despite"` // why it is kept although it hardly is the device's
+	Override string `json:"override,omitempty"` // why it is kept although it hardly is the device's
 }
 
 // Snapshot is a named set of versions, one a device's part, of one time.

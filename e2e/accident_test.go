@@ -256,7 +256,7 @@ func TestProvedThenSaved(t *testing.T) {
 		t.Errorf("%s: %s, saved %v", end.Outcome, end.Summary, end.Push.Saved)
 	}
 	log := w.logText(end.ID)
-	if proved, saved := strings.Index(log, "pulling again, to prove it"), strings.Index(log, "saving to startup"); proved < 0 || saved < proved {
+	if proved, saved := strings.Index(log, "pulling again, to verify it"), strings.Index(log, "saving to startup"); proved < 0 || saved < proved {
 		t.Errorf("saved before it was proved:\n%s", log)
 	}
 	// A line is refused that somebody has set by then: both are said.

@@ -332,17 +332,17 @@ func TestMoved(t *testing.T) {
 	// One that is damaged holds nothing up: it stays behind.
 	w.sql(flipped(2))
 	lacking := filepath.Join(w.cwd, "lacking")
-	if err := os.WriteFile(lacking, []byte(run(w, 0, "device", "hand-over", other, r1, "--recipient", to, "--output", "-")), 0o600); err != nil {
+	if err := os.WriteFile(lacking, []byte(run(w, 0, "device", "transfer-out", other, r1, "--recipient", to, "--output", "-")), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out := run(two, 0, "device", "take-over", lacking, "--preview", "--rename", r1+"=harbour-r1"); !strings.Contains(out, "without "+r1+"@3, "+r1+"@2: damaged there") {
+	if out := run(two, 0, "device", "transfer-in", lacking, "--preview", "--rename", r1+"=harbour-r1"); !strings.Contains(out, "without "+r1+"@3, "+r1+"@2: damaged there") {
 		t.Errorf("%s", out)
 	}
 	w.sql(flipped(2))
-	run(w, 2, "device", "hand-over", "all", "--recipient", "age1nobody")
+	run(w, 2, "device", "transfer-out", "all", "--recipient", "age1nobody")
 	file := filepath.Join(w.cwd, "quay.devices.age")
-	run(w, 0, "device", "hand-over", "all", "--recipient", to, "--output", file)
-	if out := run(w, 2, "device", "take-over", file); !strings.Contains(out, "sealed to another service") {
+	run(w, 0, "device", "transfer-out", "all", "--recipient", to, "--output", file)
+	if out := run(w, 2, "device", "transfer-in", file); !strings.Contains(out, "sealed to another service") {
 		t.Errorf("%s", out)
 	}
 	raw := must(os.ReadFile(file))(t)
@@ -353,20 +353,20 @@ func TestMoved(t *testing.T) {
 	if err := os.WriteFile(cut, raw[:len(raw)-100], 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out := run(two, 2, "device", "take-over", cut); !strings.Contains(out, "cut off") {
+	if out := run(two, 2, "device", "transfer-in", cut); !strings.Contains(out, "cut off") {
 		t.Errorf("%s", out)
 	}
 	// The other service has a device of that name.
-	out := run(two, 1, "device", "take-over", file, "--preview")
+	out := run(two, 1, "device", "transfer-in", file, "--preview")
 	if !strings.Contains(out, "has the name of a device that is here already") || !strings.Contains(out, "Nothing was taken") {
 		t.Errorf("%s", out)
 	}
-	run(two, 2, "device", "take-over", file)
-	run(two, 2, "device", "take-over", file, "--rename", "nobody=x")
+	run(two, 2, "device", "transfer-in", file)
+	run(two, 2, "device", "transfer-in", file, "--rename", "nobody=x")
 	if n := len(must(two.admin.Devices(ctx(t), nil))(t)); n != 1 {
 		t.Fatalf("%d devices", n)
 	}
-	run(two, 0, "device", "take-over", file, "--rename", r1+"=harbour-r1")
+	run(two, 0, "device", "transfer-in", file, "--rename", r1+"=harbour-r1")
 	for _, v := range append(w.versions(r1), w.versions(other)...) {
 		ref := strings.Replace(v.Ref, r1, "harbour-r1", 1)
 		x := must(two.admin.Text(ctx(t), ref))(t)
@@ -382,7 +382,7 @@ func TestMoved(t *testing.T) {
 	if j := two.pull("harbour-r1"); j.Outcome != "done" || two.versions("harbour-r1")[0].Number != 6 {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
-	if out := run(two, 1, "device", "take-over", file, "--preview", "--leave", other, "--rename", r1+"=harbour-r2"); !strings.Contains(out, "as harbour-r1 is, which is here already") || !strings.Contains(out, "left out") {
+	if out := run(two, 1, "device", "transfer-in", file, "--preview", "--leave", other, "--rename", r1+"=harbour-r2"); !strings.Contains(out, "as harbour-r1 is, which is here already") || !strings.Contains(out, "left out") {
 		t.Errorf("%s", out)
 	}
 }

@@ -55,7 +55,7 @@ func TestConsolePlans(t *testing.T) {
 	b.send("callowmere-sw1")
 	b.see("May the device be restarted?")
 	b.click("Restart it now")
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 
 	b.click("Snapshots")
 	b.fill(`input[name=name]`, "this-evening")

@@ -49,7 +49,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.shot("console-fleet")
 	b.click("port-asterly-r1")
 	b.see("TN4-")
-	b.see("Tenure")
+	b.see("Timeline")
 	b.shot("console-device")
 	b.click("What drifted")
 	b.do(chromedp.WaitVisible(`input[name=from]`)) // the device's page shows the same change
@@ -73,7 +73,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("unless it is confirmed")
 	b.see("connected in")
 	b.click("Keep it")
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 	b.see("saving to startup")
 	b.shot("console-push")
 	if d := must(w.admin.Device(ctx(t), "port-asterly-r1"))(t); d.State != "in sync" {
@@ -89,7 +89,7 @@ func TestConsolePutsItRight(t *testing.T) {
 		b.choose(`select[name=within]`, "")
 		b.see("nothing brings it back")
 		b.send(x.device)
-		b.see("Proved: the device was pulled again")
+		b.see("Verified: the device was pulled again")
 	}
 	// The unit that lightning struck is swapped, the gateway that was reset is brought back.
 	b.open("/devices/dunvarrow-r1")
@@ -99,7 +99,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("new unit")
 	b.choose(`select[name=within]`, "")
 	b.send("dunvarrow-r1")
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 	if d := must(w.admin.Device(ctx(t), "dunvarrow-r1"))(t); d.State != "in sync" || len(must(w.admin.Swaps(ctx(t), "dunvarrow-r1"))(t)) != 1 {
 		t.Errorf("after the swap it is %s", d.State)
 	}
@@ -111,7 +111,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.choose(`select[name=within]`, "")
 	b.send("dunvarrow-g1")
 	b.see("passing the first-run page")
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 	if d := must(w.admin.Device(ctx(t), "dunvarrow-g1"))(t); d.State != "in sync" {
 		t.Errorf("after the reset it is %s", d.State)
 	}
@@ -213,7 +213,7 @@ func TestConsoleSessionRunsOut(t *testing.T) {
 	b.see("Your session has run out")
 	b.fill(`input[name=password]`, w.firstPassword())
 	b.do(chromedp.Click(`[role=dialog] button.button-main`))
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 }
 
 // TestConsoleWithoutAnswers: the service goes away under pages that are open, and while one
@@ -283,13 +283,13 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b := newBrowser(t, w.url)
 	b.signIn("admin", w.firstPassword())
 	b.click("Add a device")
-	b.see("Look who answers there")
+	b.see("Look what answers there")
 	b.see("Tern router")
 	b.choose(`[role=dialog] select[name=dialect]`, "tern")
 	for field, text := range map[string]string{"name": name, "address": p.Address, "port": "2222", "device-user": "magpie", "device-password": "demo-nest-1", "device-privileged": "demo-mast-1"} {
 		b.fill(`[role=dialog] input[name=`+field+`]`, text)
 	}
-	b.click("Look who answers there")
+	b.click("Look what answers there")
 	b.see(probe.Fingerprint)
 	if _, err := w.admin.Device(ctx(t), name); err == nil {
 		t.Error("it was saved before anybody said so")
@@ -297,7 +297,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b.click("Accept the key and sign in once")
 	b.see("serial TN4-")
 	b.click("Save and pull")
-	b.see("Tenure")
+	b.see("Timeline")
 	eventually(t, "it is pulled", func() bool { return len(w.versions(name)) == 1 })
 	// And its first version is marked in place.
 	b.see("first pull")
@@ -325,7 +325,7 @@ func TestConsolePagesFit(t *testing.T) {
 	preview := b.at()
 	ran := w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{Note: "to see it"}, "nightly now"))(t).ID)
 	must(w.admin.AddRecipient(ctx(t), client.NewRecipient{Name: "noc", Kind: "mail", To: []string{"noc@ferries.example"}}))(t)
-	must(w.admin.AddTellRule(ctx(t), client.NewTellRule{Name: "night-watch", Events: []string{"unproven", "capacity"}, Selector: []string{"site=callowmere"}, Recipients: []string{"noc"}, Digest: "weekly mon 07:00", Quiet: []string{"daily 22:00 for 9h"}, Zone: "Atlantic/Faroe"}))(t)
+	must(w.admin.AddNotificationRule(ctx(t), client.NewNotificationRule{Name: "night-watch", Events: []string{"unproven", "capacity"}, Selector: []string{"site=callowmere"}, Recipients: []string{"noc"}, Digest: "weekly mon 07:00", Quiet: []string{"daily 22:00 for 9h"}, Zone: "Atlantic/Faroe"}))(t)
 	planned := "/jobs/" + w.planned(w.admin, "innisquill-r1@baseline", time.Hour, time.Hour).ID
 	for _, p := range []struct{ path, shows string }{
 		{"/", "port-asterly-r1"},
@@ -366,10 +366,10 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/jobs/" + jobs.Items[0].ID, "check that the device has power"},
 		{"/snapshots", "No snapshots yet"},
 		{"/schedules", "sunday-proof"},
-		{"/telling", "night-watch"},
-		{"/telling?tab=recipients", "noc@ferries.example"},
-		{"/telling?tab=messages", "control-room@ferries.example"},
-		{"/telling?tab=mail", "Saved"},
+		{"/notifications", "night-watch"},
+		{"/notifications?tab=recipients", "noc@ferries.example"},
+		{"/notifications?tab=messages", "control-room@ferries.example"},
+		{"/notifications?tab=mail", "Saved"},
 		{"/jobs/" + ran.ID, "scheduled run of nightly"},
 		{"/bootstrap-sheet?ref=dunvarrow-r1", "lines to type at the console"},
 		{"/bootstrap-sheet?ref=workshop-g1", "SHA-256"},
@@ -398,7 +398,7 @@ func TestConsolePagesFit(t *testing.T) {
 			b.shot("console-search")
 		case "/drift":
 			b.shot("console-drift")
-		case "/telling?tab=messages":
+		case "/notifications?tab=messages":
 			b.shot("console-telling")
 		}
 		for _, x := range b.walked(p.path == "/") {

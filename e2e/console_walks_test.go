@@ -19,13 +19,13 @@ import (
 // addsDevice registers a place in the dialog that is open.
 func (b *browser) addsDevice(p sim.Place, name string) {
 	b.t.Helper()
-	b.see("Look who answers there")
+	b.see("Look what answers there")
 	b.see("Tern router")
 	b.choose(`[role=dialog] select[name=dialect]`, "tern")
 	for _, f := range [][2]string{{"name", name}, {"address", p.Address}, {"port", fmt.Sprint(p.Port)}, {"device-user", sim.ServiceUser}, {"device-password", sim.ServiceWord}, {"device-privileged", sim.MastWord}} {
 		b.fill(`[role=dialog] input[name=`+f[0]+`]`, f[1])
 	}
-	for _, deed := range []string{"Look who answers there", "Accept the key and sign in once", "Save and pull"} {
+	for _, deed := range []string{"Look what answers there", "Accept the key and sign in once", "Save and pull"} {
 		b.click(deed)
 	}
 	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
@@ -102,7 +102,7 @@ func TestConsoleFirstRun(t *testing.T) {
 	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "the night"))(t).ID)
 	eventually(t, "the mail about the failure comes", func() bool { w.gathered(); return len(post.letters()) > 1 })
 	w.fleet.faults(places[1].Name, tern.Faults{})
-	b.open("/telling?tab=messages")
+	b.open("/notifications?tab=messages")
 	b.see("failed: " + places[1].Name)
 	b.do(chromedp.Click(`.link`))
 	b.see("Told by the rule failures")
@@ -163,11 +163,11 @@ func TestConsoleUndoes(t *testing.T) {
 	b.fill(`input[name=ref]`, r1+"@previous")
 	b.click("See what would be sent")
 	b.see("to go ahead")
-	b.see("Landmarks that change")
+	b.see("Key facts that change")
 	b.see("visitor") // whom the older version does not know
 	b.choose(`select[name=within]`, "")
 	b.send(r1)
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 	b.see("What changed on the device")
 	runs("version 1", original)
 
@@ -176,7 +176,7 @@ func TestConsoleUndoes(t *testing.T) {
 	b.send(r1) // with a window this time, and left alone by its owner for that long
 	b.see("unless it is confirmed")
 	b.click("Keep it")
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 	runs("version 2", amended)
 
 	b.open("/push")
@@ -185,7 +185,7 @@ func TestConsoleUndoes(t *testing.T) {
 	b.see("to go ahead")
 	b.choose(`select[name=within]`, "")
 	b.send(r1)
-	b.see("Proved: the device was pulled again")
+	b.see("Verified: the device was pulled again")
 	runs("version 1 again", original)
 	b.open("/devices/" + r1)
 	b.see("in sync")
@@ -244,7 +244,7 @@ func TestConsoleSettings(t *testing.T) {
 	for _, f := range [][2]string{{"address", p.Address}, {"port", fmt.Sprint(p.Port)}, {"user", sim.ServiceUser}, {"password", sim.ServiceWord}, {"privileged", sim.MastWord}} {
 		b.fill(`input[name=trial-`+f[0]+`]`, f[1])
 	}
-	b.click("Look who answers there")
+	b.click("Look what answers there")
 	b.click("Accept the key and try it")
 	b.see("running: ")
 	b.see("serial TN4-")
@@ -326,7 +326,7 @@ func TestConsoleFinds(t *testing.T) {
 	b := newBrowser(t, w.url)
 	b.signIn("admin", "demo-admin-1")
 	b.see("29 devices")
-	for _, sel := range []string{"site=skerrinsay", "name=*-r1", "kind=switch state=in-sync", "state=factory-defaults", "state=other?hardware", "tag=*", "dialect=tern site=[a-d]*",
+	for _, sel := range []string{"site=skerrinsay", "name=*-r1", "kind=switch state=in-sync", "state=factory-defaults", "state=hardware?changed", "tag=*", "dialect=tern site=[a-d]*",
 		"model=Tern-R4 site=control", "release=4.*", "name=ap-* name=control-*", "model=Skua-?2"} {
 		want := must(w.admin.Devices(ctx(t), strings.Fields(sel)))(t)
 		b.open("/?select=" + url.QueryEscape(sel))
@@ -372,7 +372,7 @@ func TestConsoleFinds(t *testing.T) {
 	b.see("in sync")
 	b.do(chromedp.Focus(`[role=row][tabindex="0"]`))
 	b.key(kb.Enter)
-	b.see("Tenure")
+	b.see("Timeline")
 
 	// Anything, by a few letters.
 	for _, x := range [][2]string{{"skerr-r1", "/devices/skerrinsay-r1"}, {"skerrinsay-r1@summer", "/version?ref=skerrinsay-r1@4"}, {"audit", "/settings?tab=audit"}} {
@@ -411,15 +411,15 @@ func TestConsoleFinds(t *testing.T) {
 		t.Errorf("it is not written down: %+v", d.Items)
 	}
 
-	// Two ends of the tenure dragged together give the comparison; so do two that are
+	// Two ends of the timeline dragged together give the comparison; so do two that are
 	// picked by keyboard.
 	b.open("/devices/skerrinsay-r1")
 	b.see("second-ticket-hall")
-	const blocks = `[...document.querySelectorAll('[aria-label^="Tenure of versions"] [role=button]')]`
-	eventually(t, "the tenure is drawn", func() bool { return js[int](b, blocks+`.length`) == 4 })
+	const blocks = `[...document.querySelectorAll('[aria-label^="Timeline of versions"] [role=button]')]`
+	eventually(t, "the timeline is drawn", func() bool { return js[int](b, blocks+`.length`) == 4 })
 	js[bool](b, `(() => {
 		const at = `+blocks+`.map(g => g.getBoundingClientRect())
-		const box = document.querySelector('[aria-label^="Tenure of versions"]').parentElement
+		const box = document.querySelector('[aria-label^="Timeline of versions"]').parentElement
 		const say = (kind, r) => box.dispatchEvent(new PointerEvent(kind, {clientX: r.left + r.width / 2, clientY: r.bottom - 3, bubbles: true}))
 		say('pointerdown', at[2]); say('pointermove', at[3]); say('pointerup', at[3])
 		return true })()`)
@@ -428,7 +428,7 @@ func TestConsoleFinds(t *testing.T) {
 	})
 	b.open("/devices/skerrinsay-r1")
 	b.see("second-ticket-hall")
-	eventually(t, "the tenure is drawn", func() bool { return js[int](b, blocks+`.length`) == 4 })
+	eventually(t, "the timeline is drawn", func() bool { return js[int](b, blocks+`.length`) == 4 })
 	js[bool](b, `(`+blocks+`[3].focus(), true)`)
 	b.see("changed by okonkwo")
 	b.key(kb.Enter)

@@ -83,7 +83,7 @@ func TestConsoleDrift(t *testing.T) {
 		b.do(chromedp.Click(`[role=dialog] button[type=submit]`))
 	}
 	b.allows("404")
-	rule("clocks", "must", "clock / mark 192.0.2.77", "nosuch")
+	rule("clocks", "required", "clock / mark 192.0.2.77", "nosuch")
 	b.see("nosuch")
 	b.fill(`input[name=rule-of]`, "kind=router")
 	b.do(chromedp.Click(`[role=dialog] button[type=submit]`))
@@ -94,7 +94,7 @@ func TestConsoleDrift(t *testing.T) {
 	amend(r1, "clock", "mark 192.0.2.77")
 	b.see("1 line off " + r1 + "@1") // the baseline has no such line
 	b.open("/drift?tab=rules")
-	rule("marks", "noise", "clock / mark {address}", "all")
+	rule("marks", "ignored", "clock / mark {address}", "all")
 	b.see("left aside on 2 of 2 devices")
 	b.open("/drift")
 	b.see("1 drifted")
@@ -179,7 +179,7 @@ func TestEntryJudges(t *testing.T) {
 		{[]string{"rule", "set", "clocks", "--model", file, "--of", r1}, "drifted"},
 		{[]string{"device", "edit", r1, "--field", "clock=10.30.0.5"}, "in sync"},
 		{[]string{"device", "tag", w.fleet.places[1].Name, "--add", "unclocked"}, "in sync"},
-		{[]string{"rule", "set", "no-marks", "--must-not", "clock / mark {address}", "--of", "tag=unclocked"}, "in sync"},
+		{[]string{"rule", "set", "no-marks", "--forbidden", "clock / mark {address}", "--of", "tag=unclocked"}, "in sync"},
 		{[]string{"device", "tag", r1, "--add", "unclocked"}, "drifted"},
 		{[]string{"device", "edit", r1, "--note", "on the pier"}, "drifted"},
 		{[]string{"device", "tag", r1, "--drop", "unclocked"}, "in sync"},

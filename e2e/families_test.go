@@ -133,7 +133,7 @@ func TestFaultsOfEveryFamily(t *testing.T) {
 	faults := []fault{
 		{"slow", func(string) box.Faults { return box.Faults{SlowMS: 300} }, "", ""},
 		{"hang", func(d string) box.Faults { return box.Faults{Hang: devices[d]} }, "nothing came for", ""},
-		{"cut", func(string) box.Faults { return box.Faults{CutAfter: 150} }, "not whole", ""},
+		{"cut", func(string) box.Faults { return box.Faults{CutAfter: 150} }, "not complete", ""},
 		{"garbage", func(string) box.Faults { return box.Faults{Garbage: 64} }, "not whole|frame|well-formed", ""},
 		{"endless", func(string) box.Faults { return box.Faults{Endless: true} }, "no end is in sight|not whole|frame", ""},
 		{"weak", func(string) box.Faults { return box.Faults{Weak: true} }, "not whole|Guests take nothing", "skerrinsay-p1"},
@@ -304,7 +304,7 @@ func TestCredentialSets(t *testing.T) {
 		t.Errorf("%s: %s, %d logins arrived", j.Outcome, j.Summary, w.fleet.status(names[3]).Logins)
 	}
 	sets := must(w.admin.CredentialSets(ctx(t)))(t)
-	if sets[0].BreakerOpenSince == nil || sets[0].Latched != 3 {
+	if sets[0].BreakerOpenSince == nil || sets[0].Locked != 3 {
 		t.Errorf("%+v", sets[0])
 	}
 	out, _, _ := w.cli("credential", "list")

@@ -23,9 +23,9 @@ func TestNothingHalfBecomesAVersion(t *testing.T) {
 		says   string
 	}{
 		{"cut off in the middle", tern.Faults{CutAfter: 700}, "closed the connection in the middle"},
-		{"cut off near the end", tern.Faults{CutAfter: 1900}, "not whole"},
+		{"cut off near the end", tern.Faults{CutAfter: 1900}, "not complete"},
 		{"shortened for a weak account", tern.Faults{Weak: true}, "end mark is missing"},
-		{"garbage in the middle", tern.Faults{Garbage: 300}, "not whole"},
+		{"garbage in the middle", tern.Faults{Garbage: 300}, "not complete"},
 		{"no end to it", tern.Faults{Endless: true}, "no end is in sight"},
 	} {
 		w.fleet.faults(r1, c.faults)
@@ -91,8 +91,8 @@ func TestRefusedLoginIsLatched(t *testing.T) {
 	if st := w.fleet.status(r1); st.Refused != 1 {
 		t.Errorf("the wrong password was tried %d times", st.Refused)
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "login refused" || d.LatchedSince == nil {
-		t.Errorf("the device is %s, latched %v", d.State, d.LatchedSince)
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "login refused" || d.LoginLockedSince == nil {
+		t.Errorf("the device is %s, latched %v", d.State, d.LoginLockedSince)
 	}
 	must(w.admin.RetryLogin(ctx(t), r1))(t)
 	w.pull(r1)
@@ -103,7 +103,7 @@ func TestRefusedLoginIsLatched(t *testing.T) {
 	if j := w.pull(r1); j.Outcome != "done" {
 		t.Errorf("with the right password the pull ended %s: %s", j.Outcome, j.Summary)
 	}
-	// A wrong secret of the privileged mode latches too.
+	// A wrong secret of the privileged mode locks too.
 	must(w.admin.EditDevice(ctx(t), r1, client.NewDevice{Privileged: "wrong"}))(t)
 	if j := w.pull(r1); j.Outcome != "refused" {
 		t.Errorf("with a wrong privileged-mode secret the pull ended %s: %s", j.Outcome, j.Summary)
@@ -257,7 +257,7 @@ func TestChangedSincePreview(t *testing.T) {
 	}
 	p2 := w.preview(client.NewPreview{Ref: r1 + "@1"})
 	w.fleet.call("POST", "/devices/"+r1+"/replace", map[string]any{"serial": "TN4-THIRD", "lines": w.fleet.status(r1).Running}, nil)
-	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p2.ID, Hash: p2.Hash}, ""))(t).ID); end.Outcome != "refused" || !strings.Contains(end.Summary, "hardware changed") {
+	if end := w.end(must(w.admin.Push(ctx(t), client.NewPush{Preview: p2.ID, Hash: p2.Hash}, ""))(t).ID); end.Outcome != "refused" || !strings.Contains(end.Summary, "other hardware") {
 		t.Errorf("onto other hardware than previewed the push ended %s: %s", end.Outcome, end.Summary)
 	}
 }

@@ -51,7 +51,7 @@ func TestNotifications(t *testing.T) {
 		eventually(t, "it is pulled", func() bool {
 			w.sql("UPDATE notices SET first_at = first_at - INTERVAL 40 SECOND, last_at = last_at - INTERVAL 40 SECOND")
 			v := must(c.Versions(ctx(t), f1, "running", 0, 1))(t)[0]
-			return v.Number == n && v.Author == by && v.Reason == "change notice"
+			return v.Number == n && v.Author == by && v.Reason == "change trigger"
 		})
 	}
 	told("to the ferries", "mwilks", w.admin, 2)
@@ -95,7 +95,7 @@ func TestChangeNotices(t *testing.T) {
 		w.sql("UPDATE notices SET first_at = first_at - INTERVAL 40 SECOND, last_at = last_at - INTERVAL 40 SECOND")
 	}
 	noticed := func(device string) []client.Job {
-		return must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change notice", Device: device}))(t).Items
+		return must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change trigger", Device: device}))(t).Items
 	}
 
 	w.fleet.amend(names[0], "mwilks", "lane quay1", `note "on the quay"`)
@@ -114,7 +114,7 @@ func TestChangeNotices(t *testing.T) {
 	time.Sleep(1200 * time.Millisecond) // what came within the second after the first is written down
 	quiet()
 	eventually(t, "it is pulled", func() bool { j := noticed(names[0]); return len(j) == 1 && j[0].State == "ended" })
-	if v := w.versions(names[0])[0]; v.Number != 2 || v.Reason != "change notice" || v.Author != "mwilks" {
+	if v := w.versions(names[0])[0]; v.Number != 2 || v.Reason != "change trigger" || v.Author != "mwilks" {
 		t.Errorf("%+v", v)
 	}
 
@@ -131,10 +131,10 @@ func TestChangeNotices(t *testing.T) {
 	}
 
 	// Said by a program; and the service dies before it is quiet.
-	if out, said, status := w.cli("notice", names[1], "--author", "okonkwo"); status != 0 {
+	if out, said, status := w.cli("trigger", names[1], "--author", "okonkwo"); status != 0 {
 		t.Errorf("status %d: %s%s", status, out, said)
 	}
-	if _, said, status := w.cli("notice", "nosuch"); status != 2 || !strings.Contains(said, "nosuch") {
+	if _, said, status := w.cli("trigger", "nosuch"); status != 2 || !strings.Contains(said, "nosuch") {
 		t.Errorf("status %d: %s", status, said)
 	}
 	w.fleet.faults(names[1], tern.Faults{})
@@ -242,7 +242,7 @@ func TestNoticeStorm(t *testing.T) {
 	}
 	pulls := func() (n map[string]int) {
 		n = map[string]int{}
-		for _, j := range must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change notice", Limit: 100}))(t).Items {
+		for _, j := range must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change trigger", Limit: 100}))(t).Items {
 			n[j.Device]++
 		}
 		return n

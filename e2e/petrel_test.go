@@ -87,7 +87,7 @@ func TestEmptiedByHand(t *testing.T) {
 	first := file()
 	for _, text := range []string{"", "# nothing", "link quay1 {\n    mtu 9000\n"} {
 		w.fleet.amend(k1, "mwilks", strings.Split(text, "\n")...)
-		if j := w.pull(k1); j.Outcome != "failed" || !strings.Contains(j.Summary, "not whole") {
+		if j := w.pull(k1); j.Outcome != "failed" || !strings.Contains(j.Summary, "not complete") {
 			t.Fatalf("%q: %s: %s", text, j.Outcome, j.Summary)
 		}
 		p := w.preview(client.NewPreview{Ref: k1 + "/file@1"})

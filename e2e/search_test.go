@@ -145,7 +145,7 @@ func TestSearch(t *testing.T) {
 	if out, _, status := w.cli("search", "--in", "lane", "--lacks", "sieve", r1, "--count"); status != 0 || !strings.Contains(out, r1+"@4") {
 		t.Errorf("%d: %s", status, out)
 	}
-	if out, _, _ := w.cli("origin", r1, "otherwise"); !strings.Contains(out, "mwilks") || !strings.Contains(out, `  note "otherwise"`) {
+	if out, _, _ := w.cli("show", r1, "otherwise", "--annotate"); !strings.Contains(out, "mwilks") || !strings.Contains(out, `  note "otherwise"`) {
 		t.Errorf("%s", out)
 	}
 	// A device that was renamed is found by its name; one that was taken out is not.

@@ -34,7 +34,7 @@ func TestSecretsStayHidden(t *testing.T) {
 	must(w.admin.SetMailServer(ctx(t), client.NewMailServer{Server: "127.0.0.1:9", Security: "none", From: "magpie@ferries.example", User: "magpie", Password: "a-word-for-mail"}))(t)
 	must(w.admin.AddRecipient(ctx(t), client.NewRecipient{Name: "noc", Kind: "mail", To: []string{"noc@ferries.example"}}))(t)
 	must(w.admin.AddRecipient(ctx(t), client.NewRecipient{Name: "hook", Kind: "webhook", URL: "http://127.0.0.1:9/", Secret: "a-word-for-the-webhook"}))(t)
-	must(w.admin.AddTellRule(ctx(t), client.NewTellRule{Name: "night-watch", Events: []string{"changed", "failed", "drifted", "waiting"}, Selector: []string{"all"}, Recipients: []string{"noc", "hook"}}))(t)
+	must(w.admin.AddNotificationRule(ctx(t), client.NewNotificationRule{Name: "night-watch", Events: []string{"changed", "failed", "drifted", "waiting"}, Selector: []string{"all"}, Recipients: []string{"noc", "hook"}}))(t)
 	w.fleet.amend(r1, "mwilks", "lookout", "cancel community demo-gulls", "community demo-terns-secret", "up", "flock 64512", "neighbour 10.1.12.1", "key sealed 0123456789abcdef0123")
 	hidden := append([]string{"a-word-for-mail", "a-word-for-the-webhook", "demo-terns-secret", "0123456789abcdef0123"}, secrets...)
 	w.pull(r1)
@@ -57,7 +57,7 @@ func TestSecretsStayHidden(t *testing.T) {
 	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "a run"))(t).ID)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
-	w.end(must(w.admin.SetRule(ctx(t), "words", client.NewRule{Kind: "must-not", Path: "crew {user} / word {word...}", Selector: []string{"all"}}))(t).Job)
+	w.end(must(w.admin.SetRule(ctx(t), "words", client.NewRule{Kind: "forbidden", Path: "crew {user} / word {word...}", Selector: []string{"all"}}))(t).Job)
 	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: t.TempDir()}))(t)
 	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}
 	var messages []string
@@ -74,11 +74,11 @@ func TestSecretsStayHidden(t *testing.T) {
 		"/version": {"?ref=" + r1, "?ref=" + r1 + "@1", "?ref=" + r1 + "@live", "?ref=" + r1 + "/startup"}, "/version/text": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@2"},
 		"/diff":  {"?from=" + r1 + "@1&to=" + r1 + "@2&all=true", "?from=" + r1 + "@2&to=" + r1 + "@live", "?from=" + r1 + "@1&to=" + r1 + "/startup&context=1000"},
 		"/drift": {"", "?live=true", "?since=true", "?off=true"}, "/drift-report": {"", "?as=csv&since=2026-01-01T00:00:00Z", "?as=json&selector=all"}, "/bootstrap-sheet": {"?ref=" + r1 + "@1", "?ref=" + r1 + "@1&secrets=true"},
-		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/proposals": {""}, "/retention": {""}, "/retention-preview": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/rules": {""}, "/searches": {""}, "/snapshot-diff": {"?from=all-of-it"}, "/targets": {""}, "/backups": {""}, "/copies": {"?ref=" + r1}, "/own-recipient": {""}, "/worksheet": {"?selector=all", "?selector=all&as=csv"}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/tell-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/tell-rules": {""}, "/messages": {""},
-		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/search": {"?line=note", "?in=lane&lacks=sieve", "?line=word", "?line=.%2B&regexp=true&all_parts=true&limit=500&since=true"}, "/history-search": {"?line=note", "?in=lane&lacks=sieve", "?line=sealed", "?line=%5Bdk%5D&regexp=true&all_parts=true&limit=500"}, "/distances": {"?ref=" + r1}, "/origins": {"?ref=" + r1, "?ref=" + r1 + "@1"}, "/fleet-changes": {"", "?since=2026-01-01"}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
+		"/sign-on": {""}, "/sign-on/start": {"?to=/jobs"}, "/sign-on/back": {"?code=x&state=y"}, "/relay": {""}, "/me": {""}, "/status": {""}, "/tokens": {""}, "/sessions": {""}, "/devices": {""}, "/devices-export": {"", "?as=yaml"}, "/proposals": {""}, "/retention": {""}, "/retention-preview": {""}, "/credentials": {""}, "/jobs": {""}, "/relays": {""}, "/snapshots": {""}, "/rules": {""}, "/searches": {""}, "/snapshot-diff": {"?from=all-of-it"}, "/targets": {""}, "/backups": {""}, "/copies": {"?ref=" + r1}, "/own-recipient": {""}, "/worksheet": {"?selector=all", "?selector=all&as=csv"}, "/approvals": {""}, "/schedules": {""}, "/agenda": {""}, "/notification-events": {""}, "/mail-server": {""}, "/recipients": {""}, "/notification-rules": {""}, "/messages": {""},
+		"/job-kinds": {""}, "/dialects": {""}, "/dialect-schema": {""}, "/changes": {""}, "/search": {"?line=note", "?in=lane&lacks=sieve", "?line=word", "?line=.%2B&regexp=true&all_parts=true&limit=500&since=true"}, "/history-search": {"?line=note", "?in=lane&lacks=sieve", "?line=sealed", "?line=%5Bdk%5D&regexp=true&all_parts=true&limit=500"}, "/distances": {"?ref=" + r1}, "/annotations": {"?ref=" + r1, "?ref=" + r1 + "@1"}, "/fleet-changes": {"", "?since=2026-01-01"}, "/events": {""}, "/users": {""}, "/audit": {"?limit=1000"}, "/audit-check": {""},
 	}
 	ids := map[string][]string{"/devices/{name}": {r1}, "/devices/{name}/versions": {r1}, "/devices/{name}/swaps": {r1}, "/previews/{id}": {preview.ID}, "/jobs/{id}": jobs, "/jobs/{id}/log": jobs, "/jobs/{id}/events": jobs,
-		"/snapshots/{name}": {"all-of-it"}, "/rules/{name}": {"words"}, "/targets/{name}": {"vault"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}, "/recipients/{name}": {"noc"}, "/tell-rules/{name}": {"night-watch"}, "/messages/{id}": messages}
+		"/snapshots/{name}": {"all-of-it"}, "/rules/{name}": {"words"}, "/targets/{name}": {"vault"}, "/dialects/{name}": {"tern"}, "/schedules/{name}": {"nightly"}, "/recipients/{name}": {"noc"}, "/notification-rules/{name}": {"night-watch"}, "/messages/{id}": messages}
 	var paths []string
 	for _, o := range w.operations() {
 		if o.write() {
@@ -457,7 +457,7 @@ func TestKeyFilesOfTheirOwn(t *testing.T) {
 		procs[i] = start(t, append(os.Environ(), "MAGPIE_DATABASE="+dsn), "serve", "--listen", "127.0.0.1:0", "--data", dirs[i])
 	}
 	for i, p := range procs {
-		eventually(t, "it is up or has given up", func() bool {
+		eventually(t, "it is up or has failed", func() bool {
 			select {
 			case <-p.gone:
 				return true

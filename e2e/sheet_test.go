@@ -55,11 +55,11 @@ func TestSheet(t *testing.T) {
 
 	// The same for a switch; a file for a gateway; nobody without the right sees secrets.
 	w.pull(sw1)
-	if out, said, status := w.cli("bootstrap-sheet", sw1); status != 0 || !strings.Contains(out, "gate : address is") || !strings.Contains(out, "keep all") || strings.Contains(out, "port 1") {
+	if out, said, status := w.cli("sheet", sw1); status != 0 || !strings.Contains(out, "gate : address is") || !strings.Contains(out, "keep all") || strings.Contains(out, "port 1") {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
 	w.pull("workshop-g1")
-	if out, said, status := w.cli("bootstrap-sheet", "workshop-g1"); status != 0 || !strings.Contains(out, "as a whole") || !strings.Contains(out, "SHA-256") {
+	if out, said, status := w.cli("sheet", "workshop-g1"); status != 0 || !strings.Contains(out, "as a whole") || !strings.Contains(out, "SHA-256") {
 		t.Errorf("status %d\n%s%s", status, out, said)
 	}
 	operator := w.addUser("okonkwo", "operator")

@@ -32,7 +32,7 @@ func TestNothingIsGuessed(t *testing.T) {
 		{"GET", "/version?ref=" + r1 + "@1&masked=yes", "true or false"},
 		{"GET", "/version?ref=" + r1 + "@1&masked=true&masked=false", "once"},
 		{"GET", "/version?ref=" + r1 + "@1&ref=" + r1 + "@2", "once"},
-		{"POST", "/device-takeover?preview=1", "true or false"},
+		{"POST", "/device-transfer-in?preview=1", "true or false"},
 		{"GET", "/jobs?limit=ten", "whole number"},
 		{"DELETE", "/sessions?user=bob;x", "cannot be read"},
 		{"GET", "/search?line=name&selector=", "all"},

@@ -359,13 +359,13 @@ func TestPeopleAreTold(t *testing.T) {
 		t.Errorf("the webhook got %v, wrong is %v", got, wrong)
 	}
 
-	for _, n := range []client.NewTellRule{
+	for _, n := range []client.NewNotificationRule{
 		{Name: "whatever", Events: []string{"changed", "failed", "recovered", "waiting"}, Selector: []string{"all"}, Recipients: []string{"noc", "hook", "log"}, Zone: "Atlantic/Faroe"},
 		{Name: "elsewhere", Events: []string{"changed", "failed"}, Selector: []string{"name=" + other}, Recipients: []string{"hook"}},
 		{Name: "asleep", Events: []string{"failed"}, Selector: []string{"all"}, Recipients: []string{"hook"}, Quiet: []string{"daily 00:00 for 1439m", "daily 23:00 for 2h"}},
 		{Name: "mornings", Events: []string{"failed"}, Selector: []string{"all"}, Recipients: []string{"hook"}, Digest: "daily 07:00"},
 	} {
-		must(w.admin.AddTellRule(ctx(t), n))(t)
+		must(w.admin.AddNotificationRule(ctx(t), n))(t)
 	}
 	// The mail server is down for an hour. A second instance runs.
 	post.close()
@@ -486,8 +486,8 @@ func TestPeopleAreTold(t *testing.T) {
 		}
 		return out
 	}
-	must(w.admin.PauseTellRule(ctx(t), "mornings", true))(t)
-	eventually(t, "the audit log is sent", func() bool { return len(log.with(`action="rule for telling paused"`)) > 0 })
+	must(w.admin.PauseNotificationRule(ctx(t), "mornings", true))(t)
+	eventually(t, "the audit log is sent", func() bool { return len(log.with(`action="notification rule paused"`)) > 0 })
 	all := rows()
 	if check := must(w.admin.CheckAudit(ctx(t), all[len(all)-1]))(t); !check.Sound {
 		t.Errorf("the log as it is: %s", check.Trouble)
@@ -497,8 +497,8 @@ func TestPeopleAreTold(t *testing.T) {
 	w.sql("CREATE TABLE earlier AS SELECT * FROM audit")
 	w.sql("CREATE TABLE earlier_end AS SELECT * FROM audit_end")
 	w.serve()
-	must(w.admin.PauseTellRule(ctx(t), "mornings", false))(t)
-	eventually(t, "it goes on", func() bool { return len(log.with(`action="rule for telling resumed"`)) > 0 })
+	must(w.admin.PauseNotificationRule(ctx(t), "mornings", false))(t)
+	eventually(t, "it goes on", func() bool { return len(log.with(`action="notification rule resumed"`)) > 0 })
 	all = rows()
 	w.kill()
 	w.sql("DELETE FROM audit")

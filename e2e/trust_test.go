@@ -132,8 +132,8 @@ func TestLoginGoesToItsOwnAddress(t *testing.T) {
 	if j.Outcome == "done" || p.shown() != "" || !strings.Contains(j.Summary, "its own address and accepted key only") {
 		t.Errorf("%s: %s; it was shown %q", j.Outcome, j.Summary, p.shown())
 	}
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.LatchedSince != nil {
-		t.Errorf("what somebody found elsewhere is said of the device: %s, latched %v", d.State, d.LatchedSince)
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.State != "in sync" || d.LoginLockedSince != nil {
+		t.Errorf("what somebody found elsewhere is said of the device: %s, latched %v", d.State, d.LoginLockedSince)
 	}
 	log := ""
 	for _, d := range must(w.admin.Audit(ctx(t), client.AuditFilter{}, 0, 50))(t).Items {
@@ -178,7 +178,7 @@ func TestLoginGoesToItsOwnAddress(t *testing.T) {
 		t.Errorf("with the right: %s: %s; it was shown %q", j.Outcome, j.Summary, q.shown())
 	}
 	must(w.admin.EditUser(ctx(t), "okonkwo", client.NewUser{Secrets: &blind}))(t)
-	if d := must(w.admin.Device(ctx(t), r1))(t); d.LatchedSince != nil {
+	if d := must(w.admin.Device(ctx(t), r1))(t); d.LoginLockedSince != nil {
 		t.Error("another machine's refusal latched the device's login")
 	}
 	// Whoever may not see secrets learns nothing of which ports are open elsewhere.

@@ -10,8 +10,8 @@ import (
 	"magpie/client"
 )
 
-// TestWords: what happens to a job is said to the job; older words are understood,
-// and stand in no help; what is misspelt is met with what was meant.
+// TestWords: what happens to a job is said to the job; words of before are no words any more; what is misspelt
+// is met with what was meant.
 func TestWords(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 2)
@@ -21,7 +21,7 @@ func TestWords(t *testing.T) {
 	w.pull(r1)
 	second := w.fleet.running(r1)
 
-	// Decided by a word to the job, by the one of before, and by none that there is.
+	// Decided by a word to the job, and by none that there is.
 	j := w.parked(w.within("5m", r1+"@1").ID)
 	if _, said, status := w.cli("job", "confrim", j.ID); status != 2 || !strings.Contains(said, "did you mean confirm?") {
 		t.Errorf("misspelt: status %d, %s", status, said)
@@ -33,14 +33,16 @@ func TestWords(t *testing.T) {
 		t.Errorf("undone, it says\n%s", out)
 	}
 	j = w.parked(w.within("5m", r1+"@1").ID)
-	if _, said, status := w.cli("push", "--confirm", j.ID); status != 0 || w.fleet.running(r1) != first {
-		t.Errorf("the word of before: status %d, %s", status, said)
+	if _, said, status := w.cli("job", "confirm", j.ID); status != 0 || w.fleet.running(r1) != first {
+		t.Errorf("confirmed: status %d, %s", status, said)
 	}
 	if out, said, status := w.cli("sheet", r1); status != 0 || !strings.Contains(out, "host-name") && len(out) < 100 {
 		t.Errorf("status %d, %s%s", status, out, said)
 	}
-	if _, said, status := w.cli("push", r1+"@1", "--to", "innisquill-r1", "--despite", "it is a test", "--yes"); status == 2 {
-		t.Errorf("status %d, %s", status, said)
+	for _, old := range [][]string{{"push", r1 + "@1", "--despite", "it is a test", "--yes"}, {"push", "--confirm", j.ID}, {"drill", r1}, {"tell", "list"}, {"origin", r1}, {"notice", r1}} {
+		if out, said, status := w.cli(old...); status != 2 {
+			t.Errorf("%v: status %d, %s%s", old, status, out, said)
+		}
 	}
 	help, _, _ := w.cli("push", "--help")
 	at := -1
@@ -71,7 +73,7 @@ func TestWords(t *testing.T) {
 }
 
 // TestLists: every list is a page, what a query does not know is refused, older names
-// are understood, and a text that never changes is sent once.
+// included, and a text that never changes is sent once.
 func TestLists(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 3)
@@ -114,7 +116,7 @@ func TestLists(t *testing.T) {
 			t.Errorf("HEAD %s: %d %q", path, res.StatusCode, body)
 		}
 	}
-	if res, body := get("GET", "/jobs?before="+must(w.admin.Jobs(ctx(t), client.JobFilter{Limit: 1}))(t).Items[0].ID); res.StatusCode != 200 || !strings.Contains(body, `"items"`) {
+	if res, body := get("GET", "/jobs?before="+must(w.admin.Jobs(ctx(t), client.JobFilter{Limit: 1}))(t).Items[0].ID); res.StatusCode != 400 {
 		t.Errorf("by the cursor's older name: %d %s", res.StatusCode, body)
 	}
 
@@ -135,16 +137,16 @@ func TestLists(t *testing.T) {
 		t.Errorf("somebody masked gets %d for the tag of the whole text", res.StatusCode)
 	}
 
-	// Bodies: a field's older name is understood, and one that never was is refused.
+	// Bodies: a field that there is not is refused.
 	for body, want := range map[string]int{
 		`{"selector":["` + r1 + `"],"which":"latest"}`: 202,
 		`{"selector":["` + r1 + `"],"whcih":"latest"}`: 400,
 	} {
-		if status, said := w.call("POST", "/surveys", w.admin.Token, []byte(body)); status != want {
+		if status, said := w.call("POST", "/restore-previews", w.admin.Token, []byte(body)); status != want {
 			t.Errorf("%s: %d, %s", body, status, said)
 		}
 	}
-	if status, said := w.call("POST", "/restores", w.admin.Token, []byte(`{"survey":"nobody","despite":"a test"}`)); status != 404 {
+	if status, said := w.call("POST", "/restores", w.admin.Token, []byte(`{"survey":"nobody","despite":"a test"}`)); status != 400 {
 		t.Errorf("by older names: %d, %s", status, said)
 	}
 }

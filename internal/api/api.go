@@ -125,11 +125,9 @@ func (s *Server) Handler() http.Handler {
 		if r.stream > 0 {
 			do = slices.Insert(do, 0, streamed(r.stream))
 		}
-		for _, path := range append(olderOf(r.path), r.path) {
-			v.Handle(r.method, path, do...)
-			if r.method == "GET" && r.status != 101 {
-				v.HEAD(path, do...)
-			}
+		v.Handle(r.method, r.path, do...)
+		if r.method == "GET" && r.status != 101 {
+			v.HEAD(r.path, do...)
 		}
 	}
 	go s.sweep()
@@ -267,13 +265,13 @@ func problem(err error) *client.Problem {
 	case errors.As(err, &amiss):
 		return wrong(amiss.Field, amiss.Says, "")
 	case errors.Is(err, routine.ErrTold):
-		return say(409, "somebody is told there", "change or remove the rule first: magpie tell list")
+		return say(409, "somebody is told there", "change or remove the rule first: magpie notification list")
 	case errors.Is(err, read.ErrIndexing):
 		return &client.Problem{Cause: err, Status: 503, Title: "not yet", Detail: err.Error(), Next: "texts are searched in memory only, and are read anew when the service has started; ask again in a moment"}
 	case errors.Is(err, read.ErrSearch):
 		return say(400, "not searched", "")
 	case errors.Is(err, routine.ErrNotTried):
-		return say(409, "not tried", "see how it stands: magpie tell messages")
+		return say(409, "not tried", "see how it stands: magpie notification messages")
 	case errors.Is(err, routine.ErrUnderWay):
 		return say(409, "it runs already", "follow it: magpie job watch JOB")
 	case errors.Is(err, fleet.ErrSnapshot):
@@ -321,7 +319,7 @@ func problem(err error) *client.Problem {
 	case errors.As(err, &refused):
 		return say(502, "the device refused", "")
 	case errors.As(err, &part):
-		return say(502, "not whole", "")
+		return say(502, "not complete", "")
 	case errors.Is(err, store.ErrAmbiguous):
 		return say(409, "not clear", "give more of it")
 	case errors.Is(err, store.ErrDamaged):
@@ -404,7 +402,7 @@ type collector struct{ s *Server }
 var (
 	devicesDesc  = prometheus.NewDesc("magpie_devices", "Devices by state.", []string{"state"}, nil)
 	jobsDesc     = prometheus.NewDesc("magpie_jobs", "Jobs that have not ended, by state.", []string{"state"}, nil)
-	noticesDesc  = prometheus.NewDesc("magpie_syslog_messages_total", "Messages taken in since the start: change notices, others, and from addresses of no device.", []string{"what"}, nil)
+	noticesDesc  = prometheus.NewDesc("magpie_syslog_messages_total", "Messages taken in since the start: change triggers, others, and from addresses of no device.", []string{"what"}, nil)
 	hearingDesc  = prometheus.NewDesc("magpie_notification_sessions", "Sessions by which devices tell this instance of changes (RFC 5277).", []string{"state"}, nil)
 	untoldDesc   = prometheus.NewDesc("magpie_messages_untold", "Messages to people that wait for a quarter of an hour or longer, or were given up in the last two weeks.", []string{"state"}, nil)
 	roomDesc     = prometheus.NewDesc("magpie_data_bytes", "Bytes of the disk with the data folder.", []string{"which"}, nil)

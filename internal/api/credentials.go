@@ -130,7 +130,7 @@ func (s *Server) changeSet(c *gin.Context, based int, do func(q *store.Q, set *s
 	answer(c, 200, wireSet(set), err)
 }
 
-// retryCredential lifts a set's latches and closes its breaker.
+// retryCredential lifts a set's login locks and closes its breaker.
 func (s *Server) retryCredential(c *gin.Context) {
 	s.changeSet(c, 0, func(q *store.Q, set *store.Credential) error {
 		if err := q.OpenCredential(c.Request.Context(), set.ID); err != nil {

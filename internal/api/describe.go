@@ -131,7 +131,7 @@ func vocabulary(kinds []job.Kind) map[string][]string {
 		"relations": dialect.Relations, "entry changes": rules.Kinds, "drift states": {core.InSync, core.Drifted, "no baseline", "not known"}, "target kinds": place.Kinds, "target states": history.TargetStates, "copy states": core.CopyStates, "becomes": history.BecomesOf, "rule kinds": rules.OwnKinds, "line ops": {"same", "remove", "add"}, "topics": core.Topics, "methods": dialect.Methods,
 		"transports": dialect.Transports, "step kinds": {"enter", "set", "remove", "leave", "live", "load", "commit", "stage", "restart"},
 		"entry kinds": {"step", "info", "line", "warning", "trouble", "kept", "end"}}
-	for _, e := range core.TellEvents {
+	for _, e := range core.NotificationEvents {
 		out["tell events"] = append(out["tell events"], e.Name)
 	}
 	out["recipient kinds"], out["syslog transports"], out["mail securities"], out["message states"] = core.RecipientKinds, core.SyslogTransports, core.MailSecurities, core.MessageStates

@@ -627,7 +627,7 @@ func (s *Server) retryLogin(c *gin.Context) {
 		return
 	}
 	s.change(c, 0, func(q *store.Q, d *core.Device) error {
-		if err := q.Unlatch(c.Request.Context(), *d); err != nil {
+		if err := q.UnlockLogin(c.Request.Context(), *d); err != nil {
 			return err
 		}
 		return q.Audit(c.Request.Context(), "login may be tried again", d.Name, "")

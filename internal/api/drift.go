@@ -33,7 +33,7 @@ func (s *Server) driftRoutes() []route {
 	}
 }
 
-var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known", "Noise", "Unsure", "LetGo")
+var wireDrift = wire.Make[client.Drift, read.Drift]("Device", "Differences", "Since", "Known", "Ignored", "Unsure", "LetGo")
 
 func (s *Server) drift(c *gin.Context) {
 	live := c.Query("live") == "true"
@@ -80,7 +80,7 @@ func (s *Server) judged(c *gin.Context, who core.Actor, devs []core.Device, live
 			}
 			one := wireDrift(j)
 			noise, unsure, letGo := s.Read.Aside(j)
-			one.Noise, one.Unsure, one.LetGo = noise, unsure, wireLetGo(letGo)
+			one.Ignored, one.Unsure, one.LetGo = noise, unsure, wireLetGo(letGo)
 			one.Device, one.Differences = d.Name, visit.SeenBy(who, j.Differences)
 			if k := j.Known; k != nil {
 				one.Known = &client.Known{Reason: k.Reason, By: k.Actor, At: k.At, Until: k.Until}

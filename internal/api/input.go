@@ -9,7 +9,6 @@ import (
 	"mime"
 	"net/http"
 	"os"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -101,7 +100,6 @@ func readBody(c *gin.Context, into any) bool {
 		return false
 	}
 	c.Set("body", raw)
-	raw = renamed(raw, into)
 	d := json.NewDecoder(bytes.NewReader(raw))
 	d.DisallowUnknownFields()
 	err := d.Decode(into)
@@ -122,41 +120,9 @@ func readBody(c *gin.Context, into any) bool {
 	return false
 }
 
-// renamed gives fields that were called otherwise before the names they have now:
-// those of which the type says so.
-func renamed(raw []byte, into any) []byte {
-	t := reflect.TypeOf(into).Elem()
-	var all map[string]json.RawMessage
-	if t.Kind() != reflect.Struct || json.Unmarshal(raw, &all) != nil {
-		return raw
-	}
-	changed := false
-	for i := range t.NumField() {
-		was := t.Field(i).Tag.Get("was")
-		v, ok := all[was]
-		if was == "" || !ok {
-			continue
-		}
-		now, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-		if _, both := all[now]; both {
-			continue
-		}
-		all[now], changed = v, true
-		delete(all, was)
-	}
-	if !changed {
-		return raw
-	}
-	out, err := json.Marshal(all)
-	if err != nil {
-		return raw
-	}
-	return out
-}
-
 // manyLines are the fields whose texts have more than one line. What is a secret
 // may hold any character but NUL.
-var manyLines = []string{"text", "content", "file", "source", "logs", "note", "override", "despite", "key", "ca", "agent", "host_key", "password", "privileged_secret", "raise", "passphrase", "factory_password"}
+var manyLines = []string{"text", "content", "file", "source", "logs", "note", "override", "key", "ca", "agent", "host_key", "password", "privileged_secret", "passphrase", "factory_password"}
 
 // sound tells what is wrong with the texts and lists of a body, or nil.
 func sound(field string, v any) *client.Problem {

@@ -85,15 +85,6 @@ func (r route) asked(c *gin.Context) {
 		fail(c, bad("the query cannot be read: "+err.Error(), "encode its values (RFC 3986 §2.1)"))
 		return
 	}
-	for was, now := range olderWords {
-		if slices.Contains(known, now) && q.Has(was) {
-			if q.Get(now) == "" {
-				q.Set(now, q.Get(was))
-			}
-			q.Del(was)
-			c.Request.URL.RawQuery = q.Encode()
-		}
-	}
 	for word, values := range q {
 		if i := slices.Index(known, word); i >= 0 {
 			if p := r.params()[i]; !p.sound(values) {
@@ -249,7 +240,7 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"POST", "/schedules/:name/run", operator, s.runSchedule, about{id: "runSchedule", tag: "schedules", does: "Have a schedule done now, besides when it is due", once: true, takes: client.NewRun{}, status: 202, gives: client.Job{}}},
 		{"POST", "/schedules/:name/pause", operator, s.pauseSchedule(true), about{id: "pauseSchedule", tag: "schedules", does: "Let a schedule not be due any more", gives: client.Schedule{}}},
 		{"POST", "/schedules/:name/resume", operator, s.pauseSchedule(false), about{id: "resumeSchedule", tag: "schedules", does: "Let a schedule be due again; what was left out meanwhile is not made up", gives: client.Schedule{}}},
-		{"POST", "/notices", operator, s.notices, about{id: "notice", scoped: true, tag: "schedules", does: "Say that devices were changed", more: "They are pulled once nothing more was said of them for half a minute, after five minutes at the latest.", takes: client.NewNotice{}, status: 204}},
+		{"POST", "/change-triggers", operator, s.notices, about{id: "notice", scoped: true, tag: "schedules", does: "Say that devices were changed", more: "They are pulled once nothing more was said of them for half a minute, after five minutes at the latest.", takes: client.NewNotice{}, status: 204}},
 		{"GET", "/agenda", reader, s.agenda, about{id: "listAgenda", tag: "schedules", does: "List when schedules were due and will be, in order of time", query: []param{{"from", "string", false, "a time; a day ago if not said"}, {"until", "string", false, "a time; in a week if not said"}}, gives: client.Page[client.AgendaItem]{}}},
 		{"GET", "/approvals", reader, s.approvals, about{id: "listApprovals", tag: "pushes", does: "List the devices to which nobody pushes alone", gives: client.Page[client.Approval]{}}},
 		{"POST", "/approvals", admin, s.addApproval, about{id: "addApproval", tag: "pushes", does: "Ask for a second person", more: "Pushes to these devices are planned, and begin when somebody else has approved them.", takes: client.NewApproval{}, status: 201, gives: client.Approval{}}},
@@ -267,21 +258,4 @@ func (s *Server) routes(kinds []job.Kind) []route {
 		{"GET", "/audit", admin, s.audit, about{id: "listAudit", tag: "audit", does: "The audit log, newest first", query: []param{{"about", "string", false, "to whom or what: a device with all its versions, a user, a set"}, {"actor", "string", false, "who"}, {"since", "string", false, "a time"}}, gives: client.Page[client.AuditEntry]{}}},
 		{"GET", "/audit-check", admin, s.checkAudit, about{id: "checkAudit", tag: "audit", does: "Prove that the audit log is as it was written", query: []param{{"end", "string", false, "a row's number and code, as kept elsewhere, like 1204:9f3c…: tells of a database that was put back to an earlier state"}}, gives: client.AuditCheck{}}},
 	}, s.tellingRoutes(), s.ownRoutes(), s.sweepRoutes(), s.retentionRoutes(), s.exportRoutes(), s.targetRoutes(), s.movingRoutes(), s.searchRoutes(), s.driftRoutes(), s.searchesRoutes(), s.decisions(kinds))
-}
-
-// What addresses and words of queries were called before; they are answered for a
-// release.
-var (
-	olderPaths = map[string]string{"/surveys": "/restore-previews", "/drills": "/restore-tests", "/sheet": "/bootstrap-sheet"}
-	olderWords = map[string]string{"before": "cursor", "after": "cursor"}
-)
-
-// olderOf lists what an address was called before.
-func olderOf(path string) (was []string) {
-	for old, now := range olderPaths {
-		if strings.HasPrefix(path, now) {
-			was = append(was, old+strings.TrimPrefix(path, now))
-		}
-	}
-	return was
 }

@@ -163,7 +163,7 @@ func (s *Server) version(c *gin.Context) {
 	}
 	a := looker(c)
 	out := client.Text{Ref: side.Ref, Sure: side.Sure, TakenAt: side.TakenAt, Masked: !a.Secrets, Opaque: side.Opaque(), Size: side.Size(),
-		Landmarks: []client.Landmark{}, Hides: s.Read.Hides(side)}
+		KeyFacts: []client.KeyFact{}, Hides: s.Read.Hides(side)}
 	var err error
 	if !out.Opaque && !s.sawSide(c, side) {
 		return
@@ -178,9 +178,9 @@ func (s *Server) version(c *gin.Context) {
 	if out.Comments == nil {
 		out.Comments = []int{}
 	}
-	for _, l := range s.Read.Landmarks(side) {
+	for _, l := range s.Read.KeyFacts(side) {
 		if len(l.Values) > 0 {
-			out.Landmarks = append(out.Landmarks, client.Landmark(l))
+			out.KeyFacts = append(out.KeyFacts, client.KeyFact(l))
 		}
 	}
 	if side.Version != nil {
@@ -403,7 +403,7 @@ var wireHid = wire.Make[client.Hid, dialect.Hid]()
 
 func WireDiff(cmp read.Comparison, masked bool) client.Diff {
 	from, to := cmp.From, cmp.To
-	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside, Noise: cmp.Noise(), Hidden: wire.List(wireHid, cmp.By),
+	out := client.Diff{Changes: wire.List(wireEntryChange, cmp.Changes), From: from.Ref, FromSure: from.Sure, To: to.Ref, ToSure: to.Sure, Relation: cmp.Relation, Added: cmp.Added, Removed: cmp.Removed, SetAside: cmp.SetAside, Ignored: cmp.Noise(), Hidden: wire.List(wireHid, cmp.By),
 		Unsure: cmp.Unsure, LetGo: wireLetGo(cmp.LetGo), Masked: masked, Hunks: make([]client.Hunk, len(cmp.Hunks)), Unified: cmp.Unified}
 	ops := map[diff.Op]string{diff.Same: "same", diff.Add: "add", diff.Remove: "remove"}
 	for i, h := range cmp.Hunks {

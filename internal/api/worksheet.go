@@ -26,7 +26,7 @@ type sheetOf struct {
 
 type sheetRow struct{ What, Value string }
 
-// worksheet lists the landmarks of the newest versions of devices, to be ticked off while they
+// worksheet lists the key facts of the newest versions of devices, to be ticked off while they
 // are set up on another platform by hand.
 func (s *Server) worksheet(c *gin.Context) {
 	as := c.DefaultQuery("as", "html")
@@ -56,7 +56,7 @@ func (s *Server) worksheet(c *gin.Context) {
 		if err != nil {
 			x.Rows = append(x.Rows, sheetRow{"damaged", "the newest version does not read back; pull it again: magpie pull " + d.Name})
 		}
-		for _, l := range s.Read.Landmarks(side) {
+		for _, l := range s.Read.KeyFacts(side) {
 			for _, v := range l.Values {
 				x.Rows = append(x.Rows, sheetRow{l.Name, v})
 			}
@@ -115,17 +115,17 @@ td.done { width: 3rem } td.done::before { content: "☐"; font-size: 1.2em } td.
 @media print { h2 { break-after: avoid } tr { break-inside: avoid } body { margin: 0; max-width: none } }
 </style></head><body>
 <h1>Worksheet: what each device has to have on another platform</h1>
-<p>The landmarks of the newest versions, as they were kept on {{.At}}. Tick off what is done, and write down what it is called there.</p>
+<p>The key facts of the newest versions, as they were kept on {{.At}}. Tick off what is done, and write down what it is called there.</p>
 {{range .Sheets}}<h2>{{.Device}}</h2>
 <p>{{.Ref}}, taken {{.Taken}}; {{.Kind}}{{with .Model}}, {{.}}{{end}}{{with .Release}}, release {{.}}{{end}}{{with .Serial}}, serial {{.}}{{end}}</p>
 {{if .Rows}}<table><thead><tr><th>What</th><th>Value</th><th>Done</th><th>There</th></tr></thead><tbody>
 {{range .Rows}}<tr><td>{{.What}}</td><td class="value">{{.Value}}</td><td class="done"></td><td class="there"></td></tr>
-{{end}}</tbody></table>{{else}}<p>Its dialect names no landmarks.</p>{{end}}
+{{end}}</tbody></table>{{else}}<p>Its dialect names no key facts.</p>{{end}}
 {{else}}<p>Nothing was pulled of these devices yet.</p>{{end}}
 </body></html>
 `))
 
-// worksheetRoute is the operation by which landmarks leave on a sheet.
+// worksheetRoute is the operation by which key facts leave on a sheet.
 func (s *Server) worksheetRoute() route {
-	return route{"GET", "/worksheet", core.Reader, s.worksheet, about{id: "getWorksheet", tag: "versions", does: "The landmarks of devices, to be ticked off while they are set up on another platform by hand", query: []param{{"selector", "string", true, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"as", "string", false, "html or csv; html if not said"}}, mime: "text/html, text/csv", gives: ""}}
+	return route{"GET", "/worksheet", core.Reader, s.worksheet, about{id: "getWorksheet", tag: "versions", does: "The key facts of devices, to be ticked off while they are set up on another platform by hand", query: []param{{"selector", "string", true, "words like site=skerrinsay tag=core name=quay-*, separated by blanks"}, {"as", "string", false, "html or csv; html if not said"}}, mime: "text/html, text/csv", gives: ""}}
 }

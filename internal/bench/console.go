@@ -174,7 +174,7 @@ func live(d *demo, b *tab, device string) error {
 	if err := chromedp.Do(b.ctx, chromedp.Navigate(d.url+"/devices/"+device)); err != nil {
 		return err
 	}
-	if err := b.see("Tenure"); err != nil {
+	if err := b.see("Timeline"); err != nil {
 		return err
 	}
 	var all []time.Duration

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -44,7 +45,7 @@ func Main(args []string) int {
 	a := &app{s: newScreen()}
 	cli.HelpPrinterCustom = printHelp
 	root := a.root()
-	if args = modern(args); len(args) > 1 {
+	if len(args) > 1 {
 		if named := root.Command(args[1]); named != nil { // setting the others up takes longer than many a command itself
 			root.Commands = []*cli.Command{named}
 		}
@@ -127,11 +128,14 @@ func (a *app) root() *cli.Command {
 			time.Local = zone
 			return ctx, nil
 		},
-		Commands: []*cli.Command{
-			a.serve(), a.demo(), a.login(), a.logout(), a.status(),
-			a.device(), a.credential(), a.dialect(), a.pull(), a.notice(), a.versions(), a.show(), a.mark(), a.edit(), a.diff(), a.search(), a.origin(), a.drift(), a.acknowledge(), a.rule(), a.changes(), a.push(), a.swap(), a.restore(), a.snapshot(), a.export(), a.worksheet(), a.takeIn(), a.retention(), a.target(), a.backup(), a.key(), a.schedule(), a.telling(), a.recipient(), a.mail(), a.restoreTest(), a.relay(), a.sheet(), a.approval(),
-			a.job(), a.user(), a.token(), a.session(), a.audit(), a.man(),
-		},
+		Commands: slices.Concat(
+			in("look", a.status(), a.device(), a.versions(), a.show(), a.diff(), a.search(), a.changes(), a.drift(), a.acknowledge(), a.rule(), a.mark(), a.edit()),
+			in("put back", a.push(), a.swap(), a.restore(), a.snapshot(), a.restoreTest(), a.job(), a.relay()),
+			in("routine", a.pull(), a.trigger(), a.schedule(), a.notification(), a.recipient(), a.mail(), a.retention()),
+			in("files", a.export(), a.takeIn(), a.target(), a.backup(), a.sheet(), a.worksheet()),
+			in("access", a.login(), a.logout(), a.user(), a.token(), a.session(), a.approval(), a.credential(), a.audit()),
+			in("service", a.serve(), a.demo(), a.dialect(), a.key(), a.man()),
+		),
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return unknown(c)
@@ -139,6 +143,14 @@ func (a *app) root() *cli.Command {
 			return cli.ShowAppHelp(c)
 		},
 	}
+}
+
+// in puts commands under a heading of the help.
+func in(heading string, commands ...*cli.Command) []*cli.Command {
+	for _, c := range commands {
+		c.Category = heading
+	}
+	return commands
 }
 
 // kept is what login leaves behind for later commands.

@@ -74,12 +74,12 @@ func (a *app) credential() *cli.Command {
 					a.s.printf("No credential sets. Make one: magpie credential add NAME --user USER\n")
 					return
 				}
-				list(a.s, all, cells[client.CredentialSet]{"latched": func(x client.CredentialSet) cell {
+				list(a.s, all, cells[client.CredentialSet]{"locked": func(x client.CredentialSet) cell {
 					switch {
 					case x.BreakerOpenSince != nil:
 						return cell{"breaker open since " + when(*x.BreakerOpenSince) + ": " + x.BreakerWhy, alarm}
-					case x.Latched > 0:
-						return cell{fmt.Sprintf("refused by %d", x.Latched), alarm}
+					case x.Locked > 0:
+						return cell{fmt.Sprintf("refused by %d", x.Locked), alarm}
 					}
 					return cell{}
 				}})

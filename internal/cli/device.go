@@ -40,7 +40,7 @@ func deviceFlags(edit bool) []cli.Flag {
 	}
 	if !edit {
 		return append(f, &cli.StringFlag{Name: "dialect", Usage: "`DIALECT` it speaks", Required: true},
-			&cli.StringFlag{Name: "proposal", Usage: "register what answered to a sweep, by its `ID`: its address, port and way"},
+			&cli.StringFlag{Name: "proposal", Usage: "register what answered to a discovery, by its `ID`: its address, port and way"},
 			&cli.BoolFlag{Name: "yes", Usage: "add it without asking, once it was tried"},
 			&cli.BoolFlag{Name: "untried", Usage: "add it without signing in first"},
 			&cli.BoolFlag{Name: "twice", Usage: "another device is registered at the same address, on purpose"},
@@ -102,7 +102,7 @@ func (a *app) device() *cli.Command {
 			})
 			return nil
 		}),
-		a.do("sweep", "RANGE…", "look who answers at addresses: host key and greeting only, nobody signs in", []cli.Flag{
+		a.do("discover", "RANGE…", "look what answers at addresses: host key and greeting only, nobody signs in", []cli.Flag{
 			&cli.StringSliceFlag{Name: "over", Usage: "only by this `WAY`: ssh, telnet, netconf, https, http, or one with its port, like ssh:2222; may be given more than once"}}, 1, 100, a.deviceSweep),
 		a.do("proposals", "", "what answered where no device is registered", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
 			return a.showProposals(ctx, c, s)
@@ -190,8 +190,8 @@ func (a *app) showDevice(d client.Device, also ...string) {
 	if d.LastPulled != nil {
 		pulled = fmt.Sprintf("%s %s, %s", when(*d.LastPulled), zoneName(), ago(d.LastPulled))
 	}
-	if d.LatchedSince != nil {
-		latched = fmt.Sprintf("not tried since %s %s, because the device refused it", when(*d.LatchedSince), zoneName())
+	if d.LoginLockedSince != nil {
+		latched = fmt.Sprintf("not tried since %s %s, because the device refused it", when(*d.LoginLockedSince), zoneName())
 	}
 	var children []string
 	for _, k := range d.Children {
@@ -355,7 +355,7 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 		n.Address, n.Port, n.Transport = all[i].Address, all[i].Port, all[i].Transport
 	}
 	if n.Address == "" {
-		return fmt.Errorf("a device needs --address, or --proposal with what answered to a sweep")
+		return fmt.Errorf("a device needs --address, or --proposal with what answered to a discovery")
 	}
 	d, err := s.Dialect(ctx, n.Dialect)
 	if err != nil {

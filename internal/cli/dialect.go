@@ -247,7 +247,7 @@ func (a *app) showTrial(t client.DialectTried) {
 			case p.Absent:
 				what = "the device has none"
 			case p.Lines == 0:
-				what = fmt.Sprintf("%d bytes, whole", p.Bytes)
+				what = fmt.Sprintf("%d bytes, complete", p.Bytes)
 			}
 			if p.Unread > 0 {
 				what += "\n" + a.s.paint(alarm, count(p.Unread, "line", "lines")+" that the grammar cannot read; "+p.FirstUnread)

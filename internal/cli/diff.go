@@ -249,7 +249,7 @@ func (a *app) showDiff(as string, d client.Diff) {
 			note += fmt.Sprintf("; %s not shown (--all shows them)", count(d.SetAside, "line that changes by itself", "lines that change by themselves"))
 		}
 	}
-	if d.Noise > 0 {
+	if d.Ignored > 0 {
 		note += "; " + noiseOf(d)
 	}
 	if d.Unsure > 0 {
@@ -274,7 +274,7 @@ func noiseOf(d client.Diff) string {
 		}
 		by = append(by, fmt.Sprintf("%d by %s", h.Lines, rule))
 	}
-	return fmt.Sprintf("%s left out: %s (--all shows them)", count(d.Noise, "line", "lines"), strings.Join(by, ", "))
+	return fmt.Sprintf("%s left out: %s (--all shows them)", count(d.Ignored, "line", "lines"), strings.Join(by, ", "))
 }
 
 // inZone writes the times in a comparison's header as they read here.

@@ -121,8 +121,8 @@ func (a *app) driftReport(ctx context.Context, c *cli.Command, s *client.Client,
 // left says what was left aside in judging.
 func left(d client.Drift) string {
 	var out []string
-	if d.Noise > 0 {
-		out = append(out, count(d.Noise, "line", "lines")+" left aside as noise: magpie rule list")
+	if d.Ignored > 0 {
+		out = append(out, count(d.Ignored, "line", "lines")+" ignored by rules: magpie rule list")
 	}
 	if d.Unsure > 0 {
 		out = append(out, count(d.Unsure, "line", "lines")+" with secrets could not be wholly compared")
@@ -180,7 +180,7 @@ func (a *app) acknowledge() *cli.Command {
 }
 
 func (a *app) rule() *cli.Command {
-	return &cli.Command{Name: "rule", Usage: "what people say of lines: noise, must be there, must not", Commands: []*cli.Command{
+	return &cli.Command{Name: "rule", Usage: "what people say of lines: ignored, required, forbidden", Commands: []*cli.Command{
 		a.do("list", "", "list the rules", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
 			all, err := s.Rules(ctx)
 			if err != nil {
@@ -191,7 +191,7 @@ func (a *app) rule() *cli.Command {
 					"name":     func(r client.Rule) cell { return cell{r.Name, strong} },
 					"selector": func(r client.Rule) cell { return cell{strings.Join(r.Selector, " "), plain} }})
 				if len(all) == 0 {
-					a.s.printf("There is none. One is made like this: magpie rule set no-old-clock --must-not 'clock / mark 192.0.2.9' --of kind=router\n")
+					a.s.printf("There is none. One is made like this: magpie rule set no-old-clock --forbidden 'clock / mark 192.0.2.9' --of kind=router\n")
 				}
 			})
 			return nil
@@ -205,11 +205,11 @@ func (a *app) rule() *cli.Command {
 			return nil
 		}),
 		a.do("set", "RULE", "say of lines that they do not count, have to be there, or must not", []cli.Flag{
-			&cli.StringFlag{Name: "noise", Usage: "lines on this `PATH` do not count, in comparisons and for drift"},
-			&cli.StringFlag{Name: "must", Usage: "each block on this `PATH` has to have the line at its end"},
-			&cli.StringFlag{Name: "must-not", Usage: "there must be no line on this `PATH`"},
-			&cli.StringFlag{Name: "differs", Usage: "lines on this `PATH` differ from device to device: where two are compared they do not count"},
-			&cli.StringFlag{Name: "model", Usage: "all lines of the text in this `FILE` have to be there; {{name}} stands for what is written down of a device"},
+			&cli.StringFlag{Name: "ignored", Usage: "lines on this `PATH` do not count, in comparisons and for drift"},
+			&cli.StringFlag{Name: "required", Usage: "each block on this `PATH` has to have the line at its end"},
+			&cli.StringFlag{Name: "forbidden", Usage: "there must be no line on this `PATH`"},
+			&cli.StringFlag{Name: "per-device", Usage: "lines on this `PATH` differ from device to device: where two are compared they do not count"},
+			&cli.StringFlag{Name: "template", Usage: "all lines of the text in this `FILE` have to be there; {{name}} stands for what is written down of a device"},
 			&cli.StringFlag{Name: "of", Usage: "the devices of this `SELECTOR`"},
 			&cli.StringFlag{Name: "dialect", Usage: "the `DIALECT` in whose words the path is, where the devices have several"},
 			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
@@ -226,7 +226,7 @@ func (a *app) rule() *cli.Command {
 
 func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	n := client.NewRule{Selector: strings.Fields(c.String("of")), Dialect: c.String("dialect"), Note: c.String("note")}
-	for _, kind := range []string{"noise", "must", "must-not", "differs", "model"} {
+	for _, kind := range []string{"ignored", "required", "forbidden", "per-device", "template"} {
 		if !c.IsSet(kind) {
 			continue
 		}
@@ -235,7 +235,7 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 		}
 		n.Kind, n.Path = kind, c.String(kind)
 	}
-	if n.Kind == "model" {
+	if n.Kind == "template" {
 		raw, err := os.ReadFile(n.Path)
 		if err != nil {
 			return err
@@ -244,7 +244,7 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 	}
 	switch {
 	case n.Kind == "":
-		return fmt.Errorf("say what the rule is: --noise, --must, --must-not or --differs PATH, or --model FILE")
+		return fmt.Errorf("say what the rule is: --ignored, --required, --forbidden or --per-device PATH, or --model FILE")
 	case len(n.Selector) == 0:
 		return fmt.Errorf("say for which devices: --of SELECTOR, or --of all")
 	}
@@ -268,7 +268,7 @@ func (a *app) ruleSet(ctx context.Context, c *cli.Command, s *client.Client, got
 
 func (a *app) showOwnRule(f client.RuleFinds) {
 	r := f.Rule
-	a.s.facts("rule", a.s.paint(strong, r.Name), "says", map[string]string{"noise": "these lines do not count", "must": "these lines have to be there", "must-not": "these lines must not be there", "differs": "these lines differ from device to device", "model": "all lines of this text have to be there"}[r.Kind],
+	a.s.facts("rule", a.s.paint(strong, r.Name), "says", map[string]string{"ignored": "these lines do not count", "required": "these lines have to be there", "forbidden": "these lines must not be there", "per-device": "these lines differ from device to device", "template": "all lines of this text have to be there"}[r.Kind],
 		"lines", r.Path, "of", strings.Join(r.Selector, " ")+", "+r.Dialect, "note", r.Note, "by", r.ChangedBy+", "+when(r.ChangedAt)+" "+zoneName())
 	if f.Text != "" {
 		if len(f.Variables) > 0 {
@@ -287,7 +287,7 @@ func (a *app) showOwnRule(f client.RuleFinds) {
 		}})
 		a.s.printf("\n")
 	}
-	did := map[string]string{"noise": "left aside", "must": "missing", "must-not": "there that must not be", "differs": "one device's own", "model": "missing"}[r.Kind]
+	did := map[string]string{"ignored": "left aside", "required": "missing", "forbidden": "there that must not be", "per-device": "one device's own", "template": "missing"}[r.Kind]
 	a.tell("%s %s on %d of %s\n", count(f.Lines, "line is", "lines are"), did, f.Devices, count(f.Looked, "device", "devices"))
 	for _, d := range f.Unread {
 		a.tell("%s could not be looked at\n", d)

@@ -28,7 +28,7 @@ func (a *app) export() *cli.Command {
 }
 
 func (a *app) worksheet() *cli.Command {
-	return a.do("worksheet", "SELECTOR…", "the landmarks of devices, to be ticked off while they are set up on another platform by hand", []cli.Flag{
+	return a.do("worksheet", "SELECTOR…", "the key facts of devices, to be ticked off while they are set up on another platform by hand", []cli.Flag{
 		&cli.StringFlag{Name: "as", Value: "html", Usage: "`FORM`: html, which prints well, or csv"},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write, which must not exist yet; standard output if not said"},
 	}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {

@@ -21,7 +21,7 @@ func (a *app) moving() []*cli.Command {
 			}
 			return err
 		}),
-		a.described(a.do("hand-over", "SELECTOR…", "write devices out, with credentials and all versions, for another service", []cli.Flag{
+		a.described(a.do("transfer-out", "SELECTOR…", "write devices out, with credentials and all versions, for another service", []cli.Flag{
 			&cli.StringSliceFlag{Name: "recipient", Usage: "the other service's own `RECIPIENT`, which it says with: magpie device recipient", Required: true},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "`FILE` to write; named by the service in this folder if not said; - is standard output"},
 		}, 1, -1, func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
@@ -29,11 +29,11 @@ func (a *app) moving() []*cli.Command {
 				return s.HandOver(ctx, client.NewHandOver{Selector: sel, Recipients: c.StringSlice("recipient")}, w)
 			})
 			if err == nil && r.name != "-" {
-				a.tell("%s, %s; at the other service: magpie device take-over %[1]s --preview\nNothing was changed here: remove the devices once the other service looks after them.\n", r.name, bytesOf(r.size))
+				a.tell("%s, %s; at the other service: magpie device transfer-in %[1]s --preview\nNothing was changed here: remove the devices once the other service looks after them.\n", r.name, bytesOf(r.size))
 			}
 			return err
 		}), selecting),
-		a.do("take-over", "FILE", "take over devices that another service handed over", []cli.Flag{
+		a.do("transfer-in", "FILE", "take in devices that another service transferred", []cli.Flag{
 			&cli.BoolFlag{Name: "preview", Usage: "only say what would become of them"},
 			&cli.StringSliceFlag{Name: "rename", Usage: "`THERE=HERE`: call a device otherwise here; as often as wanted"},
 			&cli.StringSliceFlag{Name: "leave", Usage: "leave a `DEVICE` out; as often as wanted"},

@@ -462,11 +462,11 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		a.residuals(turned(p.Changes))
 	}
 	var marks [][]cell
-	for _, l := range p.Landmarks {
+	for _, l := range p.KeyFacts {
 		marks = append(marks, []cell{{l.Name, plain}, {strings.Join(l.Have, ", "), removed}, {strings.Join(l.Want, ", "), added}})
 	}
 	if len(marks) > 0 {
-		a.s.printf("\nLandmarks that change:\n")
+		a.s.printf("\nKey facts that change:\n")
 		a.s.table([]string{"", "only runs now", "only in " + p.Target}, marks)
 	}
 	if len(p.SetAside) > 0 {

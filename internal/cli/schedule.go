@@ -354,9 +354,9 @@ func (a *app) showRun(j client.Job) {
 	a.s.printf("\nEach of them: magpie job list --part-of %s\n", j.ID)
 }
 
-// notice says that devices were changed.
-func (a *app) notice() *cli.Command {
-	return a.do("notice", "SELECTOR…", "say that devices were changed: they are pulled once it is quiet about them", []cli.Flag{&cli.StringFlag{Name: "author", Usage: "`WHO` changed them"}}, 1, -1,
+// trigger says that devices were changed.
+func (a *app) trigger() *cli.Command {
+	return a.do("trigger", "SELECTOR…", "say that devices were changed: they are pulled once it is quiet about them", []cli.Flag{&cli.StringFlag{Name: "author", Usage: "`WHO` changed them"}}, 1, -1,
 		func(ctx context.Context, c *cli.Command, s *client.Client, sel []string) error {
 			if err := s.Notice(ctx, client.NewNotice{Selector: sel, Author: c.String("author")}); err != nil {
 				return err

@@ -320,57 +320,52 @@ func (a *app) counted(all []client.Found) {
 	}
 }
 
-func (a *app) origin() *cli.Command {
-	return a.do("origin", "REF [TEXT]", "which version brought each line in, or those with a text", nil, 1, 2, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-		which, err := reference(got[0], "")
-		if err != nil {
-			return err
-		}
-		all, err := s.Origins(ctx, which)
-		if err != nil {
-			return err
-		}
-		if len(got) == 2 {
-			var some []client.LineOrigin
-			for _, l := range all {
-				if strings.Contains(l.Text, got[1]) {
-					some = append(some, l)
-				}
-			}
-			if all = some; len(all) == 0 {
-				a.tell("no line of %s has %q\n", which, got[1])
-				return errDiffers
+// annotated says of each line of a version, or of those with a text, which version brought it in.
+func (a *app) annotated(ctx context.Context, c *cli.Command, s *client.Client, which, text string) error {
+	all, err := s.Origins(ctx, which)
+	if err != nil {
+		return err
+	}
+	if text != "" {
+		var some []client.LineOrigin
+		for _, l := range all {
+			if strings.Contains(l.Text, text) {
+				some = append(some, l)
 			}
 		}
-		a.print(c, all, func() {
-			wide := [3]int{len("version"), len("taken"), len("by")}
-			var rows [][3]string
-			for i, l := range all {
-				version, taken, by := fmt.Sprint(l.Number), when(l.TakenAt), l.Author
-				if l.First {
-					version, by = "≤"+version, ""
-				}
-				if i > 0 && all[i-1].Number == l.Number && all[i-1].Line == l.Line-1 { // as the line above
-					version, taken, by = "", "", ""
-				}
-				rows = append(rows, [3]string{version, taken, by})
-				for k, w := range rows[i] {
-					wide[k] = max(wide[k], runewidth.StringWidth(w))
-				}
+		if all = some; len(all) == 0 {
+			a.tell("no line of %s has %q\n", which, text)
+			return errDiffers
+		}
+	}
+	a.print(c, all, func() {
+		wide := [3]int{len("version"), len("taken"), len("by")}
+		var rows [][3]string
+		for i, l := range all {
+			version, taken, by := fmt.Sprint(l.Number), when(l.TakenAt), l.Author
+			if l.First {
+				version, by = "≤"+version, ""
 			}
-			row := func(style string, w [3]string, line, text string) {
-				for k, word := range w {
-					w[k] = word + strings.Repeat(" ", wide[k]-runewidth.StringWidth(word))
-				}
-				a.s.printf("%s  %s  %s  %s  %s\n", a.s.paint(style, w[0]), a.s.paint(faint, w[1]), a.s.paint(faint, w[2]), a.s.paint(faint, fmt.Sprintf("%5s", line)), text)
+			if i > 0 && all[i-1].Number == l.Number && all[i-1].Line == l.Line-1 { // as the line above
+				version, taken, by = "", "", ""
 			}
-			row(faint, [3]string{"version", "taken", "by"}, "line", a.s.paint(faint, "text"))
-			for i, l := range all {
-				row(strong, rows[i], fmt.Sprint(l.Line), l.Text)
+			rows = append(rows, [3]string{version, taken, by})
+			for k, w := range rows[i] {
+				wide[k] = max(wide[k], runewidth.StringWidth(w))
 			}
-		})
-		return nil
+		}
+		row := func(style string, w [3]string, line, text string) {
+			for k, word := range w {
+				w[k] = word + strings.Repeat(" ", wide[k]-runewidth.StringWidth(word))
+			}
+			a.s.printf("%s  %s  %s  %s  %s\n", a.s.paint(style, w[0]), a.s.paint(faint, w[1]), a.s.paint(faint, w[2]), a.s.paint(faint, fmt.Sprintf("%5s", line)), text)
+		}
+		row(faint, [3]string{"version", "taken", "by"}, "line", a.s.paint(faint, "text"))
+		for i, l := range all {
+			row(strong, rows[i], fmt.Sprint(l.Line), l.Text)
+		}
 	})
+	return nil
 }
 
 // together shows what changed, what hit several devices alike as one.

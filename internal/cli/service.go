@@ -288,7 +288,7 @@ func (a *app) status() *cli.Command {
 				a.s.printf("%s\n", a.s.paint(alarm, "no recovery sheet of the master key was verified yet;\non the service's machine: magpie key sheet, then magpie key verify"))
 			}
 			if n := st.Untold + st.GivenUp; n > 0 {
-				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("people were not told: %d wait, %d given up; see: magpie tell messages", st.Untold, st.GivenUp)))
+				a.s.printf("%s\n", a.s.paint(alarm, fmt.Sprintf("people were not told: %d wait, %d failed; see: magpie notification messages", st.Untold, st.GivenUp)))
 			}
 			if len(st.Attend) == 0 {
 				return

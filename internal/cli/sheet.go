@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) sheet() *cli.Command {
-	return a.do("bootstrap-sheet", "REF", "a bootstrap sheet: the least to type at a unit's console so that the service can reach it, to be printed", []cli.Flag{
+	return a.do("sheet", "REF", "a bootstrap sheet: the least to type at a unit's console so that the service can reach it, to be printed", []cli.Flag{
 		&cli.BoolFlag{Name: "secrets", Usage: "with the secrets, which are hidden otherwise; written to the audit log"},
 	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 		r, err := reference(got[0], "")

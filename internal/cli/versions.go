@@ -182,12 +182,18 @@ func marks(v client.Version) string {
 }
 
 func (a *app) show() *cli.Command {
-	return a.do("show", "REF", "print a version's text", []cli.Flag{
+	return a.do("show", "REF [TEXT]", "print a version's text; or, of its lines, which version brought each in", []cli.Flag{
+		&cli.BoolFlag{Name: "annotate", Usage: "beside each line, or those with TEXT, the version that brought it in, when and by whom"},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write to `FILE` instead, which must not exist yet; - is standard output, byte for byte"},
-	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	}, 1, 2, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 		r, err := reference(got[0], "")
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
+		case c.Bool("annotate"):
+			return a.annotated(ctx, c, s, r, strings.Join(got[1:], " "))
+		case len(got) > 1:
+			return fmt.Errorf("a text to look for goes with --annotate; to search many versions: magpie search")
 		}
 		t, err := s.Text(ctx, r)
 		if err != nil {

@@ -34,7 +34,7 @@ const (
 	ByHand      = "by hand"
 	FirstPull   = "first pull"
 	BySchedule  = "schedule"
-	ByNotice    = "change notice"
+	ByNotice    = "change trigger"
 	BeforePush  = "before a push"
 	RestoreTest = "restore test" // why a version counts for nothing that a restore test has put there
 	Edited      = "edited"       // by a person, of another version; why such a version counts for nothing, too
@@ -135,25 +135,25 @@ type Device struct {
 	CredentialID string    `db:"credential_id"`
 	CreatedAt    time.Time `db:"created_at"`
 
-	State        string     `db:"state"`
-	Was          string     `db:"was"`         // its state as it was read
-	Since        *time.Time `db:"state_since"` // when it came into its state; nil: before that was noted
-	Drifted      bool       `db:"drifted"`
-	Acknowledged *time.Time `db:"acknowledged_until"` // until when all its drift is acknowledged; nil: it is not
-	Unsaved      bool       `db:"unsaved"`
-	Trouble      string     `db:"trouble"` // what the last pull failed of; empty when it did not
-	Host         string     `db:"host"`
-	Model        string     `db:"model"`
-	Serial       string     `db:"serial"`
-	Release      string     `db:"software"`
-	LastTried    *time.Time `db:"last_tried"`
-	LastPulled   *time.Time `db:"last_pulled"` // the last pull that succeeded
-	LastChanged  *time.Time `db:"last_changed"`
-	LastProven   *time.Time `db:"proven_at"` // when a version of it was last put on hardware and verified
-	Proven       string     `db:"proven"`    // which, where and by what
-	Latest       int        `db:"latest"`    // number of the newest running version; 0 for none
-	LatchedSince *time.Time `db:"latched"`
-	User         string     `db:"login_user"`
+	State            string     `db:"state"`
+	Was              string     `db:"was"`         // its state as it was read
+	Since            *time.Time `db:"state_since"` // when it came into its state; nil: before that was noted
+	Drifted          bool       `db:"drifted"`
+	Acknowledged     *time.Time `db:"acknowledged_until"` // until when all its drift is acknowledged; nil: it is not
+	Unsaved          bool       `db:"unsaved"`
+	Trouble          string     `db:"trouble"` // what the last pull failed of; empty when it did not
+	Host             string     `db:"host"`
+	Model            string     `db:"model"`
+	Serial           string     `db:"serial"`
+	Release          string     `db:"software"`
+	LastTried        *time.Time `db:"last_tried"`
+	LastPulled       *time.Time `db:"last_pulled"` // the last pull that succeeded
+	LastChanged      *time.Time `db:"last_changed"`
+	LastProven       *time.Time `db:"proven_at"` // when a version of it was last put on hardware and verified
+	Proven           string     `db:"proven"`    // which, where and by what
+	Latest           int        `db:"latest"`    // number of the newest running version; 0 for none
+	LoginLockedSince *time.Time `db:"latched"`
+	User             string     `db:"login_user"`
 
 	Note     string `db:"note"`     // what people wrote down of it
 	Fields   Spans  `db:"fields"`   // what they wrote down by names of their own

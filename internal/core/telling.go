@@ -23,8 +23,8 @@ const (
 	JobWaits     = "wait"
 )
 
-// TellEvent is an event that people can be told of.
-type TellEvent struct{ Name, Means string }
+// NotificationEvent is an event that people can be told of.
+type NotificationEvent struct{ Name, Means string }
 
 // Events that people can be told of.
 const (
@@ -38,8 +38,8 @@ const (
 	TellCopies    = "copies"
 )
 
-// TellEvents are all of them.
-var TellEvents = []TellEvent{
+// NotificationEvents are all of them.
+var NotificationEvents = []NotificationEvent{
 	{TellChanged, "a device runs something new"},
 	{TellDrifted, "a device left its baseline, or what it runs is not saved"},
 	{TellFailed, "a device cannot be pulled any more, other hardware answers, or a push, a schedule or other work did not end well"},
@@ -91,7 +91,7 @@ var SyslogTransports = []string{"udp", "tcp", "tls"}
 const (
 	ToBeSent = "waiting"
 	Sent     = "sent"
-	GivenUp  = "given up"
+	GivenUp  = "failed"
 	Dropped  = "dropped" // its recipient was removed
 )
 

@@ -298,10 +298,10 @@ func (d *Dialect) Doc(part string) *Doc {
 	return &Doc{d, &Part{}, d.grammar}
 }
 
-// With is how the part is read where people have rules of their own: what they call noise does not count.
+// With is how the part is read where people have rules of their own: what they ignore does not count.
 // It is for comparing: what becomes a version, and what is proved, goes by the dialect alone.
 func (d *Doc) With(own []rules.Own) *Doc {
-	if d.Opaque() || d.Part.Exact || !slices.ContainsFunc(own, func(o rules.Own) bool { return o.Kind == rules.Noise }) {
+	if d.Opaque() || d.Part.Exact || !slices.ContainsFunc(own, func(o rules.Own) bool { return o.Kind == rules.Ignored }) {
 		return d
 	}
 	out, dia := *d, *d.Dialect
@@ -323,11 +323,11 @@ func (d *Doc) Media() (media, ending string) {
 	return "text/plain; charset=utf-8", "cfg"
 }
 
-// Landmarks are what a person looks for in the part.
-func (d *Doc) Landmarks() []*rules.Rule {
+// KeyFacts are what a person looks for in the part.
+func (d *Doc) KeyFacts() []*rules.Rule {
 	var out []*rules.Rule
-	for _, m := range d.Part.Landmarks {
-		r := &rules.Rule{Path: m.Path, Landmark: m.Name}
+	for _, m := range d.Part.KeyFacts {
+		r := &rules.Rule{Path: m.Path, KeyFact: m.Name}
 		if r.Compile() == nil { // checked when the dialect was loaded
 			out = append(out, r)
 		}

@@ -44,7 +44,7 @@ type File struct {
 	// Which logical elements there are (RFC 8530); {element} stands for one in parts written with a +.
 	Elements *Listing `yaml:"elements"`
 	// Messages of it (syslog) that say that its configuration changed; it is then pulled once it is quiet.
-	Notices []Notice `yaml:"notices" is:"filled"`
+	Notices []Notice `yaml:"change_triggers" is:"filled"`
 	// It tells of changes by NETCONF notifications (RFC 5277, RFC 6470), for which a session is kept open.
 	Notifications bool `yaml:"notifications"`
 	// When a schedule takes it, where devices that hang on it are taken too: first, as usual, or last, after those.
@@ -217,7 +217,7 @@ type Notice struct {
 type Refusal struct {
 	// What the answer shows. A group is the device's own words. Of a held, groups named user and session tell whose session holds the device, and the device's own name for it.
 	Pattern string `yaml:"pattern" is:"must pattern"`
-	// What it means; held is by somebody else, and login is a secret refused, which is latched.
+	// What it means; held is by somebody else, and login is a secret refused, which is locked.
 	Means string `yaml:"means" is:"must refused|held|busy|login"`
 }
 
@@ -440,7 +440,7 @@ type Part struct {
 	// It can only go back to the very unit it came from.
 	SameUnit bool `yaml:"same_unit"`
 	// What a person looks for to believe in a version.
-	Landmarks []Landmark `yaml:"landmarks"`
+	KeyFacts []KeyFact `yaml:"key_facts"`
 }
 
 // Cut is what does not belong to the part.
@@ -510,8 +510,8 @@ type Sign struct {
 	Pattern string `yaml:"pattern" is:"must pattern"`
 }
 
-// Landmark is something a person looks for to believe in a version.
-type Landmark struct {
+// KeyFact is something a person looks for to believe in a version.
+type KeyFact struct {
 	// What it is called.
 	Name string `yaml:"name" is:"must some"`
 	// Which lines it is, as a path like those of rules.

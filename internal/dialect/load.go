@@ -326,7 +326,7 @@ func (l *loader) compile(d *Dialect) {
 		l.at([]string{"notifications"}, "notifications come by NETCONF, which no transport of this dialect is")
 	}
 	for i, n := range d.Notices {
-		l.pattern(n.Pattern, "notices", strconv.Itoa(i), "pattern")
+		l.pattern(n.Pattern, "change_triggers", strconv.Itoa(i), "pattern")
 	}
 	if p := d.Converse.Pager; p != nil {
 		l.pattern(p.Shows, "converse", "pager", "shows")
@@ -638,9 +638,9 @@ func (l *loader) parts(parts map[string]*Part, path ...string) {
 		} else if p.Each && l.d.Elements == nil {
 			l.at(at, "elements has to say which logical elements there are")
 		}
-		for i, m := range p.Landmarks {
+		for i, m := range p.KeyFacts {
 			if err := (&rules.Rule{Path: m.Path}).Compile(); err != nil {
-				l.at(under(at, "landmarks", strconv.Itoa(i), "path"), "%v", err)
+				l.at(under(at, "key_facts", strconv.Itoa(i), "path"), "%v", err)
 			}
 		}
 	}

@@ -37,7 +37,7 @@ func Kinds(s *Service) []job.Kind {
 		}, View: viewLearn,
 			End: func(ctx context.Context, q *store.Q, j core.Job, _ string) error { return q.Unclaim(ctx, j.ID) }},
 		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Repeats: true, Step: step((*Service).restoreTestJob), View: viewRestoreTest, Recurs: s.recurringTest()},
-		{Name: "sweep", Role: core.Admin, Does: "looks who answers at addresses", Tries: 3, Repeats: true, Step: step((*Service).sweepJob)},
+		{Name: "discovery", Role: core.Admin, Does: "looks what answers at addresses", Tries: 3, Repeats: true, Step: step((*Service).sweepJob)},
 		{Name: "snapshot", Role: core.Operator, Does: "names the versions that devices have", Repeats: true, Step: step((*Service).snapshotJob), Recurs: s.recurringSnapshot()},
 	}
 }

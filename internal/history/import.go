@@ -272,7 +272,7 @@ func (s *Service) takeIn(ctx context.Context, actor core.Actor, d core.Device, a
 		part, _ := dia.PartOf(t.Part)
 		for _, always := range part.Whole.Has {
 			if !slices.ContainsFunc(text.Lines(content), dia.Pattern(always).MatchString) {
-				return notTaken(fmt.Sprintf("it is not whole: no line matches %s, which is always there", always))
+				return notTaken(fmt.Sprintf("it is not complete: no line matches %s, which is always there", always))
 			}
 		}
 		if u := doc.Unread(content); len(u)*2 > len(text.Lines(content)) {

@@ -20,7 +20,7 @@ import (
 )
 
 // patienceForRest is how much longer is waited when a prompt shows but the
-// part is not whole: what looked like a prompt may be a line of the part.
+// part is not complete: what looked like a prompt may be a line of the part.
 const patienceForRest = time.Second
 
 // Identity asks the device who it is. From then on the session goes by what the
@@ -301,7 +301,7 @@ func (s *Session) Signs(names []string) (map[string]string, error) {
 func (s *Session) Fetch(name string) (Part, error) { return s.FetchLarge(name, nil) }
 
 // FetchLarge is Fetch, where an opaque part may be larger than Limit. What such a one is put into
-// is opened by basin, and closed or dropped by who called; of one that is not whole, it is dropped.
+// is opened by basin, and closed or dropped by who called; of one that is not complete, it is dropped.
 func (s *Session) FetchLarge(name string, basin func() Basin) (Part, error) {
 	p, ok := s.d.PartOf(name)
 	if !ok {

@@ -129,7 +129,7 @@ type Incomplete struct {
 	Err  error  // what ended it, if anything did
 }
 
-func (e *Incomplete) Error() string { return fmt.Sprintf("%s is not whole: %s", e.Part, e.Why) }
+func (e *Incomplete) Error() string { return fmt.Sprintf("%s is not complete: %s", e.Part, e.Why) }
 
 // Unwrap returns what ended the transfer.
 func (e *Incomplete) Unwrap() error { return e.Err }

@@ -90,7 +90,7 @@ func TestAShellNobodyHereDesigned(t *testing.T) {
 	if err := os.WriteFile(file, []byte("auto lo\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Fetch("running"); err == nil || !strings.Contains(err.Error(), "not whole") {
+	if _, err := s.Fetch("running"); err == nil || !strings.Contains(err.Error(), "not complete") {
 		t.Errorf("%v", err)
 	}
 }

@@ -81,7 +81,7 @@ func value(doc *dialect.Doc, f dialect.Fit, src string) string {
 	if err != nil {
 		return ""
 	}
-	if found := (rules.Masker{Table: doc.Table, Tag: func(string) string { return "masked" }}).Landmarks(top, []*rules.Rule{r}); len(found[0].Values) > 0 {
+	if found := (rules.Masker{Table: doc.Table, Tag: func(string) string { return "masked" }}).KeyFacts(top, []*rules.Rule{r}); len(found[0].Values) > 0 {
 		return strings.Join(found[0].Values, ", ")
 	}
 	return f.Default

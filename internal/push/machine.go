@@ -186,7 +186,7 @@ const (
 	ChecksFail Reason = "checks"      // a check that was good is bad
 	BrokeOff   Reason = "broke off"   // whoever did it is gone
 	UndoBroke  Reason = "undo"        // the undo did not come to its end
-	Unproved   Reason = "unproved"    // the proof could not be pulled
+	Unproved   Reason = "unproved"    // the verification could not be pulled
 	OtherUnit  Reason = "other"       // another unit answers
 	Gone       Reason = "gone"        // the device was removed
 	CalledOff  Reason = "called off"  // waiting to look at it was called off

@@ -66,7 +66,7 @@ type Preview struct {
 	Elements              []Element          `json:"elements,omitempty"`   // logical elements that go with it
 	AsWhole               bool               `json:"as_whole,omitempty"`   // all of them were looked at, those included of which it says nothing
 	Came                  string             `json:"came,omitempty"`       // the keyed hash of it
-	Landmarks             []Pair             `json:"landmarks,omitempty"`
+	KeyFacts              []Pair             `json:"key_facts,omitempty"`
 	SetAside              []visit.Difference `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
 	Loaded                []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
 }
@@ -111,7 +111,7 @@ func (e Element) what() string {
 	return fmt.Sprintf("logical element %s: changed, to run %s", e.Name, e.Target)
 }
 
-// Pair is what a landmark is in only one of what runs and the version.
+// Pair is what a key fact is in only one of what runs and the version.
 type Pair struct {
 	Name string   `json:"name"`
 	Have []string `json:"have"`

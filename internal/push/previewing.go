@@ -247,7 +247,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.Pull.Serial, Method: req.Method, TargetID: target.ID, Target: target.Ref(), TargetName: target.Name,
 		BaseID: base.ID, Base: base.Ref(), Fingerprint: base.Fingerprint, DialectRev: v.Dialect.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, Landmarks: s.pairs(doc, got.Text, want), Warnings: unfit, SetAside: pl.setAside}
+		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, KeyFacts: s.pairs(doc, got.Text, want), Warnings: unfit, SetAside: pl.setAside}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}
@@ -365,10 +365,10 @@ func spans(sorted []time.Duration) string {
 	return short + " to " + long
 }
 
-// pairs are the landmarks that what runs and the version do not share, by name.
+// pairs are the key facts that what runs and the version do not share, by name.
 // Secrets are masked in both.
 func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
-	marks := doc.Landmarks()
+	marks := doc.KeyFacts()
 	if doc.Opaque() || len(marks) == 0 {
 		return nil
 	}
@@ -378,11 +378,11 @@ func (s *Service) pairs(doc *dialect.Doc, have, want string) (out []Pair) {
 	}
 	found := map[string][]string{}
 	if _, from, err := doc.Parse(have); err == nil {
-		for _, f := range s.Masker(doc.Dialect).Landmarks(from, marks) {
+		for _, f := range s.Masker(doc.Dialect).KeyFacts(from, marks) {
 			found[f.Name] = f.Values
 		}
 	}
-	for _, f := range s.Masker(doc.Dialect).Landmarks(to, marks) {
+	for _, f := range s.Masker(doc.Dialect).KeyFacts(to, marks) {
 		p := Pair{f.Name, lacking(found[f.Name], f.Values), lacking(f.Values, found[f.Name])}
 		if len(p.Have)+len(p.Want) > 0 {
 			out = append(out, p)

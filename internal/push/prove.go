@@ -56,12 +56,12 @@ func (u *push) prove() (f Facts) {
 		f.Report = u.reported(err)
 		return f
 	}
-	u.l.Step("pulling again, to prove it")
+	u.l.Step("pulling again, to verify it")
 	u.settle()
 	u.regather(ctx)
 	u.v.Renew(core.AfterPush)
 	if err := u.v.Fetch(ctx); err != nil {
-		u.l.Trouble("the proof could not be pulled: "+err.Error(), "")
+		u.l.Trouble("the verification could not be pulled: "+err.Error(), "")
 		f.Report = u.reported(err)
 		return f
 	}
@@ -87,7 +87,7 @@ func (u *push) prove() (f Facts) {
 // startup is proved too. That it could not be written does not end the push: the
 // outcome will say that it is unsaved.
 func (u *push) saveStartup() Report {
-	u.l.Step("what runs is proved; saving to startup")
+	u.l.Step("what runs is verified; saving to startup")
 	answer, err := "", error(nil)
 	if written, e := u.startupWritten(); e != nil {
 		err = e
@@ -104,7 +104,7 @@ func (u *push) saveStartup() Report {
 	}
 	u.v.Renew(core.AfterPush)
 	if err := u.v.Fetch(u.owed); err != nil {
-		u.l.Trouble("the proof of startup could not be pulled: "+err.Error(), "")
+		u.l.Trouble("the verification of startup could not be pulled: "+err.Error(), "")
 		return u.reported(err)
 	}
 	return Done
@@ -149,7 +149,7 @@ func (u *push) judge() (f Facts) {
 		k, err = u.v.Keep(ctx)
 	}
 	if err != nil {
-		u.l.Trouble("the proof could not be kept: "+err.Error(), "")
+		u.l.Trouble("the verification could not be kept: "+err.Error(), "")
 		f.Report = u.reported(err)
 		return f
 	}

@@ -87,7 +87,7 @@ func (u *push) device(ctx context.Context) (core.Device, error) {
 }
 
 // reopen opens another visit, to the unit that was pushed to and no other. A login
-// that is refused is latched, so that it is not tried again and again: the push
+// that is refused is locked, so that it is not tried again and again: the push
 // waits until a person says that it is right, or changes it.
 func (u *push) reopen(ctx context.Context) error {
 	u.close() // another conversation would find the device held by this one
@@ -104,7 +104,7 @@ func (u *push) reopen(ctx context.Context) error {
 			}
 			bg := context.Background()
 			if e := u.l.Commit(bg, func(q *store.Q) error { return u.v.NoteFailure(bg, q, err) }); e != nil {
-				u.l.Warn("not latched: %v", e)
+				u.l.Warn("not locked: %v", e)
 			}
 		}
 		return err
@@ -173,7 +173,7 @@ func (u *push) reported(err error) Report {
 		return Other
 	case errors.Is(err, errRemoved):
 		return Removed
-	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, visit.ErrLatched):
+	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, visit.ErrLoginLocked):
 		return Locked
 	case linkRefused(err) != nil:
 		return Refused

@@ -125,9 +125,9 @@ func (s *Service) Write(ctx context.Context, actor core.Actor, side Side, out io
 	return s.Store.As(actor).ContentTo(ctx, side.Version.ContentID, out)
 }
 
-// Landmarks are what a person looks for to believe in the version. Secrets are
+// KeyFacts are what a person looks for to believe in the version. Secrets are
 // hidden.
-func (s *Service) Landmarks(side Side) []rules.Found {
+func (s *Service) KeyFacts(side Side) []rules.Found {
 	if side.doc == nil || side.doc.Opaque() {
 		return nil
 	}
@@ -135,7 +135,7 @@ func (s *Service) Landmarks(side Side) []rules.Found {
 	if err != nil {
 		return nil
 	}
-	return s.Masker(side.doc.Dialect).Landmarks(side.doc.Table.Resolve(root), side.doc.Landmarks())
+	return s.Masker(side.doc.Dialect).KeyFacts(side.doc.Table.Resolve(root), side.doc.KeyFacts())
 }
 
 // Outline tells the shape of a side's text: its blocks and its comments.
@@ -359,7 +359,7 @@ type File struct {
 	Doc     *dialect.Doc
 }
 
-// Noise is how many lines that differ rules of people's own call noise.
+// Ignored is how many lines that differ rules of people's own ignore.
 func (c Comparison) Noise() (n int) {
 	for _, h := range c.By {
 		n += h.Lines

@@ -24,7 +24,7 @@ func (s *Service) SetRule(ctx context.Context, actor core.Actor, r store.OwnRule
 	if err := own.Sound(); err != nil {
 		return r, core.Job{}, fmt.Errorf("%w: %w", ErrRule, err)
 	}
-	switch model := r.Kind == rules.Model; {
+	switch model := r.Kind == rules.Template; {
 	case model && strings.TrimSpace(r.Text) == "":
 		return r, core.Job{}, fmt.Errorf("%w: a model needs a text: the lines that have to be there", ErrRule)
 	case model && r.Path != "", !model && r.Text != "":
@@ -54,7 +54,7 @@ func (s *Service) SetRule(ctx context.Context, actor core.Actor, r store.OwnRule
 	case !slices.Contains(speak, r.Dialect):
 		return r, core.Job{}, fmt.Errorf("%w: none of its devices speaks %s; they speak %s", ErrRule, r.Dialect, strings.Join(speak, ", "))
 	}
-	if r.Kind == rules.Model {
+	if r.Kind == rules.Template {
 		if err := s.readable(r); err != nil {
 			return r, core.Job{}, err
 		}
@@ -106,7 +106,7 @@ func (s *Service) readable(r store.OwnRule) error {
 }
 
 func ruleSays(r store.OwnRule) string {
-	if r.Kind == rules.Model {
+	if r.Kind == rules.Template {
 		return fmt.Sprintf("model of %s of %s, in %s", core.Count(strings.Count(strings.TrimSuffix(r.Text, "\n"), "\n")+1, "line", "lines"), r.Selector, r.Dialect)
 	}
 	return fmt.Sprintf("%s %q of %s, in %s", r.Kind, r.Path, r.Selector, r.Dialect)
@@ -184,7 +184,7 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 	out.Variables = rules.Variables(r.Text)
 	for _, d := range devices {
 		dia := s.DialectOf(d)
-		if r.Kind == rules.Model && out.Text == "" && dia != nil && d.Dialect == r.Dialect {
+		if r.Kind == rules.Template && out.Text == "" && dia != nil && d.Dialect == r.Dialect {
 			if out.Text, err = s.Masked(dia.Doc(dia.Main()), r.Text); err != nil {
 				return out, err
 			}
@@ -213,7 +213,7 @@ func (s *Service) RuleFinds(ctx context.Context, actor core.Actor, r store.OwnRu
 		}
 		mask := s.Masker(dia)
 		var lines []RuleLine
-		if r.Kind == rules.Noise || r.Kind == rules.Differs {
+		if r.Kind == rules.Ignored || r.Kind == rules.PerDevice {
 			for _, it := range own.Matches(top) {
 				lines = append(lines, RuleLine{Device: d.Name, Block: mask.Path(it.Up), Line: mask.Item(it)})
 			}

@@ -97,7 +97,7 @@ func TestStates(t *testing.T) {
 		}, core.Done, core.Drifted, false},
 		{"refused", func() { _ = u.SetFaults(tern.Faults{RefuseLogin: true}) }, core.Refused, core.LoginRefused, false},
 		{"not even tried", func() { _ = u.SetFaults(tern.Faults{}) }, core.Failed, core.LoginRefused, false},
-		{"let in again", func() { y.Tx(func(q *store.Q) error { return q.Unlatch(bg, y.Device(r1)) }) }, core.Done, core.Drifted, false},
+		{"let in again", func() { y.Tx(func(q *store.Q) error { return q.UnlockLogin(bg, y.Device(r1)) }) }, core.Done, core.Drifted, false},
 	} {
 		c.do()
 		j := y.PullAt("10:00")
@@ -330,7 +330,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	y.Amend("lane guest", "  note \"for the regatta\"")
 	y.PullAt("10:00")
 	state(core.Drifted)
-	set("notes", "noise", "lane {name} / note <text>")
+	set("notes", "ignored", "lane {name} / note <text>")
 	state(core.Unsaved) // which is another matter
 	if d := drift(); d.State != core.InSync || noise(d) != 1 {
 		t.Errorf("with a note as noise it is %s, %d lines left aside", d.State, noise(d))
@@ -350,7 +350,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	if _, err := y.Read.PullNow(bg, admin, y.Device("innisquill-r1"), core.ByHand); err != nil {
 		t.Fatal(err)
 	}
-	set("berths", "differs", "lane {name} / berth <address>")
+	set("berths", "per-device", "lane {name} / berth <address>")
 	two, err := y.Read.Compare(bg, admin, y.Side(r1+"@latest"), y.Side("innisquill-r1@latest"), 3, false)
 	by := map[string]int{}
 	for _, h := range two.By {
@@ -366,13 +366,13 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	}
 	y.Amend("lane quay2", "  cancel berth", "  berth 10.12.13.1/24")
 	y.PullAt("10:50")
-	set("strict", "must", "lane {name} / guard loose")
+	set("strict", "required", "lane {name} / guard loose")
 	state(core.Drifted)
 	missed := drift().Differences
 	if len(missed) == 0 || missed[0].Rule != "strict" || missed[0].Want != "guard loose" || !strings.HasPrefix(missed[0].Block, "lane ") {
 		t.Errorf("missed: %+v", missed)
 	}
-	set("strict", "must-not", "clock / mark 10.30.0.6")
+	set("strict", "forbidden", "clock / mark 10.30.0.6")
 	if d := drift(); d.State != core.Drifted || len(d.Differences) != 1 || d.Differences[0].Have != "mark 10.30.0.6" || d.Differences[0].Block != "clock" {
 		t.Errorf("what must not be there: %s %+v", d.State, d.Differences)
 	}
@@ -382,7 +382,7 @@ func TestRulesOfOnesOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	y.Ended(j)
-	model := store.OwnRule{Name: "edge", Kind: "model", Selector: "all", Text: "name {{name}}\nclock\n  mark {{clock}}\n  zone Atlantic/Faroe\nlookout\n  community demo-model-secret\n"}
+	model := store.OwnRule{Name: "edge", Kind: "template", Selector: "all", Text: "name {{name}}\nclock\n  mark {{clock}}\n  zone Atlantic/Faroe\nlookout\n  community demo-model-secret\n"}
 	if _, j, err = y.Read.SetRule(bg, admin, model); err != nil {
 		t.Fatal(err)
 	}
@@ -417,8 +417,8 @@ func TestRulesOfOnesOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	y.Ended(j)
-	set("strict", "must-not", "clock / mark 10.30.0.6")
-	found, err := y.Read.RuleFinds(bg, reader, store.OwnRule{Name: "words", Kind: "noise", Path: "crew {user} / word {word...}", Selector: "all", Dialect: "tern"})
+	set("strict", "forbidden", "clock / mark 10.30.0.6")
+	found, err := y.Read.RuleFinds(bg, reader, store.OwnRule{Name: "words", Kind: "ignored", Path: "crew {user} / word {word...}", Selector: "all", Dialect: "tern"})
 	if err != nil || found.Lines == 0 || !strings.Contains(found.Items[0].Line, "‹secret") {
 		t.Errorf("a reader is shown %+v, %v", found, err)
 	}
@@ -431,8 +431,8 @@ func TestRulesOfOnesOwn(t *testing.T) {
 	y.Ended(j)
 	state(core.Unsaved) // which is another matter
 	for _, bad := range []store.OwnRule{
-		{Name: "x", Kind: "model", Selector: "all"}, {Name: "x", Kind: "model", Path: "a", Text: "a\n", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Text: "a\n", Selector: "all"},
-		{Name: "x", Kind: "noise", Path: "a / ", Selector: "all"}, {Name: "x", Kind: "must", Path: "a", Selector: "state=drifted"}, {Name: "x", Kind: "must", Path: "a", Selector: "all", Dialect: "plover"}, {Name: "x", Kind: "may", Path: "a", Selector: "all"},
+		{Name: "x", Kind: "template", Selector: "all"}, {Name: "x", Kind: "template", Path: "a", Text: "a\n", Selector: "all"}, {Name: "x", Kind: "required", Path: "a", Text: "a\n", Selector: "all"},
+		{Name: "x", Kind: "ignored", Path: "a / ", Selector: "all"}, {Name: "x", Kind: "required", Path: "a", Selector: "state=drifted"}, {Name: "x", Kind: "required", Path: "a", Selector: "all", Dialect: "plover"}, {Name: "x", Kind: "may", Path: "a", Selector: "all"},
 	} {
 		if _, _, err := y.Read.SetRule(bg, admin, bad); !errors.Is(err, read.ErrRule) {
 			t.Errorf("%+v: %v", bad, err)

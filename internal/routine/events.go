@@ -94,14 +94,14 @@ func about(e store.Event) string {
 
 // match is a rule with the devices that it is about.
 type match struct {
-	store.TellRule
+	store.NotificationRule
 	all     bool
 	devices map[string]core.Device
 }
 
 // matching reads the rules that are in force.
 func (s *Service) matching(ctx context.Context, q *store.Q) (out []match, err error) {
-	rules, err := q.TellRules(ctx)
+	rules, err := q.NotificationRules(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +109,7 @@ func (s *Service) matching(ctx context.Context, q *store.Q) (out []match, err er
 		if r.Paused {
 			continue
 		}
-		m := match{TellRule: r, devices: map[string]core.Device{}}
+		m := match{NotificationRule: r, devices: map[string]core.Device{}}
 		sel, err := ref.ParseSelector(strings.Fields(r.Selector))
 		if err != nil {
 			return nil, fmt.Errorf("rule %s: %w", r.Name, err)
@@ -164,7 +164,7 @@ func (s *Service) lookHourly(ctx context.Context) error {
 	for _, m := range rules {
 		if slices.Contains(m.Events, core.TellUnproven) {
 			for _, d := range m.devices {
-				if t, ok := unproven(m.TellRule, d, now); ok {
+				if t, ok := unproven(m.NotificationRule, d, now); ok {
 					out = append(out, t)
 				}
 			}
@@ -196,7 +196,7 @@ const (
 
 // unproven tells of a device of which nothing was put back and proved for as long as a rule
 // says; once for each time that becomes so.
-func unproven(r store.TellRule, d core.Device, now time.Time) (t store.Telling, ok bool) {
+func unproven(r store.NotificationRule, d core.Device, now time.Time) (t store.Telling, ok bool) {
 	since, says := d.CreatedAt, "nothing of it was ever put back and proved"
 	if d.LastProven != nil {
 		since, says = *d.LastProven, "last proved "+d.LastProven.UTC().Format("2006-01-02")+": "+d.Proven

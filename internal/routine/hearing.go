@@ -93,7 +93,7 @@ func (s *Service) share(ctx context.Context, all *sync.WaitGroup) error {
 	}
 	mine := map[string]core.Device{}
 	for _, d := range devices {
-		if d.Disabled || d.LatchedSince != nil || d.Member != "" || d.HostKey == "" || !s.Mine(d.ID, living) {
+		if d.Disabled || d.LoginLockedSince != nil || d.Member != "" || d.HostKey == "" || !s.Mine(d.ID, living) {
 			continue
 		}
 		if len(mine) == mostHeard {
@@ -132,7 +132,7 @@ func (s *Service) hearOne(ctx context.Context, d core.Device, x *hearer) {
 	}
 	said := func(user string) {
 		if err := s.Noticed(ctx, d, user, "netconf"); err != nil && ctx.Err() == nil {
-			slog.Warn("a change notice is written down with the next", "device", d.Name, "err", err)
+			slog.Warn("a change trigger is written down with the next", "device", d.Name, "err", err)
 		}
 	}
 	wait, before := hearAgain, false
@@ -149,7 +149,7 @@ func (s *Service) hearOne(ctx context.Context, d core.Device, x *hearer) {
 			return
 		}
 		slog.Info("not told of changes any more", "device", d.Name, "err", err, "again", wait.String())
-		if errors.Is(err, link.ErrLoginRefused) || errors.Is(err, visit.ErrLatched) || errors.Is(err, link.ErrNoNotifications) {
+		if errors.Is(err, link.ErrLoginRefused) || errors.Is(err, visit.ErrLoginLocked) || errors.Is(err, link.ErrNoNotifications) {
 			wait = hearLast // a person has to see to that; then the device's entry changes, and it is begun anew
 		}
 		select {

@@ -125,7 +125,7 @@ func (s *Service) pullNoticed(ctx context.Context, n store.Notice) error {
 		return err // it is asked for again
 	}
 	gone := err != nil || d.Disabled
-	actor := core.Actor{Name: "change notice", Role: core.Operator}
+	actor := core.Actor{Name: "change trigger", Role: core.Operator}
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
 		if mine, err := q.TakeNotice(ctx, n); err != nil || !mine || gone {
 			return err

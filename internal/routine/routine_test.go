@@ -252,7 +252,7 @@ func TestStorm(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, j := range jobs {
-			if j.Actor != "change notice" {
+			if j.Actor != "change trigger" {
 				t.Errorf("asked for by %s", j.Actor)
 			}
 		}

@@ -64,7 +64,7 @@ func (s *Service) Watch(ctx context.Context) {
 	last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	if err := s.writeDown(last); err != nil {
-		slog.Warn("change notices are lost", "err", err)
+		slog.Warn("change triggers are lost", "err", err)
 	}
 }
 

@@ -211,7 +211,7 @@ func (l *Syslog) take(ctx context.Context, from net.Addr, raw []byte) {
 		if user, ok := l.s.saysChanged(d, words); ok {
 			changed = true
 			if err := l.s.Noticed(ctx, d, user, "syslog"); err != nil {
-				slog.Warn("syslog: a change notice is kept with the next look", "device", d.Name, "err", err)
+				slog.Warn("syslog: a change trigger is kept with the next look", "device", d.Name, "err", err)
 			}
 		}
 	}

@@ -44,12 +44,12 @@ func (s *Service) Tell(ctx context.Context) error {
 	if err != nil || len(untold) == 0 {
 		return err
 	}
-	rules, err := q.TellRules(ctx)
+	rules, err := q.NotificationRules(ctx)
 	if err != nil {
 		return err
 	}
 	for _, u := range untold {
-		i := slices.IndexFunc(rules, func(r store.TellRule) bool { return r.ID == u.RuleID })
+		i := slices.IndexFunc(rules, func(r store.NotificationRule) bool { return r.ID == u.RuleID })
 		if i < 0 || rules[i].Paused {
 			continue
 		}
@@ -65,7 +65,7 @@ func (s *Service) Tell(ctx context.Context) error {
 }
 
 // ready tells whether what a rule has gathered since a time is to be told now.
-func ready(r store.TellRule, since, now time.Time) (bool, error) {
+func ready(r store.NotificationRule, since, now time.Time) (bool, error) {
 	zone, err := time.LoadLocation(r.Zone)
 	if err != nil {
 		return false, err
@@ -96,7 +96,7 @@ func ready(r store.TellRule, since, now time.Time) (bool, error) {
 }
 
 // tell puts what a rule has gathered into the outbox, for each of its recipients.
-func (s *Service) tell(ctx context.Context, r store.TellRule) error {
+func (s *Service) tell(ctx context.Context, r store.NotificationRule) error {
 	q := s.Store.As(job.Service)
 	items, err := q.Untold(ctx, r.ID, mostTold)
 	if err != nil || len(items) == 0 {
@@ -157,7 +157,7 @@ var heads = map[string]string{core.TellFailed: "Failed", core.TellWaiting: "Wait
 	core.TellChanged: "Changed", core.TellUnproven: "Not proven", core.TellRecovered: "Steady again"}
 
 // compose writes what is told, with secrets masked.
-func (s *Service) compose(ctx context.Context, q *store.Q, r store.TellRule, items []store.Telling, console string) (out core.Told, err error) {
+func (s *Service) compose(ctx context.Context, q *store.Q, r store.NotificationRule, items []store.Telling, console string) (out core.Told, err error) {
 	zone, err := time.LoadLocation(r.Zone)
 	if err != nil {
 		return out, err
@@ -267,7 +267,7 @@ func subject(counts map[string]int, named []string) string {
 }
 
 // written is a message for people to read.
-func written(items []core.ToldItem, r store.TellRule, zone *time.Location, console string) string {
+func written(items []core.ToldItem, r store.NotificationRule, zone *time.Location, console string) string {
 	var b strings.Builder
 	last := ""
 	for _, i := range items {

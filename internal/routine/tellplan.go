@@ -203,7 +203,7 @@ func (s *Service) RemoveRecipient(ctx context.Context, actor core.Actor, name st
 		if err != nil {
 			return err
 		}
-		rules, err := q.TellRules(ctx)
+		rules, err := q.NotificationRules(ctx)
 		if err != nil {
 			return err
 		}
@@ -222,7 +222,7 @@ func (s *Service) RemoveRecipient(ctx context.Context, actor core.Actor, name st
 // ErrTold is returned where a recipient is told by a rule.
 var ErrTold = errors.New("somebody is told there")
 
-// WantedRule is a rule for telling people as somebody asks for it.
+// WantedRule is a notification rule as somebody asks for it.
 type WantedRule struct {
 	Name       string
 	Events     []string
@@ -239,8 +239,8 @@ type WantedRule struct {
 // daysUnproven is after how many days without proof people are told, where nothing is said.
 const daysUnproven = 90
 
-// SaveTellRule keeps of what people are told. was is its name, if it is there already.
-func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string, w WantedRule) (r store.TellRule, err error) {
+// SaveNotificationRule keeps of what people are told. was is its name, if it is there already.
+func (s *Service) SaveNotificationRule(ctx context.Context, actor core.Actor, was string, w WantedRule) (r store.NotificationRule, err error) {
 	if err := ref.DeviceName(w.Name); err != nil {
 		return r, Wrong{"name", strings.Replace(err.Error(), "device", "rule", 1)}
 	}
@@ -254,7 +254,7 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 	}
 	var events []string
 	for _, e := range w.Events {
-		if !slices.ContainsFunc(core.TellEvents, func(x core.TellEvent) bool { return x.Name == e }) {
+		if !slices.ContainsFunc(core.NotificationEvents, func(x core.NotificationEvent) bool { return x.Name == e }) {
 			return r, Wrong{"events", fmt.Sprintf("nobody can be told of %q; there are %s", e, strings.Join(eventNames(), ", "))}
 		}
 		if !slices.Contains(events, e) {
@@ -294,10 +294,10 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 		return r, Wrong{"recipients", "it tells nobody; make a recipient first, then name it"}
 	}
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		r = store.TellRule{}
-		deed, before := "rule for telling added", ""
+		r = store.NotificationRule{}
+		deed, before := "notification rule added", ""
 		if was != "" {
-			if r, err = q.LockTellRule(ctx, was); err != nil {
+			if r, err = q.LockNotificationRule(ctx, was); err != nil {
 				return err
 			}
 			all, err := q.Recipients(ctx)
@@ -312,7 +312,7 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 					}
 				}
 			}
-			deed, before = "rule for telling changed", strings.Join(r.Events, ", ")+" of "+r.Selector+" to "+strings.Join(told, ", ")+core.Because(r.Note)
+			deed, before = "notification rule changed", strings.Join(r.Events, ", ")+" of "+r.Selector+" to "+strings.Join(told, ", ")+core.Because(r.Note)
 		}
 		ids := core.Words{}
 		for _, name := range w.Recipients {
@@ -324,7 +324,7 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 		}
 		r.Name, r.Events, r.Selector, r.Recipients, r.Days, r.Digest, r.Zone = w.Name, events, w.Selector, ids, w.Days, w.Digest, w.Zone
 		r.Quiet, r.FromAt, r.Paused, r.Note = quiet, now, w.Paused, w.Note
-		if err := q.SaveTellRule(ctx, &r); err != nil {
+		if err := q.SaveNotificationRule(ctx, &r); err != nil {
 			return err
 		}
 		return q.Audit(ctx, deed, r.Name, core.Instead(strings.Join(events, ", ")+" of "+r.Selector+" to "+strings.Join(w.Recipients, ", ")+core.Because(w.Note), before))
@@ -333,47 +333,47 @@ func (s *Service) SaveTellRule(ctx context.Context, actor core.Actor, was string
 }
 
 func eventNames() (names []string) {
-	for _, e := range core.TellEvents {
+	for _, e := range core.NotificationEvents {
 		names = append(names, e.Name)
 	}
 	return names
 }
 
-// PauseTellRule stops a rule from telling, or has it tell again. What it had gathered and not
+// PauseNotificationRule stops a rule from telling, or has it tell again. What it had gathered and not
 // told is forgotten.
-func (s *Service) PauseTellRule(ctx context.Context, actor core.Actor, name string, paused bool) (r store.TellRule, err error) {
+func (s *Service) PauseNotificationRule(ctx context.Context, actor core.Actor, name string, paused bool) (r store.NotificationRule, err error) {
 	err = s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		if r, err = q.LockTellRule(ctx, name); err != nil || r.Paused == paused {
+		if r, err = q.LockNotificationRule(ctx, name); err != nil || r.Paused == paused {
 			return err
 		}
 		r.Paused = paused
-		if err := q.SaveTellRule(ctx, &r); err != nil {
+		if err := q.SaveNotificationRule(ctx, &r); err != nil {
 			return err
 		}
 		if err := q.ForgetUntold(ctx, r.ID); err != nil {
 			return err
 		}
-		return q.Audit(ctx, map[bool]string{true: "rule for telling paused", false: "rule for telling resumed"}[paused], name, "")
+		return q.Audit(ctx, map[bool]string{true: "notification rule paused", false: "notification rule resumed"}[paused], name, "")
 	})
 	return r, err
 }
 
-// RemoveTellRule forgets a rule; what it told stays.
-func (s *Service) RemoveTellRule(ctx context.Context, actor core.Actor, name string) error {
+// RemoveNotificationRule forgets a rule; what it told stays.
+func (s *Service) RemoveNotificationRule(ctx context.Context, actor core.Actor, name string) error {
 	return s.Store.Tx(ctx, actor, func(q *store.Q) error {
-		r, err := q.TellRule(ctx, name)
+		r, err := q.NotificationRule(ctx, name)
 		if err != nil {
 			return err
 		}
-		if err := q.RemoveTellRule(ctx, r.ID); err != nil {
+		if err := q.RemoveNotificationRule(ctx, r.ID); err != nil {
 			return err
 		}
-		return q.Audit(ctx, "rule for telling removed", name, "")
+		return q.Audit(ctx, "notification rule removed", name, "")
 	})
 }
 
 // NextDigest is when what a rule gathers is told next; zero: at once.
-func NextDigest(r store.TellRule, now time.Time) time.Time {
+func NextDigest(r store.NotificationRule, now time.Time) time.Time {
 	zone, err := time.LoadLocation(r.Zone)
 	if err != nil || r.Digest == "" {
 		return time.Time{}

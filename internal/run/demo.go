@@ -280,7 +280,7 @@ func (n *Instance) demoTelling(ctx context.Context) error {
 		{Name: "monday-sheet", Events: []string{"unproven"}, Days: 30, Selector: "kind=router", Digest: "weekly mon 07:00", Recipients: []string{"mwilks"}, Note: "what was never put back to see that it can be"},
 	} {
 		w.Zone = "Atlantic/Faroe"
-		if _, err := n.daily.SaveTellRule(ctx, u.Actor(), "", w); err != nil {
+		if _, err := n.daily.SaveNotificationRule(ctx, u.Actor(), "", w); err != nil {
 			return err
 		}
 	}

@@ -307,7 +307,7 @@ func (q *Q) SetSecret(ctx context.Context, d core.Device, s Secret) error {
 	if err := q.putSecret(ctx, d.CredentialID, s); err != nil {
 		return err
 	}
-	return q.Unlatch(ctx, d)
+	return q.UnlockLogin(ctx, d)
 }
 
 // Secret opens a device's credential.
@@ -327,7 +327,7 @@ type Credential struct {
 	BreakerOpenSince *time.Time `db:"breaker_since"` // its breaker is open
 	BreakerWhy       string     `db:"breaker_reason"`
 	Devices          int        `db:"devices"`
-	Latched          int        `db:"latched"` // how many of them refused it
+	Locked           int        `db:"latched"` // how many of them refused it
 	Revision         int        `db:"revision"`
 }
 
@@ -447,15 +447,15 @@ func (q *Q) OpenCredential(ctx context.Context, id string) error {
 	return err
 }
 
-// Latch notes a refused login: until Unlatch, nothing tries it again.
-func (q *Q) Latch(ctx context.Context, d core.Device, reason string) error {
+// LockLogin notes a refused login: until UnlockLogin, nothing tries it again.
+func (q *Q) LockLogin(ctx context.Context, d core.Device, reason string) error {
 	_, err := q.exec(ctx, `INSERT INTO latches (device_id, credential_id, since, reason) VALUES (?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE reason = VALUES(reason)`, d.ID, d.CredentialID, q.clock().UTC(), reason)
 	return err
 }
 
-// Unlatch lets the credential be tried again.
-func (q *Q) Unlatch(ctx context.Context, d core.Device) error {
+// UnlockLogin lets the credential be tried again.
+func (q *Q) UnlockLogin(ctx context.Context, d core.Device) error {
 	_, err := q.exec(ctx, `DELETE FROM latches WHERE device_id = ? AND credential_id = ?`, d.ID, d.CredentialID)
 	return err
 }

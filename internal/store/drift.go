@@ -29,7 +29,7 @@ const ownRuleColumns = `SELECT name, kind, selector, dialect, path, note, change
 
 // Unseal opens the text of a model.
 func (q *Q) Unseal(r *OwnRule) error {
-	if r.Kind != rules.Model {
+	if r.Kind != rules.Template {
 		return nil
 	}
 	raw, err := q.keys.Open("rule", r.Name, r.Body)
@@ -66,7 +66,7 @@ func (q *Q) OwnRule(ctx context.Context, name string) (OwnRule, error) {
 func (q *Q) SaveOwnRule(ctx context.Context, r *OwnRule) error {
 	r.ChangedBy, r.ChangedAt = q.actor.Name, q.clock().UTC()
 	r.Body = nil
-	if r.Kind == rules.Model {
+	if r.Kind == rules.Template {
 		r.Body = q.keys.Seal("rule", r.Name, []byte(r.Text))
 	}
 	_, err := q.exec(ctx, `INSERT INTO own_rules (name, kind, selector, dialect, path, note, changed_by, changed_at, body) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)

@@ -257,8 +257,8 @@ func (q *Q) FirstSetting(ctx context.Context, name string, value any) error {
 	return err
 }
 
-// TellRule says of what people are told.
-type TellRule struct {
+// NotificationRule says of what people are told.
+type NotificationRule struct {
 	ID         string     `db:"id"`
 	Name       string     `db:"name"`
 	Events     core.Words `db:"events"`
@@ -277,31 +277,31 @@ type TellRule struct {
 
 const ruleColumns = `SELECT id, name, events, selector, recipients, days, digest, zone, quiet, from_at, paused, note, changed_by, changed_at FROM tell_rules `
 
-// TellRules lists the rules by name.
-func (q *Q) TellRules(ctx context.Context) ([]TellRule, error) {
-	return list[TellRule](ctx, q.ext, ruleColumns+`ORDER BY name`)
+// NotificationRules lists the rules by name.
+func (q *Q) NotificationRules(ctx context.Context) ([]NotificationRule, error) {
+	return list[NotificationRule](ctx, q.ext, ruleColumns+`ORDER BY name`)
 }
 
-// TellRule returns the one of that name.
-func (q *Q) TellRule(ctx context.Context, name string) (TellRule, error) {
+// NotificationRule returns the one of that name.
+func (q *Q) NotificationRule(ctx context.Context, name string) (NotificationRule, error) {
 	return q.tellRule(ctx, name, "")
 }
 
-// LockTellRule returns the rule of that name; nobody else changes it until the transaction ends.
-func (q *Q) LockTellRule(ctx context.Context, name string) (TellRule, error) {
+// LockNotificationRule returns the rule of that name; nobody else changes it until the transaction ends.
+func (q *Q) LockNotificationRule(ctx context.Context, name string) (NotificationRule, error) {
 	return q.tellRule(ctx, name, " FOR UPDATE")
 }
 
-func (q *Q) tellRule(ctx context.Context, name, lock string) (TellRule, error) {
-	r, err := get[TellRule](ctx, q.ext, ruleColumns+`WHERE name = ?`+lock, name)
+func (q *Q) tellRule(ctx context.Context, name, lock string) (NotificationRule, error) {
+	r, err := get[NotificationRule](ctx, q.ext, ruleColumns+`WHERE name = ?`+lock, name)
 	if errors.Is(err, ErrNotFound) {
 		err = q.named(ctx, "rule", name, `SELECT name FROM tell_rules`)
 	}
 	return r, err
 }
 
-// SaveTellRule keeps one; without an id it is new.
-func (q *Q) SaveTellRule(ctx context.Context, r *TellRule) (err error) {
+// SaveNotificationRule keeps one; without an id it is new.
+func (q *Q) SaveNotificationRule(ctx context.Context, r *NotificationRule) (err error) {
 	r.ChangedBy, r.ChangedAt = q.actor.Name, q.clock().UTC()
 	if r.ID == "" {
 		r.ID = NewID(q.clock())
@@ -318,8 +318,8 @@ func (q *Q) SaveTellRule(ctx context.Context, r *TellRule) (err error) {
 	return err
 }
 
-// RemoveTellRule forgets a rule, with what it had not told yet.
-func (q *Q) RemoveTellRule(ctx context.Context, id string) error {
+// RemoveNotificationRule forgets a rule, with what it had not told yet.
+func (q *Q) RemoveNotificationRule(ctx context.Context, id string) error {
 	if _, err := q.exec(ctx, `DELETE FROM tellings WHERE rule_id = ?`, id); err != nil {
 		return err
 	}
@@ -332,7 +332,7 @@ type Telling struct {
 	RuleID   string    `db:"rule_id"`
 	About    string    `db:"about"` // what it is told of once
 	At       time.Time `db:"at"`
-	Event    string    `db:"event"` // one of core.TellEvents
+	Event    string    `db:"event"` // one of core.NotificationEvents
 	DeviceID string    `db:"device_id"`
 	Device   string    `db:"device"`
 	JobID    string    `db:"job_id"`
@@ -494,7 +494,7 @@ func (q *Q) MessageSent(ctx context.Context, id string) error {
 	return err
 }
 
-// MessageFailed notes why it was not taken, and when it is tried again; nil: it is given up.
+// MessageFailed notes why it was not taken, and when it is tried again; nil: it is failed.
 // handed says that it may have come all the same.
 func (q *Q) MessageFailed(ctx context.Context, id, trouble string, handed bool, next *time.Time) error {
 	state, ended := core.ToBeSent, (*time.Time)(nil)
@@ -506,7 +506,7 @@ func (q *Q) MessageFailed(ctx context.Context, id, trouble string, handed bool, 
 	return err
 }
 
-// RetryMessage has a message tried now that waits or was given up. Any other is left as it is,
+// RetryMessage has a message tried now that waits or was failed. Any other is left as it is,
 // and one that is being sent to whoever sends it.
 func (q *Q) RetryMessage(ctx context.Context, id string) (bool, error) {
 	now := q.clock().UTC()
@@ -515,7 +515,7 @@ func (q *Q) RetryMessage(ctx context.Context, id string) (bool, error) {
 	return n == 1, err
 }
 
-// Unsent counts the messages that wait since before a time, and those that were given up since
+// Unsent counts the messages that wait since before a time, and those that were failed since
 // another.
 func (q *Q) Unsent(ctx context.Context, before, since time.Time) (late, givenUp int, err error) {
 	if late, err = get[int](ctx, q.ext, `SELECT COUNT(*) FROM messages WHERE next_at IS NOT NULL AND made_at < ?`, before.UTC()); err == nil {

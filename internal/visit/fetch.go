@@ -88,7 +88,7 @@ func (v *Visit) fetchParts(ctx context.Context, sess *link.Session) error {
 }
 
 // ofPart tells whether what went wrong is about one part, so that the conversation can go
-// on: the device refused it, or what came was not whole and nothing more did.
+// on: the device refused it, or what came was not complete and nothing more did.
 func ofPart(err error) bool {
 	var refused *link.Refused
 	var part *link.Incomplete
@@ -106,9 +106,9 @@ func (s *Service) fetchParts(ctx context.Context, sess *link.Session, dia *diale
 		case p.Absent:
 			l.Info("%s: the device has none", name)
 		case dia.Doc(name).Opaque():
-			l.Info("%s: %d bytes, whole", name, p.Size)
+			l.Info("%s: %d bytes, complete", name, p.Size)
 		default:
-			l.Info("%s: %s, whole", name, core.Count(len(text.Lines(p.Text)), "line", "lines"))
+			l.Info("%s: %s, complete", name, core.Count(len(text.Lines(p.Text)), "line", "lines"))
 			u, c := dia.Doc(name).Flaws(p.Text)
 			if len(u) > 0 {
 				l.Warn("%s: %s read as dialect %s says, the first is line %d: %s; what cannot be read is kept and compared as it stands", name, core.Count(len(u), "line cannot be", "lines cannot be"), dia.Dialect, u[0].Line, u[0].Unread)

@@ -54,7 +54,7 @@ func HostOf(doc *dialect.Doc, src string) string {
 			return h
 		}
 	}
-	for _, f := range (rules.Masker{Table: doc.Table, Tag: func(string) string { return "" }}).Landmarks(top, doc.Landmarks()) {
+	for _, f := range (rules.Masker{Table: doc.Table, Tag: func(string) string { return "" }}).KeyFacts(top, doc.KeyFacts()) {
 		if f.Name == "host name" && len(f.Values) == 1 {
 			return f.Values[0]
 		}

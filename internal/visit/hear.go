@@ -13,7 +13,7 @@ import (
 )
 
 // Hear keeps a session with a device that is only for hearing of changes, until ctx ends or it
-// breaks. Once it is subscribed it sends nothing, and needs no lease. A refused login is latched
+// breaks. Once it is subscribed it sends nothing, and needs no lease. A refused login is locked
 // like any other.
 func (s *Service) Hear(ctx context.Context, d core.Device, ready func(), heard func(user string)) error {
 	j := core.Job{ID: store.NewID(s.Now()), CreatedAt: s.Now()}
@@ -35,8 +35,8 @@ func (s *Service) Hear(ctx context.Context, d core.Device, ready func(), heard f
 		return fmt.Errorf("no dialect is named %q here", d.Dialect)
 	case d.Disabled:
 		return ErrDisabled
-	case d.LatchedSince != nil:
-		return ErrLatched
+	case d.LoginLockedSince != nil:
+		return ErrLoginLocked
 	}
 	target, cred, err := s.way(ctx, d)
 	if err == nil {

@@ -62,7 +62,7 @@ func (s *Service) Measure(ctx context.Context, q *store.Q, d core.Device, doc *d
 // Wants tells whether any rule wants lines to be there, or not.
 func (y Yardstick) Wants() bool {
 	return slices.ContainsFunc(y.Own, func(o rules.Own) bool {
-		return o.Kind == rules.Must || o.Kind == rules.MustNot || o.Kind == rules.Model
+		return o.Kind == rules.Required || o.Kind == rules.Forbidden || o.Kind == rules.Template
 	})
 }
 
@@ -112,7 +112,7 @@ func (s *Service) Judge(y Yardstick, now, print string) (off []Difference, err e
 // Breaches lists how a tree is off what a rule wants.
 func (s *Service) Breaches(doc *dialect.Doc, o rules.Own, top *rules.Item) []Difference {
 	found := o.Breaches(doc.Table, top)
-	if o.Kind == rules.Model {
+	if o.Kind == rules.Template {
 		_, model, err := doc.Parse(o.Text)
 		if err != nil { // it could be read when it was made
 			line := "the model cannot be read with what is known of the device"

@@ -74,7 +74,7 @@ func (k Kept) Summary() string {
 	summary := strings.Join(said, "; ")
 	if k.Device.State == core.HardwareChanged || k.Device.State == core.FactoryDefaults {
 		if summary != "" {
-			summary = "; set aside: " + summary
+			summary = "; excluded: " + summary
 		}
 		summary = k.Device.Trouble + summary
 	}

@@ -26,7 +26,7 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 			return fmt.Errorf("the device that speaks for it: %w", err)
 		}
 	}
-	if v.Speaker.LatchedSince != nil {
+	if v.Speaker.LoginLockedSince != nil {
 		return latched(v.Speaker)
 	}
 	target, cred, err := v.s.way(ctx, v.Speaker)
@@ -258,7 +258,7 @@ func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err
 		if err != nil {
 			return ended, err
 		}
-		if now.LatchedSince != nil {
+		if now.LoginLockedSince != nil {
 			return ended, latched(now)
 		}
 		if _, err := s.Credential(ctx, now); err != nil { // its breaker may be open
@@ -302,5 +302,5 @@ func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err
 
 // latched is why a device that refused its login is not tried.
 func latched(d core.Device) error {
-	return fmt.Errorf("%w (since %s)", ErrLatched, d.LatchedSince.Format("2006-01-02 15:04 MST"))
+	return fmt.Errorf("%w (since %s)", ErrLoginLocked, d.LoginLockedSince.Format("2006-01-02 15:04 MST"))
 }

@@ -204,7 +204,7 @@ func (v *Visit) whole(ctx context.Context) error {
 }
 
 // failPull notes a visit that brought nothing: the seen intervals end here, and
-// a refused login is latched.
+// a refused login is locked.
 func (s *Service) failPull(j core.Job, l *job.Log, v *Visit, err error) {
 	var part *link.Incomplete
 	if errors.As(err, &part) && part.Got != "" {

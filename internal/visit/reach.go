@@ -47,8 +47,8 @@ func (s *Service) through(ctx context.Context, d core.Device) (t link.Target, er
 			return t, fmt.Errorf("the jump hosts lead in a circle at %s", hop.Name)
 		}
 		seen[id] = true
-		if hop.LatchedSince != nil {
-			return t, fmt.Errorf("%w: jump host %s: %w", link.ErrUnreachable, hop.Name, ErrLatched)
+		if hop.LoginLockedSince != nil {
+			return t, fmt.Errorf("%w: jump host %s: %w", link.ErrUnreachable, hop.Name, ErrLoginLocked)
 		}
 		cred, err := s.Credential(ctx, hop)
 		if err != nil {
@@ -82,13 +82,13 @@ func LinkCredential(s store.Secret) link.Credential {
 // refusedLogin latches a refused login, and opens the breaker of a credential
 // set that several devices refused.
 func (s *Service) refusedLogin(ctx context.Context, q *store.Q, d core.Device, cause error) error {
-	if now, err := q.DeviceByID(ctx, d.ID); err != nil || now.LatchedSince != nil { // it is noted already
+	if now, err := q.DeviceByID(ctx, d.ID); err != nil || now.LoginLockedSince != nil { // it is noted already
 		return err
 	}
-	if err := q.Latch(ctx, d, cause.Error()); err != nil {
+	if err := q.LockLogin(ctx, d, cause.Error()); err != nil {
 		return err
 	}
-	if err := q.Audit(ctx, "login latched", d.Name, "the device refused it; nothing tries it again until a person says so"); err != nil {
+	if err := q.Audit(ctx, "login locked", d.Name, "the device refused it; nothing tries it again until a person says so"); err != nil {
 		return err
 	}
 	if d.Credential == "" {
@@ -165,7 +165,7 @@ func (s *Service) inbox() link.Inbox {
 }
 
 // errLatched is why a device is not even tried.
-var ErrLatched = errors.New("its login was refused before and is not tried again until a person says so")
+var ErrLoginLocked = errors.New("its login was refused before and is not tried again until a person says so")
 
 // ErrDisabled is returned where a device is to be visited that is kept and not visited.
 var ErrDisabled = errors.New("it is disabled, which keeps it and what is known of it, and visits it no more")

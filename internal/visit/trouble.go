@@ -22,7 +22,7 @@ func ours(err error) bool {
 func mayPass(err error) bool {
 	var refused *link.Refused
 	switch {
-	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, ErrLatched), errors.Is(err, ErrBreaker):
+	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, ErrLoginLocked), errors.Is(err, ErrBreaker):
 		return false
 	case errors.As(err, &refused):
 		return refused.Means == "busy" || refused.Means == "held"
@@ -50,7 +50,7 @@ func (v *Visit) NoteFailure(ctx context.Context, q *store.Q, cause error) error 
 		if err := v.s.refusedLogin(ctx, q, v.Speaker, cause); err != nil {
 			return err
 		}
-	case errors.Is(cause, ErrLatched), errors.Is(cause, ErrBreaker):
+	case errors.Is(cause, ErrLoginLocked), errors.Is(cause, ErrBreaker):
 		state = core.LoginRefused
 	case errors.Is(cause, link.ErrUnreachable):
 		state = core.Unreachable
@@ -72,9 +72,9 @@ func (v *Visit) Advice(err error) string {
 		return fmt.Sprintf("if the device was reset or replaced and you know this key to be its own: magpie device trust %s", v.Device.Name)
 	case errors.Is(err, ErrBreaker):
 		return "have a look why so many devices refuse it; when it is right: magpie credential retry NAME"
-	case (errors.Is(err, link.ErrLoginRefused) || errors.Is(err, ErrLatched)) && v.Speaker.Credential != "":
+	case (errors.Is(err, link.ErrLoginRefused) || errors.Is(err, ErrLoginLocked)) && v.Speaker.Credential != "":
 		return fmt.Sprintf("nothing tries credential set %[1]s there again until you change it (magpie credential edit %[1]s --password), give the device another (magpie credential attach SET %[2]s), or say that it is right (magpie device edit %[2]s --retry-login)", v.Speaker.Credential, v.Device.Name)
-	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, ErrLatched):
+	case errors.Is(err, link.ErrLoginRefused), errors.Is(err, ErrLoginLocked):
 		return fmt.Sprintf("nothing tries this login there again until you change it (magpie device edit %s --password) or say it is right (magpie device edit %s --retry-login)", v.Device.Name, v.Device.Name)
 	case errors.As(err, &refused) && refused.Means == "held":
 		how := "wait until they are done, or ask them; then run it again"

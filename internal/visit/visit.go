@@ -35,7 +35,7 @@ type Visit struct {
 	pull     bool     // it is for keeping only: what cannot be had does not cost the rest
 	glanced  bool     // nothing was fetched: by its signs nothing changed
 	missing  []string // parts that could not be had, and why
-	// Overwrites says that the main part is about to be written anew: if what came of it is not whole,
+	// Overwrites says that the main part is about to be written anew: if what came of it is not complete,
 	// that costs the visit nothing. Unreadable then says why it is not, and Came is the keyed hash of what came.
 	Overwrites bool
 	Unreadable string

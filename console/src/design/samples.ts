@@ -35,7 +35,7 @@ export const diff: Diff = {
   removed: 1,
   set_aside: 2,
   let_go: { order: 0, blanks: 0, defaults: 1, written: 0, itself: 0 },
-  noise: 0,
+  ignored: 0,
   hidden: [],
   unsure: 0,
   masked: true,

@@ -12,7 +12,7 @@ const emit = defineEmits<{ close: []; said: [] }>()
 const author = ref('')
 const { busy, trouble, attempt } = useAttempt()
 const send = async () => {
-  if (await attempt(() => post('/notices', { selector: [props.device.name], author: author.value || undefined }))) emit('said')
+  if (await attempt(() => post('/change-triggers', { selector: [props.device.name], author: author.value || undefined }))) emit('said')
 }
 </script>
 

@@ -48,7 +48,7 @@ const away = computed(() => d.value.latest && ['unreachable', 'hardware changed'
         </div>
       </AppForm>
     </div>
-    <p v-if="d.latched_since">
+    <p v-if="d.login_locked_since">
       Nothing tries this login there again until it is changed, or you say that it is right.
       <AppButton v-if="operator" small :busy="busy" @click="retry">It is right, try again</AppButton>
     </p>

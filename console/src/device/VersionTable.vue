@@ -24,7 +24,7 @@ const words = ref('')
 const found = computed(() => {
   const all = words.value.toLowerCase().split(/\s+/).filter(Boolean)
   const said = (v: Version) =>
-    [v.number, v.name, v.note, v.author, v.actor, v.reason, v.serial, v.release, v.aside, when(v.taken_at)].join('\n').toLowerCase()
+    [v.number, v.name, v.note, v.author, v.actor, v.reason, v.serial, v.release, v.excluded, when(v.taken_at)].join('\n').toLowerCase()
   return all.length ? props.versions.filter((v) => all.every((w) => said(v).includes(w))) : props.versions
 })
 const columns: Column<Version>[] = [
@@ -84,13 +84,13 @@ const before = (v: Version) => countedFrom(props.versions, v)?.ref ?? v.ref.repl
       ></template
     >
     <template #marks="{ row: v }"
-      ><span v-if="v.aside" class="mr-2" :class="v.aside === 'edited' ? 'text-violet' : 'text-alarm'">{{ v.aside }}</span
+      ><span v-if="v.excluded" class="mr-2" :class="v.excluded === 'edited' ? 'text-violet' : 'text-alarm'">{{ v.excluded }}</span
       ><MarkVersion :version="v" :can="operator"
     /></template>
     <template #deeds="{ row: v }">
       <span class="flex items-center justify-end gap-3">
         <RouterLink :to="'/version?ref=' + v.ref">text</RouterLink>
-        <RouterLink v-if="operator" :to="'/push?ref=' + v.ref">{{ v.aside === 'edited' ? 'push' : 'put back' }}</RouterLink>
+        <RouterLink v-if="operator" :to="'/push?ref=' + v.ref">{{ v.excluded === 'edited' ? 'push' : 'put back' }}</RouterLink>
       </span>
     </template>
     <template #none><slot /></template>

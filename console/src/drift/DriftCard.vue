@@ -54,8 +54,8 @@ const by = (o: Schemas['Origin']) => (o.author ? ` by ${o.author}` : '')
     </p>
     <ProblemNote :error="trouble" class="mx-3 mb-2" />
     <DifferenceList v-if="drift.differences.length" class="mx-3 mb-2" :differences="drift.differences" />
-    <p v-if="drift.noise || drift.unsure" class="px-3 pb-2 text-sm text-faded">
-      <template v-if="drift.noise">{{ lines(drift.noise) }} left aside as noise. </template>
+    <p v-if="drift.ignored || drift.unsure" class="px-3 pb-2 text-sm text-faded">
+      <template v-if="drift.ignored">{{ lines(drift.ignored) }} ignored by rules. </template>
       <template v-if="drift.unsure">{{ lines(drift.unsure) }} with secrets could not be wholly compared.</template>
     </p>
   </section>

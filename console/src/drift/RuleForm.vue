@@ -14,7 +14,7 @@ const emit = defineEmits<{ close: []; kept: [name: string] }>()
 const r = props.rule
 const form = reactive({
   name: r?.name ?? '',
-  kind: r?.kind ?? 'must',
+  kind: r?.kind ?? 'required',
   path: r?.path ?? '',
   text: '',
   selector: r?.selector.join(' ') ?? '',
@@ -28,7 +28,7 @@ const { busy, trouble, attempt } = useAttempt()
 const send = () =>
   attempt(async () => {
     const { name, selector, path: line, text, ...rest } = form
-    const body = { ...rest, ...(form.kind === 'model' ? { text } : { path: line }) }
+    const body = { ...rest, ...(form.kind === 'template' ? { text } : { path: line }) }
     const path = '/rules/' + encodeURIComponent(name)
     const kept = await call<Schemas['Rule']>('PUT', path, { ...body, selector: selector.split(/\s+/).filter(Boolean) })
     if (kept.job) await ended(kept.job)
@@ -44,14 +44,14 @@ const send = () =>
       :trouble="trouble"
       deed="Keep"
       leaves
-      :unable="!form.name || !(form.kind === 'model' ? form.text : form.path) || !form.selector"
+      :unable="!form.name || !(form.kind === 'template' ? form.text : form.path) || !form.selector"
       @send="send"
       @leave="emit('close')"
     >
       <FormField v-if="!rule" v-model.trim="form.name" label="Name" name="rule-name" :problem="problem('name')" required />
       <FormField v-model="form.kind" type="select" label="Says" name="rule-kind" :options="kinds" />
       <FormField
-        v-if="form.kind === 'model'"
+        v-if="form.kind === 'template'"
         v-model="form.text"
         type="area"
         label="The lines"

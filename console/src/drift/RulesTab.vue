@@ -45,7 +45,7 @@ const columns: Column<Rule>[] = [
 
 <template>
   <p class="mb-2 max-w-prose text-faded">
-    Noise does not count in comparisons and for drift; what is kept as a version, and what is proved after a push, goes by the dialect
+    Ignored does not count in comparisons and for drift; what is kept as a version, and what is proved after a push, goes by the dialect
     alone. A line that must be there and is not, or must not be there and is, is drift.
   </p>
   <AppButton v-if="operator" class="mb-2" @click="editing = 'new'">Add a rule</AppButton>
@@ -59,7 +59,7 @@ const columns: Column<Rule>[] = [
       ><span class="flex gap-1"
         ><AppButton small :busy="busy" :aria-label="'What ' + r.name + ' finds'" @click="show(r.name)">Show</AppButton
         ><template v-if="operator"
-          ><AppButton v-if="r.kind !== 'model'" small :aria-label="'Change ' + r.name" @click="editing = r">Change</AppButton
+          ><AppButton v-if="r.kind !== 'template'" small :aria-label="'Change ' + r.name" @click="editing = r">Change</AppButton
           ><AppButton small :busy="busy" :aria-label="'Remove ' + r.name" @click="drop(r.name)">Remove</AppButton></template
         ></span
       ></template

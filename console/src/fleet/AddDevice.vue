@@ -7,7 +7,7 @@ import FormField from '../design/FormField.vue'
 import ModalDialog from '../design/ModalDialog.vue'
 import TriedNote from './TriedNote.vue'
 
-// Registers a device in three steps: who answers there, does the login work, save.
+// Registers a device in three steps: what answers there, does the login work, save.
 const props = defineProps<{ start?: Schemas['Proposal'] }>() // what answered, and is to be registered
 const emit = defineEmits<{ close: []; added: [name: string] }>()
 const form = reactive({
@@ -74,7 +74,7 @@ const send = () =>
   })
 const deed = computed(() =>
   !probe.value
-    ? 'Look who answers there'
+    ? 'Look what answers there'
     : tried.value
       ? 'Save and pull'
       : probe.value.fingerprint

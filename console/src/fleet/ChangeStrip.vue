@@ -20,7 +20,7 @@ const start = computed(() => end.value - DAYS * 24 * HOUR)
 const hours = computed(() => {
   const all = new Map<number, Version[]>()
   for (const v of data.value ?? []) {
-    if (v.number < 2 || v.aside || !props.chosen.has(v.device)) continue
+    if (v.number < 2 || v.excluded || !props.chosen.has(v.device)) continue
     const h = Math.floor((new Date(v.taken_at).getTime() - start.value) / HOUR)
     all.get(h)?.push(v) ?? all.set(h, [v])
   }

@@ -9,7 +9,7 @@ import RestoreTest from '../device/RestoreTest.vue'
 import { useSession } from '../session'
 import ScheduleForm from '../schedules/ScheduleForm.vue'
 import { nightly } from '../schedules/rule'
-import MailFirst from '../telling/MailFirst.vue'
+import MailFirst from '../notifications/MailFirst.vue'
 import AddDevice from './AddDevice.vue'
 
 // A new service: the four steps that lead to a first verified restore, each done here.
@@ -55,7 +55,10 @@ const { data: schedules, refetch: again } = useQuery({
   key: ['deed', 'schedules'],
   query: () => listAll<Schemas['Schedule']>('/schedules'),
 })
-const { data: rules, refetch } = useQuery({ key: ['deed', 'tell rules'], query: () => listAll<Schemas['TellRule']>('/tell-rules') })
+const { data: rules, refetch } = useQuery({
+  key: ['deed', 'tell rules'],
+  query: () => listAll<Schemas['NotificationRule']>('/notification-rules'),
+})
 const making = ref(false)
 const mailing = ref(false)
 const now = computed(() => steps.value.findIndex((s) => !s.done))

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Probe, Schemas } from '../api/call'
 
-// Who answers at an address, and what it said once somebody signed in.
+// what answers at an address, and what it said once somebody signed in.
 defineProps<{ probe: Probe; tried?: Schemas['Tried']; transport: string }>()
 </script>
 

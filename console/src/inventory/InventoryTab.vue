@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import DeviceFile from './DeviceFile.vue'
-import WhoAnswers from './WhoAnswers.vue'
+import DiscoveryForm from './DiscoveryForm.vue'
 
-// What is registered, as a file out and in; and who answers where nobody is registered.
+// What is registered, as a file out and in; and what answers where nobody is registered.
 </script>
 
 <template>
   <div class="grid grid-cols-[minmax(0,1fr)] gap-6">
-    <WhoAnswers />
+    <DiscoveryForm />
     <DeviceFile />
   </div>
 </template>

@@ -29,7 +29,7 @@ const go = () => void router.replace({ query: { from: typed.value.from.trim(), t
   </AppForm>
   <EmptyNote v-if="!from || !to" title="Name two versions">
     A device with a number, a name, a time, or one of latest, previous, baseline, live; like <code>skerrinsay-r1@2026-11-20T10:00Z</code>.
-    On a device's page two blocks of its tenure can be picked.
+    On a device's page two blocks of its timeline can be picked.
   </EmptyNote>
   <CompareView v-else :key="from + ' ' + to" :from="from" :to="to" style="--above: 15rem" />
 </template>

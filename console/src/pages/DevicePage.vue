@@ -16,7 +16,7 @@ import DeviceTrouble from '../device/DeviceTrouble.vue'
 import DoingNow from '../device/DoingNow.vue'
 import LastChecks from '../device/LastChecks.vue'
 import RestoreTest from '../device/RestoreTest.vue'
-import TenureRibbon from '../device/TenureRibbon.vue'
+import TimelineChart from '../device/TimelineChart.vue'
 import VersionTable from '../device/VersionTable.vue'
 import JobTable from '../jobs/JobTable.vue'
 import CompareView from '../version/CompareView.vue'
@@ -43,7 +43,7 @@ const { data: swaps } = useQuery({
   query: () => listAll<Schemas['Swap']>(at.value + '/swaps'),
 })
 const list = computed(() => versions.value ?? [])
-const newest = computed(() => list.value.find((v) => !v.aside))
+const newest = computed(() => list.value.find((v) => !v.excluded))
 const baseline = computed(() => list.value.find((v) => v.baseline))
 
 const picked = ref<number[]>([])
@@ -66,7 +66,7 @@ const tabs = computed(() => [
   { name: 'checks', label: 'Checks' },
 ])
 const partChoices = computed(() => parts.value.map((p) => ({ value: p, label: p })))
-const previous = computed(() => list.value.filter((v) => !v.aside)[1])
+const previous = computed(() => list.value.filter((v) => !v.excluded)[1])
 const against = computed(() => (baseline.value && baseline.value.id !== newest.value?.id ? baseline.value : previous.value))
 </script>
 
@@ -79,14 +79,14 @@ const against = computed(() => (baseline.value && baseline.value.id !== newest.v
       <DeviceTrouble :device="d" @pull="head?.pull()" />
       <section v-if="list.length" class="card mb-3 px-3 pt-2 pb-1.5">
         <div class="flex flex-wrap items-center gap-2">
-          <h2>Tenure</h2>
+          <h2>Timeline</h2>
           <ChoiceBar v-if="parts.length > 1" v-model="part" label="Parts" :choices="partChoices" />
           <span class="grow"></span>
           <AppButton small :busy="picked.length !== 2" @click="compare(both[0], both[1])"
             >Compare {{ picked.length === 2 ? both.join(' and ') : 'two' }}</AppButton
           >
         </div>
-        <TenureRibbon
+        <TimelineChart
           :versions="list"
           :jobs="jobs?.items ?? []"
           :swaps="swaps ?? []"

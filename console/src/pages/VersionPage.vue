@@ -61,13 +61,13 @@ const deeds = computed<Deed[]>(() => {
         >
       </h1>
       <MarkVersion v-if="v" :version="v" :can="operator" />
-      <span v-if="v?.aside" class="text-alarm">{{ v.aside }}</span>
+      <span v-if="v?.excluded" class="text-alarm">{{ v.excluded }}</span>
       <span class="grow"></span>
       <AppButton v-if="near(-1)" :to="'/version?ref=' + near(-1)!.ref" aria-label="The version before">← {{ near(-1)!.number }}</AppButton>
       <AppButton v-if="near(1)" :to="'/version?ref=' + near(1)!.ref" aria-label="The version after">{{ near(1)!.number }} →</AppButton>
       <AppButton v-if="before" :to="`/compare?from=${before.ref}&to=${v!.ref}`">What changed</AppButton>
       <AppButton v-if="operator" main :to="'/push?ref=' + (v?.ref ?? of)">{{
-        v?.aside === 'edited' ? 'Push it' : 'Put it back'
+        v?.excluded === 'edited' ? 'Push it' : 'Put it back'
       }}</AppButton>
       <ActionMenu label="More" :deeds="deeds" />
     </div>

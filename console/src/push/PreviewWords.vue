@@ -7,7 +7,7 @@ import DifferenceList from './DifferenceList.vue'
 
 // What a preview says besides the lines: what they change, what speaks against them,
 // what would still differ.
-type Pair = Preview['landmarks'][number]
+type Pair = Preview['key_facts'][number]
 const props = defineProps<{ preview: Preview; may: boolean }>()
 // The list shows what should go as gone and what is there as added; a change is the other way round.
 const turned = (rs?: Preview['changes']) => (rs ?? []).map((r) => ({ ...r, have: r.want, want: r.have }))
@@ -49,9 +49,9 @@ const lists = computed(() => {
   <p v-if="may && (preview.beside || preview.in_place) && !preview.swap && !preview.undo_of">
     <RouterLink :to="otherwise">{{ preview.beside ? 'Take it apart where it stands instead' : 'Build it anew beside instead' }}</RouterLink>
   </p>
-  <section v-if="preview.landmarks.length">
-    <h2 class="mb-1">Landmarks that change</h2>
-    <DataTable name="Landmarks" :columns="columns" :rows="preview.landmarks" :row-id="(l: Pair) => l.name" />
+  <section v-if="preview.key_facts.length">
+    <h2 class="mb-1">Key facts that change</h2>
+    <DataTable name="Key facts" :columns="columns" :rows="preview.key_facts" :row-id="(l: Pair) => l.name" />
   </section>
   <section v-for="l in lists" :key="l.title">
     <h2 class="mb-1">{{ l.title }}</h2>

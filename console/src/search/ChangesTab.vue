@@ -9,7 +9,7 @@ import AppForm from '../design/AppForm.vue'
 import EmptyNote from '../design/EmptyNote.vue'
 import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
-import RibbonStack from './RibbonStack.vue'
+import ChangeStack from './ChangeStack.vue'
 
 // What changed on all devices in a span of time, where, and by whom: what hit several alike is one.
 type Together = Schemas['Together']
@@ -42,7 +42,7 @@ const before = (v: Schemas['Version']) => v.ref.replace(/@\d+$/, '@' + (v.number
   <ProblemNote :error="error" class="mb-2" />
   <p v-if="isLoading" class="text-faded" role="status">Looking…</p>
   <EmptyNote v-else-if="data && !data.items.length" title="Nothing changed">In that time, as far as devices were pulled.</EmptyNote>
-  <RibbonStack v-if="data?.items.length" :changes="data.items" @go="(i) => sections?.[i]?.scrollIntoView({ block: 'start' })" />
+  <ChangeStack v-if="data?.items.length" :changes="data.items" @go="(i) => sections?.[i]?.scrollIntoView({ block: 'start' })" />
   <section v-for="t in data?.items" :key="t.versions[0].id" ref="sections" class="card mb-2 overflow-hidden">
     <h2 class="flex flex-wrap items-baseline gap-x-3 border-b border-rule px-3 py-1.5 text-base">
       {{ title(t) }}

@@ -28,7 +28,7 @@ const { trouble, attempt } = useAttempt()
 const at = (s: Set) => '/credentials/' + encodeURIComponent(s.name)
 const deeds = (s: Set): Deed[] => [
   { label: 'Who uses it', run: () => (looking.value = s) },
-  ...(operator.value && (s.latched || s.breaker_open_since)
+  ...(operator.value && (s.locked || s.breaker_open_since)
     ? [{ label: 'Let it be tried again, everywhere', run: () => attempt(() => post(at(s) + '/retry')) }]
     : []),
   ...(admin.value
@@ -58,8 +58,8 @@ const columns: Column<Set>[] = [
     >
     <template #state="{ row: s }">
       <template v-if="s.breaker_open_since"><StateMark state="suspended" />: {{ s.breaker_why }}</template>
-      <template v-else-if="s.latched"
-        ><StateMark state="login refused" word="refused" /> by {{ s.latched }} {{ s.latched === 1 ? 'device' : 'devices' }}</template
+      <template v-else-if="s.locked"
+        ><StateMark state="login refused" word="refused" /> by {{ s.locked }} {{ s.locked === 1 ? 'device' : 'devices' }}</template
       >
       <StateMark v-else state="in sync" word="accepted" />
     </template>

@@ -32,7 +32,7 @@ const send = () =>
 
 <template>
   <ModalDialog title="Try it on a device" wide @close="$emit('close')">
-    <AppForm across :busy="busy" :trouble="trouble" :deed="probe ? 'Accept the key and try it' : 'Look who answers there'" @send="send">
+    <AppForm across :busy="busy" :trouble="trouble" :deed="probe ? 'Accept the key and try it' : 'Look what answers there'" @send="send">
       <FormField v-model.trim="form.address" label="Address" name="trial-address" required />
       <FormField v-model="form.port" label="Port" name="trial-port" type="number" :min="1" :max="65535" required />
       <FormField v-model="form.transport" label="Over" name="trial-transport" type="select" :options="transports" />

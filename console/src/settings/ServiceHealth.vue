@@ -21,7 +21,7 @@ const work = computed(() => [
   { word: 'jobs running', says: s.value?.jobs_running },
   { word: 'queued', says: s.value?.jobs_queued },
   { word: 'waiting', says: s.value?.jobs_waiting },
-  { word: 'people not told', says: s.value && s.value.untold + s.value.given_up, to: '/telling?tab=messages' },
+  { word: 'notifications pending or failed', says: s.value && s.value.untold + s.value.given_up, to: '/notifications?tab=messages' },
 ])
 const room = computed(() => {
   const v = s.value

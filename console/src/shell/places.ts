@@ -6,7 +6,7 @@ export const places = [
   { to: '/compare', label: 'Compare', key: 'c' },
   { to: '/snapshots', label: 'Snapshots', key: 's' },
   { to: '/schedules', label: 'Schedules', key: 'd' },
-  { to: '/telling', label: 'Telling', key: 't' },
+  { to: '/notifications', label: 'Notifications', key: 't' },
   { to: '/jobs', label: 'Jobs', key: 'j' },
   { to: '/settings', label: 'Settings', key: 'e' },
 ]

@@ -35,7 +35,7 @@ const counts = computed(() => {
     { word: 'bytes', says: x.size },
   ]
 })
-const marks = computed(() => (t.value?.landmarks ?? []).map((l) => ({ word: l.name, says: l.values.join(', ') })))
+const marks = computed(() => (t.value?.key_facts ?? []).map((l) => ({ word: l.name, says: l.values.join(', ') })))
 const download = computed(() => '/api/v1/version/text' + query({ ref: props.of }))
 </script>
 
@@ -57,7 +57,7 @@ const download = computed(() => '/api/v1/version/text' + query({ ref: props.of }
     <aside class="grid content-start gap-3">
       <slot />
       <section v-if="marks.length">
-        <h2 class="mb-1">Landmarks</h2>
+        <h2 class="mb-1">Key facts</h2>
         <FactList :facts="marks" />
       </section>
       <section>

@@ -11,15 +11,15 @@ import (
 
 // What a rule of somebody's own says of the lines on its path.
 const (
-	Noise   = "noise"    // they do not count, in comparisons and for drift
-	Must    = "must"     // they have to be there
-	MustNot = "must-not" // they must not be there
-	Differs = "differs"  // they differ from device to device, and have to
-	Model   = "model"    // all lines of a text have to be there
+	Ignored   = "ignored"    // they do not count, in comparisons and for drift
+	Required  = "required"   // they have to be there
+	Forbidden = "forbidden"  // they must not be there
+	PerDevice = "per-device" // they differ from device to device, and have to
+	Template  = "template"   // all lines of a text have to be there
 )
 
 // OwnKinds are what rules of one's own can say.
-var OwnKinds = []string{Noise, Must, MustNot, Differs, Model}
+var OwnKinds = []string{Ignored, Required, Forbidden, PerDevice, Template}
 
 // Own is a rule that people made for devices of theirs, beside those of the dialect.
 type Own struct {
@@ -38,7 +38,7 @@ func (o Own) Same(p Own) bool {
 
 // Compile reads the rule's path.
 func (o *Own) Compile() error {
-	if o.Kind == Model {
+	if o.Kind == Template {
 		return nil
 	}
 	if p := " " + o.Path + " "; strings.HasPrefix(p, " / ") || strings.HasSuffix(p, " / ") {
@@ -52,25 +52,25 @@ func (o *Own) Compile() error {
 func (t *Table) With(own []Own) *Table {
 	out := *t
 	for _, o := range own {
-		if o.Kind == Noise {
+		if o.Kind == Ignored {
 			out.noise = append(out.noise, o)
 		}
 	}
 	return &out
 }
 
-// OfOneDevice are rules that call noise what is one device's own, where two are compared: the dialect knows of
+// OfOneDevice are rules that ignore what is one device's own, where two are compared: the dialect knows of
 // names and of hardware, people of more.
 func (t *Table) OfOneDevice(own []Own) (out []Own) {
 	for _, o := range own {
-		if o.Kind == Differs {
-			o.Kind = Noise
+		if o.Kind == PerDevice {
+			o.Kind = Ignored
 		}
 		out = append(out, o)
 	}
 	for _, r := range t.Rules {
 		if r.Hostname != "" || r.Hardware {
-			out = append(out, Own{Name: DialectSays, Kind: Noise, Path: r.Path, rule: r})
+			out = append(out, Own{Name: DialectSays, Kind: Ignored, Path: r.Path, rule: r})
 		}
 	}
 	return out
@@ -128,11 +128,11 @@ func (o *Own) Matches(top *Item) []*Item { return o.rule.matches(top) }
 // there is missed itself, where the path names it outright.
 func (o *Own) Breaches(t *Table, top *Item) (out []Difference) {
 	switch o.Kind {
-	case MustNot:
+	case Forbidden:
 		for _, it := range o.Matches(top) {
 			out = append(out, Difference{Block: it.Up.block(), Have: it.Line, item: it})
 		}
-	case Must:
+	case Required:
 		last := len(o.rule.segs) - 1
 		// The blocks that are named outright have to be there; of the others each has to have the line.
 		missing := func(up *Item, at int) {

@@ -38,16 +38,16 @@ func TestBreaches(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ kind, path, want string }{
-		{Must, "lane {name} / note <text>", "lane b: lacks note <text>"},
-		{Must, "lane {name} / mtu 1500", "lane a: lacks mtu 1500"}, // lane b has it without a word
-		{Must, "lane c / note x", ": lacks lane c"},
-		{Must, "sieve {name} / pass p1", ""}, // no sieve, so none that lacks it
-		{Must, "clock / mark 192.0.2.5", ""},
-		{Must, "clock / mark 192.0.2.6", "clock: lacks mark 192.0.2.6"},
-		{Must, "host <name>", ""},
-		{MustNot, "clock / mark 192.0.2.5", "clock: has mark 192.0.2.5"},
-		{MustNot, "lane {name} / {any...}", "lane a: has note east; lane a: has mtu 9000; lane b: has berth 10.0.0.1/24"},
-		{MustNot, "host h9", ""},
+		{Required, "lane {name} / note <text>", "lane b: lacks note <text>"},
+		{Required, "lane {name} / mtu 1500", "lane a: lacks mtu 1500"}, // lane b has it without a word
+		{Required, "lane c / note x", ": lacks lane c"},
+		{Required, "sieve {name} / pass p1", ""}, // no sieve, so none that lacks it
+		{Required, "clock / mark 192.0.2.5", ""},
+		{Required, "clock / mark 192.0.2.6", "clock: lacks mark 192.0.2.6"},
+		{Required, "host <name>", ""},
+		{Forbidden, "clock / mark 192.0.2.5", "clock: has mark 192.0.2.5"},
+		{Forbidden, "lane {name} / {any...}", "lane a: has note east; lane a: has mtu 9000; lane b: has berth 10.0.0.1/24"},
+		{Forbidden, "host h9", ""},
 	} {
 		o := own(t, c.kind, c.path)
 		var said []string
@@ -62,7 +62,7 @@ func TestBreaches(t *testing.T) {
 			t.Errorf("%s %q: %q, want %q", c.kind, c.path, got, c.want)
 		}
 	}
-	for _, o := range []Own{{Kind: "maybe", Path: "x"}, {Kind: Must, Path: ""}, {Kind: Must, Path: "a /"}, {Kind: Must, Path: "/ a"}, {Kind: Noise, Path: "a {b...} c"}} {
+	for _, o := range []Own{{Kind: "maybe", Path: "x"}, {Kind: Required, Path: ""}, {Kind: Required, Path: "a /"}, {Kind: Required, Path: "/ a"}, {Kind: Ignored, Path: "a {b...} c"}} {
 		if o.Sound() == nil {
 			t.Errorf("%+v was taken", o)
 		}
@@ -73,7 +73,7 @@ func TestBreaches(t *testing.T) {
 // noise stays as it was.
 func TestNoiseSaysNothing(t *testing.T) {
 	tab := shape(t)
-	quiet := tab.With([]Own{own(t, Noise, "lane {name} / note <text>"), own(t, Noise, "sieve {name}"), own(t, Must, "host h1")})
+	quiet := tab.With([]Own{own(t, Ignored, "lane {name} / note <text>"), own(t, Ignored, "sieve {name}"), own(t, Required, "host h1")})
 	r := rand.New(rand.NewPCG(17, 3))
 	differed := 0
 	for range 2000 {
@@ -116,7 +116,7 @@ func TestNoiseSaysNothing(t *testing.T) {
 			if !strings.HasPrefix(l, " ") {
 				within = strings.HasPrefix(l, "sieve")
 			}
-			if noise := within || strings.HasPrefix(l, "  note"); noise != (by[i] > 0) || noise && names[by[i]-1] != Noise {
+			if noise := within || strings.HasPrefix(l, "  note"); noise != (by[i] > 0) || noise && names[by[i]-1] != Ignored {
 				t.Fatalf("line %q: %d of %v", l, by[i], fmt.Sprint(names))
 			}
 		}

@@ -49,8 +49,8 @@ type Rule struct {
 	Before   *regexp.Regexp // new lines of the block, or of the sequence, go before the line that matches, not to the end
 	Beside   string         // what a block is called while it stands beside the one it is to replace: with {name}
 
-	Reach    bool   // carries the path by which the service reaches the device
-	Landmark string // a name for what matches, when it is something a person looks for
+	Reach   bool   // carries the path by which the service reaches the device
+	KeyFact string // a name for what matches, when it is something a person looks for
 
 	segs [][]token
 }
@@ -934,16 +934,16 @@ func (r *Rule) matches(top *Item) (out []*Item) {
 	return out
 }
 
-// Found is a landmark: a name, and what stands for it.
+// Found is a key fact: a name, and what stands for it.
 type Found struct {
 	Name   string
 	Values []string // what identifies each line that matches, or its value
 }
 
-// Landmarks finds what matches each landmark's path, in the tree's order.
-func (m Masker) Landmarks(top *Item, marks []*Rule) (out []Found) {
+// KeyFacts finds what matches each key fact's path, in the tree's order.
+func (m Masker) KeyFacts(top *Item, marks []*Rule) (out []Found) {
 	for _, mark := range marks {
-		f := Found{Name: mark.Landmark}
+		f := Found{Name: mark.KeyFact}
 		last := mark.segs[len(mark.segs)-1]
 		for _, k := range mark.matches(top) {
 			masked := m.Table.Words(m.Item(k))

@@ -9,6 +9,11 @@ UPDATE schedules SET selector = REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(selector
   'state=in-factory-state', 'state=factory-defaults'), 'state=refused-login', 'state=login-refused'), 'state=failing', 'state=pull-failing') WHERE selector LIKE '%state=%';
 UPDATE tell_rules SET selector = REPLACE(REPLACE(REPLACE(REPLACE(REPLACE(selector, 'state=steady', 'state=in-sync'), 'state=other-hardware', 'state=hardware-changed'),
   'state=in-factory-state', 'state=factory-defaults'), 'state=refused-login', 'state=login-refused'), 'state=failing', 'state=pull-failing') WHERE selector LIKE '%state=%';
+UPDATE own_rules SET kind = CASE kind WHEN 'noise' THEN 'ignored' WHEN 'must' THEN 'required' WHEN 'must-not' THEN 'forbidden'
+  WHEN 'differs' THEN 'per-device' WHEN 'model' THEN 'template' ELSE kind END WHERE kind IN ('noise', 'must', 'must-not', 'differs', 'model');
+UPDATE versions SET reason = 'change trigger' WHERE reason = 'change notice';
+UPDATE pulls SET reason = 'change trigger' WHERE reason = 'change notice';
+UPDATE jobs SET kind = 'discovery' WHERE kind = 'sweep';
 
 -- +goose Down
 SELECT 1;

@@ -3,10 +3,10 @@ import { useQuery } from '@pinia/colada'
 import { listAll, type Schemas } from '../api/call'
 import ProblemNote from '../design/ProblemNote.vue'
 import TabBar from '../design/TabBar.vue'
-import MailServer from '../telling/MailServer.vue'
-import MessageTable from '../telling/MessageTable.vue'
-import RecipientTable from '../telling/RecipientTable.vue'
-import RuleTable from '../telling/RuleTable.vue'
+import MailServer from '../notifications/MailServer.vue'
+import MessageTable from '../notifications/MessageTable.vue'
+import RecipientTable from '../notifications/RecipientTable.vue'
+import RuleTable from '../notifications/RuleTable.vue'
 
 // Who is told what, by what way, and what they were told.
 const { data: recipients, error } = useQuery({
@@ -22,9 +22,9 @@ const tabs = [
 </script>
 
 <template>
-  <h1 class="mb-2">Telling people</h1>
+  <h1 class="mb-2">Notifications</h1>
   <ProblemNote :error="error" class="mb-2" />
-  <TabBar v-if="recipients" :tabs="tabs" label="Telling people">
+  <TabBar v-if="recipients" :tabs="tabs" label="Notifications">
     <template #rules><RuleTable :recipients="recipients" /></template>
     <template #recipients><RecipientTable :recipients="recipients" /></template>
     <template #messages><MessageTable /></template>

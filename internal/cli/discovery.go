@@ -11,7 +11,7 @@ import (
 
 // deviceSweep has addresses looked at, and says what answered.
 func (a *app) deviceSweep(ctx context.Context, c *cli.Command, s *client.Client, ranges []string) error {
-	j, err := s.Sweep(ctx, client.NewSweep{Ranges: ranges, Ways: c.StringSlice("over")})
+	j, err := s.Discover(ctx, client.NewDiscovery{Ranges: ranges, Ways: c.StringSlice("over")})
 	if err != nil {
 		return err
 	}
@@ -19,7 +19,7 @@ func (a *app) deviceSweep(ctx context.Context, c *cli.Command, s *client.Client,
 		return err
 	}
 	if j.Outcome != "done" {
-		return fmt.Errorf("the sweep ended %s: %s", j.Outcome, j.Summary)
+		return fmt.Errorf("the discovery ended %s: %s", j.Outcome, j.Summary)
 	}
 	a.tell("%s\n", j.Summary)
 	return a.showProposals(ctx, c, s)
@@ -33,7 +33,7 @@ func (a *app) showProposals(ctx context.Context, c *cli.Command, s *client.Clien
 	}
 	a.print(c, all, func() {
 		if len(all) == 0 {
-			a.s.printf("Nothing is proposed. Look who answers: magpie device sweep 192.0.2.0/26\n")
+			a.s.printf("Nothing is proposed. Look what answers: magpie device discover 192.0.2.0/26\n")
 			return
 		}
 		list(a.s, all, cells[client.Proposal]{

@@ -1,6 +1,6 @@
 import type { Job, Schemas, Version } from '../api/call'
 
-// The geometry of the tenure ribbon: time runs left to right, each version is a block as
+// The geometry of the timeline: time runs left to right, each version is a block as
 // long as it was in force and as tall as its change was large.
 export interface Block {
   first: Version
@@ -33,9 +33,9 @@ export const looks: Record<string, { ink: string; word: string }> = {
   'by hand': { ink: 'text-teal', word: 'pulled by hand' },
   'before a push': { ink: 'text-gone-ink', word: 'before a push' },
   'after a push': { ink: 'text-violet', word: 'after a push' },
-  aside: { ink: 'text-alarm', word: 'set aside' },
+  excluded: { ink: 'text-alarm', word: 'excluded' },
 }
-export const lookOf = (v: Version) => (v.aside ? 'aside' : looks[v.reason] ? v.reason : 'by hand')
+export const lookOf = (v: Version) => (v.excluded ? 'excluded' : looks[v.reason] ? v.reason : 'by hand')
 
 // blocks lays out what is in view. Those narrower than a few pixels are drawn as one.
 export function blocks(versions: Version[], view: View, width: number, now: number): Block[] {

@@ -3,7 +3,7 @@ import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import type { Version } from '../api/call'
 import { when } from '../composables/time'
-import type { View } from './ribbon'
+import type { View } from './timeline'
 
 // Which stretch of time is in view: the whole of it, with a window to be drawn.
 const props = defineProps<{ whole: View; versions: Version[] }>()

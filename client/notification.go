@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// TellEvent is an event that people can be told of.
-type TellEvent struct {
+// NotificationEvent is an event that people can be told of.
+type NotificationEvent struct {
 	Name  string `json:"name" enum:"tell events" column:"1 event"`
 	Means string `json:"means" column:"2 means"`
 }
@@ -80,8 +80,8 @@ type NewMailServer struct {
 	Console  string `json:"console,omitempty"`
 }
 
-// TellRule says of what people are told.
-type TellRule struct {
+// NotificationRule says of what people are told.
+type NotificationRule struct {
 	Name       string     `json:"name" column:"1 rule"`
 	Events     []string   `json:"events" enum:"tell events" column:"2 tells of"`
 	Selector   []string   `json:"selector" column:"3 of"`
@@ -98,8 +98,8 @@ type TellRule struct {
 	ChangedAt  time.Time  `json:"changed_at"`
 }
 
-// NewTellRule says of what people are to be told.
-type NewTellRule struct {
+// NewNotificationRule says of what people are to be told.
+type NewNotificationRule struct {
 	Name       string   `json:"name"`
 	Events     []string `json:"events" enum:"tell events"`
 	Selector   []string `json:"selector"`
@@ -128,9 +128,9 @@ type Message struct {
 	Text      string     `json:"text,omitempty"` // of one that is asked for; secrets are masked
 }
 
-// TellEvents lists the events that people can be told of.
-func (c *Client) TellEvents(ctx context.Context) ([]TellEvent, error) {
-	return all[TellEvent](c, ctx, "/tell-events", nil)
+// NotificationEvents lists the events that people can be told of.
+func (c *Client) NotificationEvents(ctx context.Context) ([]NotificationEvent, error) {
+	return all[NotificationEvent](c, ctx, "/notification-events", nil)
 }
 
 // MailServer returns who takes mail.
@@ -180,34 +180,34 @@ func (c *Client) TestRecipient(ctx context.Context, name string) (Tested, error)
 	return call[Tested](c, ctx, "POST", "/recipients/"+url.PathEscape(name)+"/test", nil, nil)
 }
 
-// TellRules lists the rules for telling people, by name.
-func (c *Client) TellRules(ctx context.Context) ([]TellRule, error) {
-	return all[TellRule](c, ctx, "/tell-rules", nil)
+// NotificationRules lists the notification rules, by name.
+func (c *Client) NotificationRules(ctx context.Context) ([]NotificationRule, error) {
+	return all[NotificationRule](c, ctx, "/notification-rules", nil)
 }
 
-// TellRule returns one of them.
-func (c *Client) TellRule(ctx context.Context, name string) (TellRule, error) {
-	return call[TellRule](c, ctx, "GET", "/tell-rules/"+url.PathEscape(name), nil, nil)
+// NotificationRule returns one of them.
+func (c *Client) NotificationRule(ctx context.Context, name string) (NotificationRule, error) {
+	return call[NotificationRule](c, ctx, "GET", "/notification-rules/"+url.PathEscape(name), nil, nil)
 }
 
-// AddTellRule has people told.
-func (c *Client) AddTellRule(ctx context.Context, n NewTellRule) (TellRule, error) {
-	return call[TellRule](c, ctx, "POST", "/tell-rules", nil, n)
+// AddNotificationRule has people told.
+func (c *Client) AddNotificationRule(ctx context.Context, n NewNotificationRule) (NotificationRule, error) {
+	return call[NotificationRule](c, ctx, "POST", "/notification-rules", nil, n)
 }
 
-// EditTellRule puts another rule in the place of one.
-func (c *Client) EditTellRule(ctx context.Context, name string, n NewTellRule) (TellRule, error) {
-	return call[TellRule](c, ctx, "PUT", "/tell-rules/"+url.PathEscape(name), nil, n)
+// EditNotificationRule puts another rule in the place of one.
+func (c *Client) EditNotificationRule(ctx context.Context, name string, n NewNotificationRule) (NotificationRule, error) {
+	return call[NotificationRule](c, ctx, "PUT", "/notification-rules/"+url.PathEscape(name), nil, n)
 }
 
-// PauseTellRule stops a rule from telling, or has it tell again.
-func (c *Client) PauseTellRule(ctx context.Context, name string, paused bool) (TellRule, error) {
-	return call[TellRule](c, ctx, "POST", "/tell-rules/"+url.PathEscape(name)+map[bool]string{true: "/pause", false: "/resume"}[paused], nil, nil)
+// PauseNotificationRule stops a rule from telling, or has it tell again.
+func (c *Client) PauseNotificationRule(ctx context.Context, name string, paused bool) (NotificationRule, error) {
+	return call[NotificationRule](c, ctx, "POST", "/notification-rules/"+url.PathEscape(name)+map[bool]string{true: "/pause", false: "/resume"}[paused], nil, nil)
 }
 
-// RemoveTellRule forgets a rule; what it told stays.
-func (c *Client) RemoveTellRule(ctx context.Context, name string) error {
-	_, err := call[none](c, ctx, "DELETE", "/tell-rules/"+url.PathEscape(name), nil, nil)
+// RemoveNotificationRule forgets a rule; what it told stays.
+func (c *Client) RemoveNotificationRule(ctx context.Context, name string) error {
+	_, err := call[none](c, ctx, "DELETE", "/notification-rules/"+url.PathEscape(name), nil, nil)
 	return err
 }
 

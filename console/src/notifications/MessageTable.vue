@@ -29,7 +29,7 @@ const shown = ref<Message>()
 const { busy, trouble, attempt } = useAttempt()
 const show = (m: Message) => attempt(async () => (shown.value = await get<Message>('/messages/' + m.id)))
 const retry = () => attempt(async () => ((shown.value = await post<Message>(`/messages/${shown.value!.id}/retry`)), refetch()))
-const states = ['', 'waiting', 'sent', 'given up', 'dropped'].map((s) => ({ value: s, label: s || 'in every state' }))
+const states = ['', 'waiting', 'sent', 'failed', 'dropped'].map((s) => ({ value: s, label: s || 'in every state' }))
 const facts = computed(() => {
   const m = shown.value!
   return [
@@ -75,7 +75,7 @@ const columns: Column<Message>[] = [
       ><template #state><StateMark :state="shown.state" /></template
     ></FactList>
     <ProblemNote :error="trouble" class="mt-2" />
-    <AppButton v-if="operator && (shown.state === 'waiting' || shown.state === 'given up')" class="mt-2" :busy="busy" @click="retry"
+    <AppButton v-if="operator && (shown.state === 'waiting' || shown.state === 'failed')" class="mt-2" :busy="busy" @click="retry"
       >Try it now</AppButton
     >
     <pre class="mono mt-3 overflow-x-auto text-xs" tabindex="0" aria-label="The message">{{ shown.text }}</pre>

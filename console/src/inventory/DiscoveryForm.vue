@@ -22,12 +22,12 @@ const ways = ref('')
 const said = ref('')
 const adding = ref<Proposal>()
 const { busy, trouble, attempt } = useAttempt()
-const sweep = () =>
+const discover = () =>
   attempt(async () => {
     said.value = ''
     const words = ranges.value.split(/[\s,]+/).filter(Boolean)
     const over = ways.value.split(/[\s,]+/).filter(Boolean)
-    const end = await ended((await post<Job>('/sweeps', { ranges: words, ways: over.length ? over : undefined })).id)
+    const end = await ended((await post<Job>('/discoveries', { ranges: words, ways: over.length ? over : undefined })).id)
     said.value = `${end.outcome}: ${end.summary}`
     await refetch()
   })
@@ -45,12 +45,12 @@ const columns: Column<Proposal>[] = [
 
 <template>
   <section aria-labelledby="who-answers">
-    <h2 id="who-answers" class="mb-1">Who answers</h2>
+    <h2 id="who-answers" class="mb-1">what answers</h2>
     <p class="mb-2 max-w-prose text-faded">
       Addresses are greeted at the ports of the dialects that are loaded. Nobody signs in, nothing is tried; what answers and is not
       registered stands below until you add it or say that it is not yours.
     </p>
-    <AppForm :busy="busy" @send="sweep">
+    <AppForm :busy="busy" @send="discover">
       <div class="flex flex-wrap items-end gap-2">
         <FormField
           v-model="ranges"
@@ -61,7 +61,7 @@ const columns: Column<Proposal>[] = [
           required
         />
         <FormField v-model="ways" label="Over" name="ways" placeholder="all ways, or ssh, ssh:2222" class="w-full sm:w-56" />
-        <AppButton submit :busy="busy">{{ busy ? 'Looking…' : 'Look who answers' }}</AppButton>
+        <AppButton submit :busy="busy">{{ busy ? 'Looking…' : 'Look what answers' }}</AppButton>
         <span v-if="said" role="status" class="pb-1">{{ said }}</span>
       </div>
     </AppForm>
@@ -81,7 +81,7 @@ const columns: Column<Proposal>[] = [
           ><AppButton small :busy="busy" :aria-label="'Dismiss ' + p.address" @click="dismiss(p)">Not ours</AppButton></span
         ></template
       >
-      <template #none><EmptyNote title="Nothing proposed">Look who answers at a range of addresses first.</EmptyNote></template>
+      <template #none><EmptyNote title="Nothing proposed">Look what answers at a range of addresses first.</EmptyNote></template>
     </DataTable>
     <AddDevice v-if="adding" :start="adding" @close="adding = undefined" @added="((adding = undefined), void refetch())" />
   </section>

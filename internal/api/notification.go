@@ -21,31 +21,31 @@ import (
 func (s *Server) tellingRoutes() []route {
 	const reader, operator, admin = core.Reader, core.Operator, core.Admin
 	return []route{
-		{"GET", "/tell-events", reader, s.tellEvents, about{id: "listTellEvents", tag: "telling", does: "List the events that people can be told of", gives: client.Page[client.TellEvent]{}}},
-		{"GET", "/mail-server", reader, s.mailServer, about{id: "getMailServer", tag: "telling", does: "Who takes mail; an empty server: none is set", gives: client.MailServer{}}},
-		{"PUT", "/mail-server", admin, s.setMailServer, about{id: "setMailServer", tag: "telling", does: "Say who takes mail", takes: client.NewMailServer{}, gives: client.MailServer{}}},
-		{"DELETE", "/mail-server", admin, s.removeMailServer, about{id: "removeMailServer", tag: "telling", does: "Forget who takes mail; messages wait", status: 204}},
-		{"GET", "/recipients", reader, s.recipients, about{id: "listRecipients", tag: "telling", does: "List who can be told", gives: client.Page[client.Recipient]{}}},
-		{"GET", "/recipients/:name", reader, s.recipient, about{id: "getRecipient", tag: "telling", does: "One recipient", gives: client.Recipient{}}},
-		{"POST", "/recipients", admin, s.saveRecipient, about{id: "addRecipient", tag: "telling", does: "Make somebody known who can be told", more: "A webhook gets a secret where none is given; the answer holds it, this once.", takes: client.NewRecipient{}, status: 201, gives: client.Recipient{}}},
-		{"PUT", "/recipients/:name", admin, s.saveRecipient, about{id: "editRecipient", tag: "telling", does: "Put another recipient in the place of one", takes: client.NewRecipient{}, gives: client.Recipient{}}},
-		{"DELETE", "/recipients/:name", admin, s.removeRecipient, about{id: "removeRecipient", tag: "telling", does: "Forget a recipient whom no rule tells, with what still waits for it", status: 204}},
-		{"POST", "/recipients/:name/test", admin, s.testRecipient, about{id: "testRecipient", tag: "telling", does: "Tell a recipient that this is a test", more: "The answer lists the steps of the conversation, up to the first that failed.", gives: client.Tested{}}},
-		{"GET", "/tell-rules", reader, s.tellRules, about{id: "listTellRules", tag: "telling", does: "List of what people are told", gives: client.Page[client.TellRule]{}}},
-		{"GET", "/tell-rules/:name", reader, s.tellRule, about{id: "getTellRule", tag: "telling", does: "One rule for telling people", gives: client.TellRule{}}},
-		{"POST", "/tell-rules", admin, s.saveTellRule, about{id: "addTellRule", tag: "telling", does: "Have people told", takes: client.NewTellRule{}, status: 201, gives: client.TellRule{}}},
-		{"PUT", "/tell-rules/:name", admin, s.saveTellRule, about{id: "editTellRule", tag: "telling", does: "Put another rule in the place of one", takes: client.NewTellRule{}, gives: client.TellRule{}}},
-		{"DELETE", "/tell-rules/:name", admin, s.removeTellRule, about{id: "removeTellRule", tag: "telling", does: "Forget a rule, with what it did not tell yet", status: 204}},
-		{"POST", "/tell-rules/:name/pause", operator, s.pauseTellRule(true), about{id: "pauseTellRule", tag: "telling", does: "Let a rule tell nobody any more; what it did not tell yet is forgotten", gives: client.TellRule{}}},
-		{"POST", "/tell-rules/:name/resume", operator, s.pauseTellRule(false), about{id: "resumeTellRule", tag: "telling", does: "Let a rule tell people again, of what happens from now on", gives: client.TellRule{}}},
-		{"GET", "/messages", reader, s.messages, about{id: "listMessages", tag: "telling", does: "List what people were told and are to be, newest first", query: []param{{"state", "string", false, "states"}}, gives: client.Page[client.Message]{}}},
-		{"GET", "/messages/:id", reader, s.message, about{id: "getMessage", tag: "telling", does: "One message with its text; secrets are masked", gives: client.Message{}}},
-		{"POST", "/messages/:id/retry", operator, s.retryMessage, about{id: "retryMessage", tag: "telling", does: "Have a message tried now that waits or was given up", gives: client.Message{}}},
+		{"GET", "/notification-events", reader, s.tellEvents, about{id: "listNotificationEvents", tag: "notifications", does: "List the events that people can be told of", gives: client.Page[client.NotificationEvent]{}}},
+		{"GET", "/mail-server", reader, s.mailServer, about{id: "getMailServer", tag: "notifications", does: "Who takes mail; an empty server: none is set", gives: client.MailServer{}}},
+		{"PUT", "/mail-server", admin, s.setMailServer, about{id: "setMailServer", tag: "notifications", does: "Say who takes mail", takes: client.NewMailServer{}, gives: client.MailServer{}}},
+		{"DELETE", "/mail-server", admin, s.removeMailServer, about{id: "removeMailServer", tag: "notifications", does: "Forget who takes mail; messages wait", status: 204}},
+		{"GET", "/recipients", reader, s.recipients, about{id: "listRecipients", tag: "notifications", does: "List who can be told", gives: client.Page[client.Recipient]{}}},
+		{"GET", "/recipients/:name", reader, s.recipient, about{id: "getRecipient", tag: "notifications", does: "One recipient", gives: client.Recipient{}}},
+		{"POST", "/recipients", admin, s.saveRecipient, about{id: "addRecipient", tag: "notifications", does: "Make somebody known who can be told", more: "A webhook gets a secret where none is given; the answer holds it, this once.", takes: client.NewRecipient{}, status: 201, gives: client.Recipient{}}},
+		{"PUT", "/recipients/:name", admin, s.saveRecipient, about{id: "editRecipient", tag: "notifications", does: "Put another recipient in the place of one", takes: client.NewRecipient{}, gives: client.Recipient{}}},
+		{"DELETE", "/recipients/:name", admin, s.removeRecipient, about{id: "removeRecipient", tag: "notifications", does: "Forget a recipient whom no rule tells, with what still waits for it", status: 204}},
+		{"POST", "/recipients/:name/test", admin, s.testRecipient, about{id: "testRecipient", tag: "notifications", does: "Tell a recipient that this is a test", more: "The answer lists the steps of the conversation, up to the first that failed.", gives: client.Tested{}}},
+		{"GET", "/notification-rules", reader, s.tellRules, about{id: "listNotificationRules", tag: "notifications", does: "List of what people are told", gives: client.Page[client.NotificationRule]{}}},
+		{"GET", "/notification-rules/:name", reader, s.tellRule, about{id: "getNotificationRule", tag: "notifications", does: "One notification rule", gives: client.NotificationRule{}}},
+		{"POST", "/notification-rules", admin, s.saveNotificationRule, about{id: "addNotificationRule", tag: "notifications", does: "Have people told", takes: client.NewNotificationRule{}, status: 201, gives: client.NotificationRule{}}},
+		{"PUT", "/notification-rules/:name", admin, s.saveNotificationRule, about{id: "editNotificationRule", tag: "notifications", does: "Put another rule in the place of one", takes: client.NewNotificationRule{}, gives: client.NotificationRule{}}},
+		{"DELETE", "/notification-rules/:name", admin, s.removeNotificationRule, about{id: "removeNotificationRule", tag: "notifications", does: "Forget a rule, with what it did not tell yet", status: 204}},
+		{"POST", "/notification-rules/:name/pause", operator, s.pauseNotificationRule(true), about{id: "pauseNotificationRule", tag: "notifications", does: "Let a rule tell nobody any more; what it did not tell yet is forgotten", gives: client.NotificationRule{}}},
+		{"POST", "/notification-rules/:name/resume", operator, s.pauseNotificationRule(false), about{id: "resumeTellRule", tag: "notifications", does: "Let a rule tell people again, of what happens from now on", gives: client.NotificationRule{}}},
+		{"GET", "/messages", reader, s.messages, about{id: "listMessages", tag: "notifications", does: "List what people were told and are to be, newest first", query: []param{{"state", "string", false, "states"}}, gives: client.Page[client.Message]{}}},
+		{"GET", "/messages/:id", reader, s.message, about{id: "getMessage", tag: "notifications", does: "One message with its text; secrets are masked", gives: client.Message{}}},
+		{"POST", "/messages/:id/retry", operator, s.retryMessage, about{id: "retryMessage", tag: "notifications", does: "Have a message tried now that waits or was failed", gives: client.Message{}}},
 	}
 }
 
 func (s *Server) tellEvents(c *gin.Context) {
-	list(c, core.TellEvents, nil, func(e core.TellEvent) string { return e.Name }, func(e core.TellEvent) client.TellEvent { return client.TellEvent(e) })
+	list(c, core.NotificationEvents, nil, func(e core.NotificationEvent) string { return e.Name }, func(e core.NotificationEvent) client.NotificationEvent { return client.NotificationEvent(e) })
 }
 
 func (s *Server) mailServer(c *gin.Context) {
@@ -85,7 +85,7 @@ func gone(c *gin.Context, err error) {
 }
 
 // wireRecipient is a recipient without its secret, with the rules that tell it.
-func wireRecipient(r store.Recipient, rules []store.TellRule) client.Recipient {
+func wireRecipient(r store.Recipient, rules []store.NotificationRule) client.Recipient {
 	out := client.Recipient{Name: r.Name, Kind: r.Kind, To: r.To, URL: r.URL, Address: r.Address, Transport: r.Transport, CA: r.CA, Audit: r.AuditSeq != nil, Rules: []string{}, ChangedBy: r.ChangedBy, ChangedAt: r.ChangedAt}
 	for _, x := range rules {
 		if slices.Contains(x.Recipients, r.ID) {
@@ -98,14 +98,14 @@ func wireRecipient(r store.Recipient, rules []store.TellRule) client.Recipient {
 func (s *Server) recipients(c *gin.Context) {
 	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
 	all, err := q.Recipients(ctx)
-	rules, err2 := q.TellRules(ctx)
+	rules, err2 := q.NotificationRules(ctx)
 	list(c, all, errors.Join(err, err2), func(r store.Recipient) string { return r.Name }, func(r store.Recipient) client.Recipient { return wireRecipient(r, rules) })
 }
 
 func (s *Server) recipient(c *gin.Context) {
 	ctx, q := c.Request.Context(), s.Jobs.Store.As(actor(c))
 	r, err := q.Recipient(ctx, c.Param("name"))
-	rules, err2 := q.TellRules(ctx)
+	rules, err2 := q.NotificationRules(ctx)
 	answer(c, http.StatusOK, wireRecipient(r, rules), errors.Join(err, err2))
 }
 
@@ -117,7 +117,7 @@ func (s *Server) saveRecipient(c *gin.Context) {
 	}
 	ctx, was := c.Request.Context(), c.Param("name")
 	r, fresh, err := s.Routine.SaveRecipient(ctx, actor(c), was, in.Name, in.Kind, core.Way{To: in.To, URL: in.URL, Secret: in.Secret, Address: in.Address, Transport: in.Transport, CA: in.CA}, in.Audit)
-	rules, err2 := s.Jobs.Store.As(actor(c)).TellRules(ctx)
+	rules, err2 := s.Jobs.Store.As(actor(c)).NotificationRules(ctx)
 	out := wireRecipient(r, rules)
 	if fresh {
 		out.Secret = r.Secret
@@ -145,8 +145,8 @@ func (s *Server) testRecipient(c *gin.Context) {
 }
 
 // wireRule is a rule with the names of those it tells.
-func (s *Server) wireRule(c *gin.Context, r store.TellRule, names map[string]string) (client.TellRule, error) {
-	out := client.TellRule{Name: r.Name, Events: r.Events, Selector: strings.Fields(r.Selector), Recipients: []string{}, Days: r.Days, Digest: r.Digest, Zone: r.Zone, Quiet: r.Quiet, Paused: r.Paused, Note: r.Note, ChangedBy: r.ChangedBy, ChangedAt: r.ChangedAt}
+func (s *Server) wireRule(c *gin.Context, r store.NotificationRule, names map[string]string) (client.NotificationRule, error) {
+	out := client.NotificationRule{Name: r.Name, Events: r.Events, Selector: strings.Fields(r.Selector), Recipients: []string{}, Days: r.Days, Digest: r.Digest, Zone: r.Zone, Quiet: r.Quiet, Paused: r.Paused, Note: r.Note, ChangedBy: r.ChangedBy, ChangedAt: r.ChangedAt}
 	for _, id := range r.Recipients {
 		out.Recipients = append(out.Recipients, names[id])
 	}
@@ -170,22 +170,22 @@ func (s *Server) names(c *gin.Context) (map[string]string, error) {
 }
 
 func (s *Server) tellRules(c *gin.Context) {
-	all, err := s.Jobs.Store.As(actor(c)).TellRules(c.Request.Context())
+	all, err := s.Jobs.Store.As(actor(c)).NotificationRules(c.Request.Context())
 	names, err2 := s.names(c)
 	err = errors.Join(err, err2)
-	out := make([]client.TellRule, 0, len(all))
+	out := make([]client.NotificationRule, 0, len(all))
 	for _, r := range all {
 		if err == nil {
-			var w client.TellRule
+			var w client.NotificationRule
 			w, err = s.wireRule(c, r, names)
 			out = append(out, w)
 		}
 	}
-	list(c, out, err, func(r client.TellRule) string { return r.Name }, func(r client.TellRule) client.TellRule { return r })
+	list(c, out, err, func(r client.NotificationRule) string { return r.Name }, func(r client.NotificationRule) client.NotificationRule { return r })
 }
 
-func (s *Server) answerRule(c *gin.Context, status int, r store.TellRule, err error) {
-	var out client.TellRule
+func (s *Server) answerRule(c *gin.Context, status int, r store.NotificationRule, err error) {
+	var out client.NotificationRule
 	if err == nil {
 		var names map[string]string
 		if names, err = s.names(c); err == nil {
@@ -196,12 +196,12 @@ func (s *Server) answerRule(c *gin.Context, status int, r store.TellRule, err er
 }
 
 func (s *Server) tellRule(c *gin.Context) {
-	r, err := s.Jobs.Store.As(actor(c)).TellRule(c.Request.Context(), c.Param("name"))
+	r, err := s.Jobs.Store.As(actor(c)).NotificationRule(c.Request.Context(), c.Param("name"))
 	s.answerRule(c, http.StatusOK, r, err)
 }
 
-func (s *Server) saveTellRule(c *gin.Context) {
-	var in client.NewTellRule
+func (s *Server) saveNotificationRule(c *gin.Context) {
+	var in client.NewNotificationRule
 	if !readBody(c, &in) {
 		return
 	}
@@ -213,19 +213,19 @@ func (s *Server) saveTellRule(c *gin.Context) {
 		return
 	}
 	was := c.Param("name")
-	r, err := s.Routine.SaveTellRule(c.Request.Context(), actor(c), was, routine.WantedRule{Name: in.Name, Events: in.Events, Selector: text, Recipients: in.Recipients, Days: in.Days, Digest: in.Digest, Zone: in.Zone, Quiet: in.Quiet, Paused: in.Paused, Note: in.Note})
+	r, err := s.Routine.SaveNotificationRule(c.Request.Context(), actor(c), was, routine.WantedRule{Name: in.Name, Events: in.Events, Selector: text, Recipients: in.Recipients, Days: in.Days, Digest: in.Digest, Zone: in.Zone, Quiet: in.Quiet, Paused: in.Paused, Note: in.Note})
 	s.answerRule(c, map[bool]int{true: http.StatusCreated, false: http.StatusOK}[was == ""], r, err)
 }
 
-func (s *Server) pauseTellRule(paused bool) gin.HandlerFunc {
+func (s *Server) pauseNotificationRule(paused bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		r, err := s.Routine.PauseTellRule(c.Request.Context(), actor(c), c.Param("name"), paused)
+		r, err := s.Routine.PauseNotificationRule(c.Request.Context(), actor(c), c.Param("name"), paused)
 		s.answerRule(c, http.StatusOK, r, err)
 	}
 }
 
-func (s *Server) removeTellRule(c *gin.Context) {
-	gone(c, s.Routine.RemoveTellRule(c.Request.Context(), actor(c), c.Param("name")))
+func (s *Server) removeNotificationRule(c *gin.Context) {
+	gone(c, s.Routine.RemoveNotificationRule(c.Request.Context(), actor(c), c.Param("name")))
 }
 
 var wiredMessage = wire.Make[client.Message, store.Message]("Text")

@@ -8,11 +8,11 @@ import AppForm from '../design/AppForm.vue'
 import FormField from '../design/FormField.vue'
 import ModalDialog from '../design/ModalDialog.vue'
 
-// Makes or changes a rule for telling people.
-type Rule = Schemas['TellRule']
+// Makes or changes a notification rule.
+type Rule = Schemas['NotificationRule']
 const props = defineProps<{ rule: Partial<Rule>; recipients: Schemas['Recipient'][] }>()
 const emit = defineEmits<{ close: []; saved: [] }>()
-const { data: events } = useQuery({ key: ['tell events'], query: () => listAll<Schemas['TellEvent']>('/tell-events') })
+const { data: events } = useQuery({ key: ['tell events'], query: () => listAll<Schemas['NotificationEvent']>('/notification-events') })
 const r = props.rule
 const form = reactive({
   name: r.name ?? '',
@@ -41,7 +41,7 @@ const send = () =>
       paused: r.paused || undefined,
       note: form.note || undefined,
     }
-    await call(r.name ? 'PUT' : 'POST', '/tell-rules' + (r.name ? '/' + encodeURIComponent(r.name) : ''), body)
+    await call(r.name ? 'PUT' : 'POST', '/notification-rules' + (r.name ? '/' + encodeURIComponent(r.name) : ''), body)
     emit('saved')
   })
 const wrong = computed(() => (trouble.value instanceof ApiError ? trouble.value.problem : undefined))

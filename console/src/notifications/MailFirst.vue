@@ -32,7 +32,7 @@ const send = () =>
     tested.value = await post<Schemas['Tested']>(`/recipients/${name}/test`)
     if (!tested.value.ok) return
     const rule = { name, events: ['failed', 'drifted', 'recovered', 'capacity', 'copies'], selector: ['all'], recipients: [name], zone }
-    await post('/tell-rules', rule)
+    await post('/notification-rules', rule)
     emit('saved')
   })
 const wrong = computed(() => (trouble.value instanceof ApiError ? trouble.value.problem : undefined))

@@ -23,7 +23,7 @@ func TestUndoIsRefusedTheLogin(t *testing.T) {
 	w.fleet.faults(r1, box.Faults{RefuseLogin: true})
 	before := w.fleet.status(r1).Refused
 	must(w.admin.Undo(ctx(t), j.ID))(t)
-	eventually(t, "the login is latched", func() bool { return must(w.admin.Device(ctx(t), r1))(t).LatchedSince != nil })
+	eventually(t, "the login is locked", func() bool { return must(w.admin.Device(ctx(t), r1))(t).LoginLockedSince != nil })
 	time.Sleep(6 * time.Second) // it would have been tried several times by now
 	if n := w.fleet.status(r1).Refused - before; n != 1 {
 		t.Errorf("the login was tried %d times", n)

@@ -13,7 +13,7 @@ import (
 	"magpie/client"
 )
 
-func (a *app) telling() *cli.Command {
+func (a *app) notification() *cli.Command {
 	flags := []cli.Flag{
 		&cli.StringSliceFlag{Name: "of", Usage: "`SELECTOR` of the devices it is about; all if not said"},
 		&cli.StringSliceFlag{Name: "to", Usage: "`RECIPIENT`, as often as wanted"},
@@ -23,10 +23,10 @@ func (a *app) telling() *cli.Command {
 		&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` that its times are meant in; your own if not said"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`"},
 	}
-	return &cli.Command{Name: "tell", Usage: "of what people are told", Commands: []*cli.Command{
-		a.do("list", "", "list the rules for telling people", nil, 0, 0, a.tellList),
+	return &cli.Command{Name: "notification", Usage: "of what people are told", Commands: []*cli.Command{
+		a.do("list", "", "list the notification rules", nil, 0, 0, a.tellList),
 		a.do("show", "RULE", "a rule", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			r, err := s.TellRule(ctx, got[0])
+			r, err := s.NotificationRule(ctx, got[0])
 			if err != nil {
 				return err
 			}
@@ -34,7 +34,7 @@ func (a *app) telling() *cli.Command {
 			return nil
 		}),
 		a.do("events", "", "list the events that people can be told of", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-			all, err := s.TellEvents(ctx)
+			all, err := s.NotificationEvents(ctx)
 			if err != nil {
 				return err
 			}
@@ -42,20 +42,20 @@ func (a *app) telling() *cli.Command {
 			return nil
 		}),
 		a.do("add", "RULE EVENT…", "have people told of events", append([]cli.Flag{&cli.BoolFlag{Name: "paused", Usage: "not yet"}}, flags...), 2, 20, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			n := client.NewTellRule{Name: got[0], Events: got[1:], Selector: []string{"all"}, Zone: ianaZone(), Paused: c.Bool("paused")}
+			n := client.NewNotificationRule{Name: got[0], Events: got[1:], Selector: []string{"all"}, Zone: ianaZone(), Paused: c.Bool("paused")}
 			fillRule(c, &n)
-			r, err := s.AddTellRule(ctx, n)
+			r, err := s.AddNotificationRule(ctx, n)
 			return a.savedRule(c, r, err)
 		}),
 		a.do("edit", "RULE", "change a rule", append([]cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "another `NAME`"},
 			&cli.StringSliceFlag{Name: "event", Usage: "`EVENT`, in the place of those there were"},
 		}, flags...), 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			r, err := s.TellRule(ctx, got[0])
+			r, err := s.NotificationRule(ctx, got[0])
 			if err != nil {
 				return err
 			}
-			n := client.NewTellRule{Name: cmp.Or(c.String("name"), r.Name), Events: r.Events, Selector: r.Selector, Recipients: r.Recipients, Days: r.Days, Digest: r.Digest, Zone: r.Zone, Quiet: r.Quiet, Paused: r.Paused, Note: r.Note}
+			n := client.NewNotificationRule{Name: cmp.Or(c.String("name"), r.Name), Events: r.Events, Selector: r.Selector, Recipients: r.Recipients, Days: r.Days, Digest: r.Digest, Zone: r.Zone, Quiet: r.Quiet, Paused: r.Paused, Note: r.Note}
 			if c.IsSet("event") {
 				n.Events = c.StringSlice("event")
 				if !slices.Contains(n.Events, "unproven") {
@@ -63,27 +63,27 @@ func (a *app) telling() *cli.Command {
 				}
 			}
 			fillRule(c, &n)
-			r, err = s.EditTellRule(ctx, got[0], n)
+			r, err = s.EditNotificationRule(ctx, got[0], n)
 			return a.savedRule(c, r, err)
 		}),
 		a.pauseRule("pause", "let a rule tell nobody any more; what it did not tell yet is forgotten", true),
 		a.pauseRule("resume", "let a rule tell people again, of what happens from now on", false),
 		a.do("remove", "RULE", "forget a rule", []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			r, err := s.TellRule(ctx, got[0])
+			r, err := s.NotificationRule(ctx, got[0])
 			if err != nil {
 				return err
 			}
 			if err := a.meant(ctx, c, fmt.Sprintf("%s of %s to %s: type yes to forget it: ", strings.Join(r.Events, ", "), strings.Join(r.Selector, " "), strings.Join(r.Recipients, ", "))); err != nil {
 				return err
 			}
-			if err := s.RemoveTellRule(ctx, got[0]); err != nil {
+			if err := s.RemoveNotificationRule(ctx, got[0]); err != nil {
 				return err
 			}
 			a.tell("forgotten; nobody is told by it any more\n")
 			return nil
 		}),
 		a.do("messages", "", "what people were told and are to be, newest first", []cli.Flag{
-			&cli.StringFlag{Name: "state", Usage: "`STATE`: waiting, sent, given up or dropped"},
+			&cli.StringFlag{Name: "state", Usage: "`STATE`: waiting, sent, failed or dropped"},
 			&cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"},
 		}, 0, 0, a.messages),
 		a.do("message", "MESSAGE", "a message with its text", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
@@ -99,14 +99,14 @@ func (a *app) telling() *cli.Command {
 			if err != nil {
 				return err
 			}
-			a.print(c, m, func() { a.s.printf("It is tried now. See what comes of it: magpie tell message %s\n", m.ID) })
+			a.print(c, m, func() { a.s.printf("It is tried now. See what comes of it: magpie notification message %s\n", m.ID) })
 			return nil
 		}),
 	}}
 }
 
 // fillRule puts what flags say into a rule.
-func fillRule(c *cli.Command, n *client.NewTellRule) {
+func fillRule(c *cli.Command, n *client.NewNotificationRule) {
 	words := func(flag string, into *[]string) {
 		if c.IsSet(flag) {
 			*into = slices.DeleteFunc(c.StringSlice(flag), func(w string) bool { return w == "" })
@@ -126,7 +126,7 @@ func fillRule(c *cli.Command, n *client.NewTellRule) {
 }
 
 // savedRule shows a rule as it was kept.
-func (a *app) savedRule(c *cli.Command, r client.TellRule, err error) error {
+func (a *app) savedRule(c *cli.Command, r client.NotificationRule, err error) error {
 	if err != nil {
 		return err
 	}
@@ -134,7 +134,7 @@ func (a *app) savedRule(c *cli.Command, r client.TellRule, err error) error {
 	return nil
 }
 
-func (a *app) showRule(r client.TellRule) {
+func (a *app) showRule(r client.NotificationRule) {
 	told := "at once"
 	if r.Digest != "" {
 		told = r.Digest + " in " + r.Zone
@@ -160,19 +160,19 @@ func (a *app) showRule(r client.TellRule) {
 }
 
 func (a *app) tellList(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-	all, err := s.TellRules(ctx)
+	all, err := s.NotificationRules(ctx)
 	if err != nil {
 		return err
 	}
 	a.print(c, all, func() {
 		if len(all) == 0 {
-			a.s.printf("Nobody is told anything. First who: magpie recipient add NAME mail --to ADDRESS\nthen of what: magpie tell add RULE failed drifted --to NAME\n")
+			a.s.printf("Nobody is told anything. First who: magpie recipient add NAME mail --to ADDRESS\nthen of what: magpie notification add RULE failed drifted --to NAME\n")
 			return
 		}
-		list(a.s, all, cells[client.TellRule]{
-			"selector": func(r client.TellRule) cell { return cell{strings.Join(r.Selector, " "), plain} },
-			"digest":   func(r client.TellRule) cell { return cell{cmp.Or(r.Digest, "at once"), plain} },
-			"paused": func(r client.TellRule) cell {
+		list(a.s, all, cells[client.NotificationRule]{
+			"selector": func(r client.NotificationRule) cell { return cell{strings.Join(r.Selector, " "), plain} },
+			"digest":   func(r client.NotificationRule) cell { return cell{cmp.Or(r.Digest, "at once"), plain} },
+			"paused": func(r client.NotificationRule) cell {
 				return cell{map[bool]string{true: "paused"}[r.Paused], removed}
 			}})
 	})
@@ -181,13 +181,13 @@ func (a *app) tellList(ctx context.Context, c *cli.Command, s *client.Client, _ 
 
 func (a *app) pauseRule(name, usage string, paused bool) *cli.Command {
 	return a.do(name, "RULE", usage, nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-		r, err := s.PauseTellRule(ctx, got[0], paused)
+		r, err := s.PauseNotificationRule(ctx, got[0], paused)
 		return a.savedRule(c, r, err)
 	})
 }
 
 func messageStyle(state string) string {
-	return map[string]string{"waiting": removed, "sent": calm, "given up": alarm}[state]
+	return map[string]string{"waiting": removed, "sent": calm, "failed": alarm}[state]
 }
 
 func (a *app) messages(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {

@@ -3,10 +3,10 @@ import { useElementSize } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import type { Job, Schemas, Version } from '../api/call'
 import { now, when, zone } from '../composables/time'
-import { blocks, HEIGHT, looks, lookOf, marks, names, type Block } from './ribbon'
-import RibbonBrush from './RibbonBrush.vue'
+import { blocks, HEIGHT, looks, lookOf, marks, names, type Block } from './timeline'
+import TimelineBrush from './TimelineBrush.vue'
 
-// The tenure of a part's versions. Two are picked one by one, or by dragging from one to
+// The timeline of a part's versions. Two are picked one by one, or by dragging from one to
 // the other; the stretch in view is chosen below.
 const props = defineProps<{ versions: Version[]; jobs: Job[]; swaps: Schemas['Swap'][]; since?: string; picked: number[] }>()
 const emit = defineEmits<{ pick: [number: number]; span: [from: number, to: number] }>()
@@ -32,7 +32,7 @@ const label = (b: Block) =>
         `taken ${when(b.first.taken_at)}`,
         b.first.author && `changed by ${b.first.author}`,
         size(b.first),
-        b.first.aside || looks[lookOf(b.first)].word,
+        b.first.excluded || looks[lookOf(b.first)].word,
         b.first.baseline && 'the baseline',
         b.first.note,
       ]
@@ -85,7 +85,7 @@ function drop(e: PointerEvent) {
           n.text
         }}</span>
       </div>
-      <svg v-if="bs.length" :width="width" :height="HEIGHT" role="group" aria-label="Tenure of versions, oldest left" class="block">
+      <svg v-if="bs.length" :width="width" :height="HEIGHT" role="group" aria-label="Timeline of versions, oldest left" class="block">
         <defs>
           <pattern id="unknown" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <line x1="0" y1="0" x2="0" y2="6" class="stroke-faded" stroke-width="1.2" />
@@ -166,7 +166,7 @@ function drop(e: PointerEvent) {
         </span>
       </div>
     </div>
-    <RibbonBrush v-model="view" :whole="whole" :versions="versions" />
+    <TimelineBrush v-model="view" :whole="whole" :versions="versions" />
     <div class="mt-1 flex flex-wrap gap-x-4 text-xs text-faded">
       <span class="min-w-0 grow basis-80">{{
         said || 'Point at a block to read of it; pick two, or drag from one to the other, to compare them.'

@@ -32,7 +32,7 @@ func TestSweep(t *testing.T) {
 		}
 	}
 	over := fmt.Sprintf("ssh:%d", box.SSH)
-	args := []string{"device", "sweep", "--over", over, "--over", fmt.Sprintf("telnet:%d", box.Telnet)}
+	args := []string{"device", "discover", "--over", over, "--over", fmt.Sprintf("telnet:%d", box.Telnet)}
 	for _, p := range routers {
 		args = append(args, p.Address)
 	}
@@ -48,7 +48,7 @@ func TestSweep(t *testing.T) {
 	if len(found) != 2 || found[0].Fingerprint == "" || len(found[0].Dialects) == 0 {
 		t.Fatalf("%+v", found)
 	}
-	for _, wrong := range [][]string{{"device", "sweep", "10.0.0.0/8"}, {"device", "sweep", "quay"}, {"device", "sweep", "192.0.2.1", "--over", "pigeon"}, {"device", "sweep", "192.0.2.1", "--over", "ssh:none"}, {"device", "dismiss", "nosuch"}, {"device", "add", "x", "--dialect", "tern", "--proposal", "nosuch"}} {
+	for _, wrong := range [][]string{{"device", "discover", "10.0.0.0/8"}, {"device", "discover", "quay"}, {"device", "discover", "192.0.2.1", "--over", "pigeon"}, {"device", "discover", "192.0.2.1", "--over", "ssh:none"}, {"device", "dismiss", "nosuch"}, {"device", "add", "x", "--dialect", "tern", "--proposal", "nosuch"}} {
 		if out, said, status := w.cli(wrong...); status != 2 {
 			t.Errorf("%v: status %d\n%s%s", wrong, status, out, said)
 		}
@@ -76,7 +76,7 @@ func TestSweep(t *testing.T) {
 	b.open("/settings?tab=inventory")
 	b.fill(`input[name=ranges]`, routers[1].Address)
 	b.fill(`input[name=ways]`, over)
-	b.click("Look who answers")
+	b.click("Look what answers")
 	b.see("1 port answers")
 	b.see(by[routers[1].Address].Fingerprint)
 	b.click("Add…")
@@ -109,7 +109,7 @@ func TestSweep(t *testing.T) {
 	b.see("It is pulled once it is quiet.")
 	w.sql("UPDATE notices SET first_at = first_at - INTERVAL 40 SECOND, last_at = last_at - INTERVAL 40 SECOND")
 	eventually(t, "it is pulled for that", func() bool {
-		return len(must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change notice", Device: free[1]}))(t).Items) == 1
+		return len(must(w.admin.Jobs(ctx(t), client.JobFilter{Actor: "change trigger", Device: free[1]}))(t).Items) == 1
 	})
 	b.open("/settings?tab=dialects&name=tern")
 	b.click("Draft its rules…")

@@ -21,14 +21,14 @@ import (
 func (s *Server) sweepRoutes() []route {
 	const admin = core.Admin
 	return []route{
-		{"POST", "/sweeps", admin, s.sweepRange, about{id: "sweep", tag: "devices", does: "Look who answers at addresses", more: "At the ports of the dialects that are loaded; host key and greeting only, nobody signs in. What is not registered there becomes a proposal.", once: true, takes: client.NewSweep{}, status: 202, gives: client.Job{}}},
+		{"POST", "/discoveries", admin, s.sweepRange, about{id: "discovery", tag: "devices", does: "Look what answers at addresses", more: "At the ports of the dialects that are loaded; host key and greeting only, nobody signs in. What is not registered there becomes a proposal.", once: true, takes: client.NewDiscovery{}, status: 202, gives: client.Job{}}},
 		{"GET", "/proposals", admin, s.proposals, about{id: "listProposals", tag: "devices", does: "What answered where no device is registered", more: "Accepted by adding a device there.", gives: client.Page[client.Proposal]{}}},
 		{"DELETE", "/proposals/:id", admin, s.dismiss, about{id: "dismissProposal", tag: "devices", does: "Take a proposal off the list", more: "It comes back when another key is shown there.", status: 204}},
 	}
 }
 
 func (s *Server) sweepRange(c *gin.Context) {
-	var in client.NewSweep
+	var in client.NewDiscovery
 	key, ok := s.asked(c, &in)
 	if !ok {
 		return
@@ -41,7 +41,7 @@ func (s *Server) sweepRange(c *gin.Context) {
 		fail(c, wrong("ranges", err.Error(), ""))
 		return
 	}
-	j, err := s.Fleet.Sweep(c.Request.Context(), actor(c), fleet.SweepRequest{Ranges: in.Ranges, Ways: in.Ways}, key)
+	j, err := s.Fleet.Discover(c.Request.Context(), actor(c), fleet.DiscoveryRequest{Ranges: in.Ranges, Ways: in.Ways}, key)
 	if errors.Is(err, fleet.ErrDoor) {
 		err = wrong("ways", err.Error(), "")
 	}

@@ -19,8 +19,8 @@ import (
 	"magpie/internal/store"
 )
 
-// SweepRequest is what a sweep is asked for.
-type SweepRequest struct {
+// DiscoveryRequest is what a sweep is asked for.
+type DiscoveryRequest struct {
 	Ranges []string `json:"ranges"`
 	Ways   []string `json:"ways,omitempty"` // transports, or TRANSPORT:PORT; none: all by which the dialects here speak
 }
@@ -73,8 +73,8 @@ func (s *Service) doors(ways []string) (out []door, err error) {
 	return out, nil
 }
 
-// Sweep asks for a job that looks who answers.
-func (s *Service) Sweep(ctx context.Context, actor core.Actor, req SweepRequest, key store.Key) (core.Job, error) {
+// Sweep asks for a job that looks what answers.
+func (s *Service) Discover(ctx context.Context, actor core.Actor, req DiscoveryRequest, key store.Key) (core.Job, error) {
 	all, err := ref.Addresses(req.Ranges)
 	if err != nil {
 		return core.Job{}, err
@@ -83,13 +83,13 @@ func (s *Service) Sweep(ctx context.Context, actor core.Actor, req SweepRequest,
 		return core.Job{}, err
 	}
 	what := core.Count(len(all), "address", "addresses")
-	return s.Queue(ctx, actor, "sweep", store.NewJob{Job: core.Job{Kind: "sweep", Device: what}, Wants: req, Key: key}, fmt.Sprint(req.Ranges))
+	return s.Queue(ctx, actor, "discovery", store.NewJob{Job: core.Job{Kind: "discovery", Device: what}, Wants: req, Key: key}, fmt.Sprint(req.Ranges))
 }
 
-// sweepJob looks who answers at addresses, and proposes what is not registered there. Nobody
+// sweepJob looks what answers at addresses, and proposes what is not registered there. Nobody
 // signs in anywhere.
 func (s *Service) sweepJob(ctx context.Context, j core.Job, l *job.Log) {
-	var req SweepRequest
+	var req DiscoveryRequest
 	q := s.Store.As(job.Service)
 	err := q.OpenRequest(j, &req)
 	var all []netip.Addr

@@ -18,17 +18,17 @@ import MailFirst from './MailFirst.vue'
 import RuleForm from './RuleForm.vue'
 
 // Of what people are told: the rules.
-type Rule = Schemas['TellRule']
+type Rule = Schemas['NotificationRule']
 defineProps<{ recipients: Schemas['Recipient'][] }>()
 const session = useSession()
 const admin = session.may('admin')
 const operator = session.may('operator')
-const { data: rules, error, refetch } = useQuery({ key: ['deed', 'tell rules'], query: () => listAll<Rule>('/tell-rules') })
+const { data: rules, error, refetch } = useQuery({ key: ['deed', 'tell rules'], query: () => listAll<Rule>('/notification-rules') })
 const changing = ref<Partial<Rule>>()
 const removing = ref<Rule>()
 const first = ref(false)
 const { busy, trouble, attempt } = useAttempt()
-const at = (r: Rule) => '/tell-rules/' + encodeURIComponent(r.name)
+const at = (r: Rule) => '/notification-rules/' + encodeURIComponent(r.name)
 const pause = (r: Rule) => attempt(async () => (await post(at(r) + (r.paused ? '/resume' : '/pause')), refetch()))
 const remove = () => attempt(async () => (await call('DELETE', at(removing.value!)), (removing.value = undefined), refetch()))
 const deeds = (r: Rule): Deed[] => [
