@@ -358,7 +358,7 @@ func TestConsolePagesFit(t *testing.T) {
 		{"/search?tab=lines&line=note&history=true", "versions of"},
 		{"/search?tab=changes&since=-30d", "by mwilks"},
 		{"/drift", "4 drifted"},
-		{"/drift?tab=rules", "Noise does not count"},
+		{"/drift?tab=rules", "An ignored line does not count"},
 		{"/compare", "Name two versions"},
 		{"/compare?from=skerrinsay-r1@1&to=skerrinsay-r1@latest", "boom gate"},
 		{preview, "lines to send"},
@@ -423,7 +423,7 @@ func TestConsolePagesFit(t *testing.T) {
 		b.key(kb.Tab)
 		order = append(order, js[string](b, `document.activeElement.innerText || document.activeElement.ariaLabel || document.activeElement.id`))
 	}
-	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Search|Drift|Compare|Snapshots|Schedules|Telling|Jobs|Settings|") {
+	if got := strings.Join(order, "|"); !strings.HasPrefix(got, "Skip to the page|Steady Magpie|Fleet|Search|Drift|Compare|Snapshots|Schedules|Notifications|Jobs|Settings|") {
 		t.Errorf("focus goes %s", got)
 	}
 	// Keys: ? lists them, Escape closes, g j leads to the jobs.

@@ -231,14 +231,14 @@ func TestConsoleSettings(t *testing.T) {
 	write := func(change string) {
 		js[bool](b, `(e => { e.value = `+change+`; return e.dispatchEvent(new Event('input', {bubbles: true})) })(document.querySelector('textarea[name=dialect-source]'))`)
 	}
-	write(`e.value.replace('starts: deck', 'startz: deck')`)
+	write(`e.value.replace('initial_mode: deck', 'initial_modz: deck')`)
 	b.see("line 11, in converse")
-	b.see("startz")
+	b.see("initial_modz")
 	b.click("line 11")
 	if at := js[string](b, `(e => e.value.slice(e.selectionStart, e.selectionEnd).trim())(document.querySelector('textarea[name=dialect-source]'))`); at != "converse:" {
 		t.Errorf("line 11 leads to %q", at)
 	}
-	write(`e.value.replace('startz: deck', 'starts: deck').replace('release 4', 'release 4, as we have it')`)
+	write(`e.value.replace('initial_modz: deck', 'initial_mode: deck').replace('release 4', 'release 4, as we have it')`)
 	b.see("Nothing is wrong in it.")
 	b.click("Try it on a device…")
 	for _, f := range [][2]string{{"address", p.Address}, {"port", fmt.Sprint(p.Port)}, {"user", sim.ServiceUser}, {"password", sim.ServiceWord}, {"privileged", sim.MastWord}} {

@@ -177,7 +177,7 @@ func TestCommandLine(t *testing.T) {
 	// A dialect file with slips: every one with its line and column.
 	file := filepath.Join(w.dir, "slip.yaml")
 	src := must(w.admin.Dialect(ctx(t), "tern"))(t).Source
-	src = strings.Replace(src, "starts: deck", "starts: dock", 1)
+	src = strings.Replace(src, "initial_mode: deck", "initial_mode: dock", 1)
 	src = strings.Replace(src, "kind: router", "kind: rooter", 1)
 	if err := os.WriteFile(file, []byte(src), 0o600); err != nil {
 		t.Fatal(err)

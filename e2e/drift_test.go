@@ -176,7 +176,7 @@ func TestEntryJudges(t *testing.T) {
 		state string
 	}{
 		{[]string{"device", "edit", r1, "--field", "clock=192.0.2.9"}, "in sync"},
-		{[]string{"rule", "set", "clocks", "--model", file, "--of", r1}, "drifted"},
+		{[]string{"rule", "set", "clocks", "--template", file, "--of", r1}, "drifted"},
 		{[]string{"device", "edit", r1, "--field", "clock=10.30.0.5"}, "in sync"},
 		{[]string{"device", "tag", w.fleet.places[1].Name, "--add", "unclocked"}, "in sync"},
 		{[]string{"rule", "set", "no-marks", "--forbidden", "clock / mark {address}", "--of", "tag=unclocked"}, "in sync"},

@@ -40,7 +40,7 @@ func TestFromLogToDialect(t *testing.T) {
 		parts := regexp.MustCompile(`(?m)^part \S+ .*`).FindAllString(out, -1)
 		whole := len(parts) > 0
 		for _, p := range parts {
-			whole = whole && (strings.HasSuffix(p, "whole") || strings.Contains(p, "has none"))
+			whole = whole && (strings.HasSuffix(p, "complete") || strings.Contains(p, "has none"))
 		}
 		if status != 0 || !whole {
 			t.Errorf("%s: %d\n%s%s", m[2], status, out, said)

@@ -96,7 +96,7 @@ func TestDialectTry(t *testing.T) {
 		return out + said, status
 	}
 	out, status := try(src)
-	if status != 0 || !strings.Contains(out, `"write all as {file}"`) || !strings.Contains(out, "part running") || !strings.Contains(out, "whole") || strings.Contains(out, sim.ServiceWord) {
+	if status != 0 || !strings.Contains(out, `"write all as {file}"`) || !strings.Contains(out, "part running") || !strings.Contains(out, "complete") || strings.Contains(out, sim.ServiceWord) {
 		t.Errorf("%d:\n%s", status, out)
 	}
 	if out, status = try(strings.Replace(src, "^number is ", "^numero is ", 1)); status != 1 || !strings.Contains(out, "names no serial number") {
@@ -123,7 +123,7 @@ func TestDeviceThatOnlySends(t *testing.T) {
 	dir := t.TempDir()
 	src := shippedDialect(t, "plover")
 	src = strings.Replace(src, "dialect: plover", "dialect: plover-sends", 1)
-	begin, end := strings.Index(src, "    make:\n"), strings.Index(src, "    whole:\n      first: ['^# \\w+ of")
+	begin, end := strings.Index(src, "    make:\n"), strings.Index(src, "    complete:\n      first: ['^# \\w+ of")
 	src = src[:begin] + "    make:\n      - {mode: looking, type: 'send all to {inbox} {inbox-port} as {inbox-path}', done: '^sent$'}\n    sent: tftp\n" + strings.Replace(src[end:], "      size: size\n", "", 1)
 	src = src[:strings.Index(src, "variants:")]
 	src = src[:strings.Index(src, "change:")] + "change:\n  methods: [replace]\n  offer: tftp\n  load:\n    - {mode: working, type: 'bring all from {inbox} {inbox-port} as {inbox-path}', done: '^taken over$'}\n"

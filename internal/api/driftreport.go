@@ -177,7 +177,7 @@ pre span { display: block; padding: 0 .6rem } .in { background: #f3f1ea; color: 
 <ul class="counts">{{$c := .Counts}}{{range order}}{{if index $c .}}<li><b>{{index $c .}}</b>{{.}}</li>{{end}}{{end}}</ul>
 <h2>What is off</h2>
 {{range .Items}}{{if loud .}}<h3>{{.Device}}{{if ne .Part "running"}}/{{.Part}}{{end}}: {{stands .}}</h3>
-<p>{{if .Trouble}}{{.Trouble}}{{else}}{{.Running}} is {{lines (len .Differences)}} off {{off .}}{{end}}{{with .Since}}; since {{stamp .TakenAt}}{{if .First}} or earlier{{end}}{{with .Author}}, by {{.}}{{end}}{{end}}{{with .Noise}}; {{lines .}} ignored by rules{{end}}{{with .Unsure}}; {{lines .}} with secrets could not be wholly compared{{end}}.</p>
+<p>{{if .Trouble}}{{.Trouble}}{{else}}{{.Running}} is {{lines (len .Differences)}} off {{off .}}{{end}}{{with .Since}}; since {{stamp .TakenAt}}{{if .First}} or earlier{{end}}{{with .Author}}, by {{.}}{{end}}{{end}}{{with .Ignored}}; {{lines .}} ignored by rules{{end}}{{with .Unsure}}; {{lines .}} with secrets could not be wholly compared{{end}}.</p>
 {{with .Known}}<p>Acknowledged by {{.By}} until {{stamp .Until}}: {{.Reason}}</p>
 {{end}}{{if .Differences}}<pre>{{$in := ""}}{{range .Differences}}{{if ne .Block $in}}{{$in = .Block}}{{with .Block}}<span class="in">in {{.}}</span>{{end}}{{end}}{{if .Order}}<span>{{.Have}} stands where {{.Want}} should</span>{{else}}{{with .Want}}<span class="want">− {{.}}{{end}}{{if .Want}}{{with .Rule}} <i class="rule">rule {{.}}</i>{{end}}</span>{{end}}{{with .Have}}<span class="have">+ {{.}}{{end}}{{if .Have}}{{with .Rule}} <i class="rule">rule {{.}}</i>{{end}}</span>{{end}}{{end}}{{end}}</pre>{{end}}
 {{end}}{{end}}

@@ -240,7 +240,7 @@ func (a *app) showTrial(t client.DialectTried) {
 		a.s.printf("\n")
 		said := []string{"host name", t.Tried.Host, "model", t.Tried.Model, "serial", t.Tried.Serial, "release", t.Tried.Release, "devices it speaks for", strings.Join(t.Tried.Members, ", ")}
 		for _, p := range t.Tried.Parts {
-			what := count(p.Lines, "line", "lines") + ", whole"
+			what := count(p.Lines, "line", "lines") + ", complete"
 			switch {
 			case p.Trouble != "":
 				what = a.s.paint(alarm, p.Trouble)

@@ -17,12 +17,12 @@ kind: router
 reach: {transport: ssh, port: 22}
 converse:
   host: '[a-z0-9-]+'
-  starts: top
+  initial_mode: top
   modes:
     top: {prompt: '{host}> '}
     edit: {prompt: '{host}# ', from: top, enter: edit, leave: done}
 identity: {mode: top, command: who, serial: '^serial (\S+)$'}
-parts: {running: {mode: top, command: all, whole: {last: '^end$'}}}
+parts: {running: {mode: top, command: all, complete: {last: '^end$'}}}
 grammar: {form: blocks, indent: 2, order: free}
 change: {mode: edit, remove: 'drop {identity}', leave: out, methods: [replace]}
 `

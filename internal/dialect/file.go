@@ -32,7 +32,7 @@ type File struct {
 	// How a session over HTTP is opened and ended.
 	Web Web `yaml:"web"`
 	// What a refusing answer looks like; the first that matches counts.
-	Refusals []Refusal `yaml:"refusals" is:"filled"`
+	Refusals []Refusal `yaml:"errors" is:"filled"`
 	// What can be done about a session that holds the device. NETCONF's own way (kill-session, RFC 6241 §7.9) needs no word.
 	Held *Held `yaml:"held"`
 	// How the device asks whether an address answers it, for the checks of a push.
@@ -133,7 +133,7 @@ type Converse struct {
 	// The dialogue where the transport signs nobody in (Telnet). Each question is answered once.
 	Login *Login `yaml:"login"`
 	// The mode a session starts in.
-	Starts string `yaml:"starts" is:"must"`
+	Starts string `yaml:"initial_mode" is:"must"`
 	// The states of the command line that have a prompt of their own.
 	Modes map[string]Mode `yaml:"modes" is:"must filled"`
 	// What stands at the end of a page, and what goes on.
@@ -145,9 +145,9 @@ type Converse struct {
 	// Characters that the line editor eats or acts on, and what is typed for each, like "?": "\x16?".
 	Keys map[string]string `yaml:"keys" is:"some keys/^.$/"`
 	// How many lines of a push may be typed before the first of them is answered, where the device reads and echoes one at a time and does not throw away what is typed meanwhile. Never past a line that opens a block, so that none can end up in the wrong one; each is still held to its echo and its own answer.
-	Ahead int `yaml:"ahead" is:"1..200"`
+	Ahead int `yaml:"pipeline" is:"1..200"`
 	// What ends the session.
-	Goodbye string `yaml:"goodbye"`
+	Goodbye string `yaml:"logout"`
 }
 
 // Login is the dialogue where the transport signs nobody in.
@@ -345,7 +345,7 @@ type Identity struct {
 	// Other sources of what the first does not tell; the first that tells a thing counts.
 	Also []Elsewhere `yaml:"also"`
 	// What stands in for a serial number where there is none, so that it is known for what it is: an address burnt in and a machine id are read as serial, and the host key is taken by itself. A unit that has another one is other hardware; a host key made anew is too.
-	StandIn string `yaml:"stand_in" is:"address|machine-id|host-key"`
+	StandIn string `yaml:"fallback" is:"address|machine-id|host-key"`
 	// One of several serials may answer: a redundant pair, an elected lead.
 	Pair bool `yaml:"pair"`
 	// Where the device's own name for our session is read, by which it says who holds it.
@@ -399,7 +399,7 @@ type Members struct {
 	// What standing shows of one that is there.
 	Present string `yaml:"present" is:"pattern"`
 	// Takes {member} back in after this device has restarted.
-	Adopt []Step `yaml:"adopt"`
+	Adopt []Step `yaml:"take_in"`
 	// How long that may take: a push waits for those that were there before, and lists who did not come.
 	Rejoin string `yaml:"rejoin" is:"span"`
 }
@@ -416,7 +416,7 @@ type Part struct {
 	// What does not belong to it.
 	Cut Cut `yaml:"cut"`
 	// What proves that all of it came.
-	Whole Whole `yaml:"whole" is:"must"`
+	Whole Whole `yaml:"complete" is:"must"`
 	// How its bytes are read: utf-8, if nothing is said; latin-1; or bytes, of which none is refused. It is kept byte for byte in each.
 	Encoding string `yaml:"encoding" is:"utf-8|latin-1|bytes"`
 	// Everything, or only what is not at its default. The two are never compared.
@@ -428,13 +428,13 @@ type Part struct {
 	// The part that this one comes of, and should be equivalent to: startup comes of running if nothing is said; what a device has loaded comes of the file it was loaded from.
 	Follows string `yaml:"follows" is:"some"`
 	// The state of a device where it is not equivalent to what it follows, in a word or two; unsaved if not said.
-	Otherwise string `yaml:"otherwise" is:"/^[a-z][a-z\\s-]{0,30}$/"`
+	Otherwise string `yaml:"unsaved_word" is:"/^[a-z][a-z\\s-]{0,30}$/"`
 	// Where it is not of the grammar's form.
 	Form string `yaml:"form" is:"opaque"`
 	// Bytes of an opaque file that change by themselves.
 	Ignore []Range `yaml:"ignore"`
 	// A cheap sign of change: while it stays, so does the content.
-	Sign *Sign `yaml:"sign"`
+	Sign *Sign `yaml:"change_token"`
 	// It is encrypted under the credential's passphrase, if there is one. The passphrase is kept, sealed, with the version, and the sign decides what is a change.
 	Passphrase bool `yaml:"passphrase"`
 	// It can only go back to the very unit it came from.
@@ -609,7 +609,7 @@ type Rule struct {
 	// The path of the line that this one goes with: it cannot be taken away by itself. Captures of one name have to agree.
 	GoesWith string `yaml:"goes_with" is:"some"`
 	// A named block that is in use is not taken apart: it is built under this name first, its uses are pointed there, it is rebuilt, and they are pointed back. {name} is its own.
-	Beside string `yaml:"beside" is:"/\\{name\\}/"`
+	Beside string `yaml:"make_before_break" is:"/\\{name\\}/"`
 	// The device never lets go of the line; it can only be overwritten.
 	Permanent bool `yaml:"permanent"`
 	// The line carries the path by which this service reaches the device; a push that changes one is warned of.
@@ -752,7 +752,7 @@ type Fit struct {
 	// With path: the value where the line is not there.
 	Default string `yaml:"default"`
 	// refuse: it is not pushed. warn: a person has to say why it is pushed all the same.
-	Otherwise string `yaml:"otherwise" is:"must refuse|warn"`
+	Otherwise string `yaml:"mismatch" is:"must refuse|warn"`
 	// Said to the person, after what does not agree.
 	Why string `yaml:"why" is:"some"`
 }

@@ -344,7 +344,7 @@ func (l *loader) compile(d *Dialect) {
 	l.steps(d.Web.Login, "web", "login")
 	l.steps(d.Web.Logout, "web", "logout")
 	for i, r := range d.Refusals {
-		l.pattern(r.Pattern, "refusals", strconv.Itoa(i), "pattern")
+		l.pattern(r.Pattern, "errors", strconv.Itoa(i), "pattern")
 	}
 	for i, p := range d.Change.Harmless {
 		l.pattern(p, "change", "harmless", strconv.Itoa(i))
@@ -376,9 +376,9 @@ func (l *loader) compile(d *Dialect) {
 	}
 	switch byKey := id.StandIn == "host-key"; {
 	case byKey && told:
-		l.at([]string{"identity", "stand_in"}, "the host key stands in for a serial number, and one is read as well")
+		l.at([]string{"identity", "fallback"}, "the host key stands in for a serial number, and one is read as well")
 	case !byKey && !told:
-		l.at([]string{"identity"}, "needs serial, here or in also; where a device has none, stand_in says what stands in for it")
+		l.at([]string{"identity"}, "needs serial, here or in also; where a device has none, identity.fallback says what stands in for it")
 	}
 	if e := d.Elements; e != nil {
 		l.source(e.Source, "elements")
@@ -396,7 +396,7 @@ func (l *loader) compile(d *Dialect) {
 			}
 		}
 		l.steps(m.Load, "members", "load")
-		l.steps(m.Adopt, "members", "adopt")
+		l.steps(m.Adopt, "members", "take_in")
 		l.pattern(m.Present, "members", "present")
 		l.span(m.Rejoin, 0, "members", "rejoin")
 		if len(m.Methods) > 0 && len(m.Load) == 0 && !l.speaks(Netconf) {
@@ -615,23 +615,23 @@ func (l *loader) parts(parts map[string]*Part, path ...string) {
 	for name, p := range parts {
 		at := under(path, name)
 		if p.Sign != nil {
-			l.source(p.Sign.Source, under(at, "sign")...)
-			l.group(p.Sign.Pattern, under(at, "sign", "pattern")...)
+			l.source(p.Sign.Source, under(at, "change_token")...)
+			l.group(p.Sign.Pattern, under(at, "change_token", "pattern")...)
 		}
 		l.source(p.Source, at...)
 		l.pattern(p.Absent, under(at, "absent")...)
 		l.group(p.Author, under(at, "author")...)
 		l.pattern(p.Cut.Before, under(at, "cut", "before")...)
 		l.pattern(p.Cut.After, under(at, "cut", "after")...)
-		l.pattern(p.Whole.Last, under(at, "whole", "last")...)
+		l.pattern(p.Whole.Last, under(at, "complete", "last")...)
 		for i, f := range p.Whole.First {
-			l.pattern(f, under(at, "whole", "first", strconv.Itoa(i))...)
+			l.pattern(f, under(at, "complete", "first", strconv.Itoa(i))...)
 		}
 		for i, h := range p.Whole.Has {
-			l.pattern(h, under(at, "whole", "has", strconv.Itoa(i))...)
+			l.pattern(h, under(at, "complete", "has", strconv.Itoa(i))...)
 		}
 		if w := p.Whole; w.Last == "" && !w.Document && w.Length == nil && w.Checksum == nil && w.Size == "" {
-			l.at(under(at, "whole"), "says nothing that a cut-off part would lack; give one of last, document, length, checksum and size")
+			l.at(under(at, "complete"), "says nothing that a cut-off part would lack; give one of last, document, length, checksum and size")
 		}
 		if strings.HasSuffix(name, "+") != p.Each {
 			l.at(at, "a part of each logical element is written with a + behind its name and each: true")
@@ -772,7 +772,7 @@ func (l *loader) follows() {
 				l.at(append(at, "follows"), "%s itself follows %s", p.Follows, other.Follows)
 			}
 		} else if p.Otherwise != "" && name != "startup" {
-			l.at(append(at, "otherwise"), "is a state of a part that follows another; say which with follows")
+			l.at(append(at, "unsaved_word"), "is a state of a part that follows another; say which with follows")
 		}
 	}
 	if n := len(l.d.followers()); n > 1 {
@@ -786,7 +786,7 @@ func (l *loader) modes() {
 	if len(d.Converse.Modes) == 0 {
 		return
 	}
-	l.mode(d.Converse.Starts, []string{"converse", "starts"})
+	l.mode(d.Converse.Starts, []string{"converse", "initial_mode"})
 	for name, m := range d.Converse.Modes {
 		path := []string{"converse", "modes", name}
 		if !strings.Contains(m.Prompt, "{host}") {
@@ -899,7 +899,7 @@ func (l *loader) elsewhere(c *rules.Rule, r Rule, at func(...string) []string) {
 		}
 	}
 	if r.Beside != "" && r.Defines == "" {
-		l.at(at("beside"), "only a block that has a name (defines) can stand beside itself")
+		l.at(at("make_before_break"), "only a block that has a name (defines) can stand beside itself")
 	}
 }
 

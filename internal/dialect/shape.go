@@ -155,6 +155,10 @@ func (top *shape) mapping(s *shape, path []string, v map[string]any, wrong wrong
 		case p != nil:
 			top.check(p, at, v[key], wrong)
 		case s.More != nil && s.More.is == nil:
+			if now := s.now(key); now != "" {
+				wrong(at, "%s is called %s now", key, now)
+				continue
+			}
 			wrong(at, "no key is named %q here%s", key, meant(key, slices.Sorted(maps.Keys(s.Properties))))
 		case s.More != nil:
 			top.check(s.More.is, at, v[key], wrong)

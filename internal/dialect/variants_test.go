@@ -29,7 +29,7 @@ func TestVariants(t *testing.T) {
 variants:
   - {model: 'R9$', sets: {title: the big one, change: {methods: [merge]}}}
   - below: '4.0'
-    sets: {converse: {goodbye: farewell}, parts: {running: {command: recite all}}}
+    sets: {converse: {logout: farewell}, parts: {running: {command: recite all}}}
     lacks: [startup, replace]
 `
 	d, err := Load("tern.yaml", []byte(src))

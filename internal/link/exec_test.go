@@ -15,7 +15,7 @@ import (
 // with what it wrote on its error stream, unless its answer shows that it is done; a part
 // that is not there is absent, and one that cannot be had says why.
 func TestCommandsThatFail(t *testing.T) {
-	bare := strings.Replace(source(t, "petrel"), "refusals:\n  - {pattern: '^petrel: (.*)', means: refused}\n", "", 1)
+	bare := strings.Replace(source(t, "petrel"), "errors:\n  - {pattern: '^petrel: (.*)', means: refused}\n", "", 1)
 	session := func(change ...string) *link.Session {
 		t.Helper()
 		d, err := petrel.New("workshop-k1", "PT-1", "name workshop-k1\nkeeper magpie word w\n")

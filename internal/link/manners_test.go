@@ -20,14 +20,14 @@ kind: router
 reach: {transport: ssh, port: 22, timeouts: {connect: 4s, answer: 6s, idle: 6s}}
 converse:
   host: '[A-Za-z][A-Za-z0-9-]*'
-  starts: top
+  initial_mode: top
   modes:
     top: {prompt: '{host}> '}
     edit: {prompt: '{host}\(edit\)# ', from: top, enter: edit, leave: done}
   pager: {shows: '^--more--$', answer: ' '}
   wake: {WAKE}
 identity: {mode: top, command: who, serial: '^serial (\S+)$'}
-parts: {running: {mode: top, command: show, whole: {last: '^end$'}}}
+parts: {running: {mode: top, command: show, complete: {last: '^end$'}}}
 grammar: {form: blocks}
 change: {mode: edit, remove: 'no {line}', leave: exit, silent: true, methods: [replace]}
 `

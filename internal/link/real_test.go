@@ -141,16 +141,16 @@ reach: {transport: ssh, port: 22, also: [{transport: telnet, port: 23}], timeout
 converse:
   host: '[a-z0-9]+'
   login: {user: 'Who: ', password: 'Word: ', refused: '^Go away\.$'}
-  starts: only
+  initial_mode: only
   modes: {only: {prompt: '{host} ## '}}
-  goodbye: bye
-refusals: [{pattern: '^eh\? (.*)$', means: refused}]
+  logout: bye
+errors: [{pattern: '^eh\? (.*)$', means: refused}]
 identity: {mode: only, command: who, host: '^unit (\S+)', serial: ' number (\S+)$'}
 parts:
   running:
     mode: only
     command: all
-    whole: {first: ['^== begin$'], last: '^== end (?P<lines>\d+)$'}
+    complete: {first: ['^== begin$'], last: '^== end (?P<lines>\d+)$'}
 grammar: {form: flat}
 `
 
@@ -270,7 +270,7 @@ func TestOpenSSH(t *testing.T) {
 	t.Run("exec", func(t *testing.T) {
 		src := strings.NewReplacer("identity: {mode: only, command: who, host: '^unit (\\S+)',", "identity: {exec: 'echo unit pier9 number PR-77', host: '^unit (\\S+)',",
 			"    mode: only\n    command: all\n", "    exec: 'echo == begin; seq 1 2000; echo == end 2000'\n").Replace(pierDialect)
-		src = src[:strings.Index(src, "converse:")] + src[strings.Index(src, "refusals:"):]
+		src = src[:strings.Index(src, "converse:")] + src[strings.Index(src, "errors:"):]
 		src = strings.Replace(src, ", also: [{transport: telnet, port: 23}]", "", 1)
 		d, err := dialect.Load("pier.yaml", []byte(src))
 		if err != nil {

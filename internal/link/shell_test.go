@@ -21,10 +21,10 @@ kind: other
 reach: {transport: ssh, port: 22, timeouts: {connect: 10s, answer: 10s, idle: 5s}}
 converse:
   host: '[A-Za-z0-9.-]+'
-  starts: shell
+  initial_mode: shell
   modes: {shell: {prompt: '\S+@{host}:\S+[#$] '}}
-  goodbye: exit
-refusals:
+  logout: exit
+errors:
   - {pattern: '^(?:bash|cat|sed): (.*)$', means: refused}
 identity:
   mode: shell
@@ -36,7 +36,7 @@ parts:
   running:
     mode: shell
     command: cat FILE; echo "# $(grep -c '' FILE) lines"
-    whole: {last: '^# (?P<lines>\d+) lines$', has: ['^iface lo inet loopback$']}
+    complete: {last: '^# (?P<lines>\d+) lines$', has: ['^iface lo inet loopback$']}
 grammar: {form: blocks, indent: 4, comments: ['#']}
 rules:
   - {path: 'auto {name}'}

@@ -354,7 +354,7 @@ func (w *web) judge(res *http.Response, raw []byte, status []int) error {
 	return r
 }
 
-// refusal holds an answer to the dialect's refusals.
+// refusal holds an answer to the dialect's errors.
 func (w *web) refusal(raw []byte) error {
 	if len(raw) > 64<<10 {
 		return nil // a page that long is no refusal

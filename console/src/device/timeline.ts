@@ -65,7 +65,7 @@ export function blocks(versions: Version[], view: View, width: number, now: numb
 }
 
 const signs: Record<string, { sign: string; look: string }> = {
-  equal: { sign: '▲', look: 'text-violet' },
+  verified: { sign: '▲', look: 'text-violet' },
   unsaved: { sign: '△', look: 'text-gone-ink' },
   differs: { sign: '◆', look: 'text-gone-ink' },
   undone: { sign: '↶', look: 'text-gone-ink' },

@@ -45,8 +45,8 @@ const columns: Column<Rule>[] = [
 
 <template>
   <p class="mb-2 max-w-prose text-faded">
-    Ignored does not count in comparisons and for drift; what is kept as a version, and what is proved after a push, goes by the dialect
-    alone. A line that must be there and is not, or must not be there and is, is drift.
+    An ignored line does not count in comparisons and for drift; what is kept as a version, and what is proved after a push, goes by the
+    dialect alone. A line that must be there and is not, or must not be there and is, is drift.
   </p>
   <AppButton v-if="operator" class="mb-2" @click="editing = 'new'">Add a rule</AppButton>
   <ProblemNote :error="error ?? trouble" class="mb-2" />

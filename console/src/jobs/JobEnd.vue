@@ -13,7 +13,7 @@ const operator = session.may('operator')
 const over = computed(() => props.job.state === 'ended')
 const good = computed(() => ['verified', 'done'].includes(props.job.outcome ?? ''))
 const meaning: Record<string, string> = {
-  equal: 'Verified: the device was pulled again and runs what was asked for.',
+  verified: 'Verified: the device was pulled again and runs what was asked for.',
   unsaved: 'It runs what was asked for, but startup does not hold it: a restart would lose it.',
   differs: 'The device was pulled again, and these lines still differ.',
   undone: 'What was applied was taken back; the device runs what it ran before.',

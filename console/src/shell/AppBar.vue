@@ -40,7 +40,7 @@ const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to }))
       <RouterLink to="/" aria-label="Steady Magpie" class="flex items-center gap-2 font-semibold whitespace-nowrap text-ink no-underline">
         <img src="/favicon.svg" alt="" class="size-5" /><span class="md:hidden lg:inline">Steady Magpie</span>
       </RouterLink>
-      <span class="hidden items-center gap-x-1 md:flex lg:gap-x-3">
+      <span class="hidden items-center gap-x-0.5 md:flex lg:gap-x-3">
         <RouterLink v-for="p in places" :key="p.to" :to="p.to" class="bar">{{ p.label }}</RouterLink>
       </span>
       <span class="grow"></span>
@@ -70,7 +70,7 @@ const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to }))
 <style scoped>
 @reference '../style.css';
 .bar {
-  @apply rounded px-1 py-1 font-medium text-ink no-underline hover:text-teal;
+  @apply rounded px-0.5 py-1 font-medium lg:px-1 text-ink no-underline hover:text-teal;
 }
 .bar.router-link-active:not([href='/']),
 .bar.router-link-exact-active {
