@@ -399,7 +399,7 @@ func TestConsolePagesFit(t *testing.T) {
 		case "/drift":
 			b.shot("console-drift")
 		case "/notifications?tab=messages":
-			b.shot("console-telling")
+			b.shot("console-notifications")
 		}
 		for _, x := range b.walked(p.path == "/") {
 			t.Errorf("%s by keyboard: %s", p.path, x)

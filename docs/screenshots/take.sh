@@ -29,7 +29,7 @@ shot status 'magpie status' 'magpie device list kind=switch' 'magpie device show
 shot versions 'magpie versions skerrinsay-r1' 'magpie mark skerrinsay-r1@3 --pin --note "before the second ticket hall opened"' 'magpie show skerrinsay-r1@second-ticket-hall | head -24'
 shot diff 'magpie diff skerrinsay-r1@as-built @latest --as tree' 'magpie diff port-asterly-r1@baseline @live --context 1' 'magpie drift control-f1' 'magpie search --in lane --lacks sieve name=control-r*'
 shot preview 'magpie push port-asterly-r1@baseline --preview --within 5m' 'magpie swap dunvarrow-r1 --preview | head -12'
-SIZE=180x61 POINTS=8 shot push 'magpie push innisquill-r1@baseline --yes --within 2m --when-equal --check "from innisquill-r1 ping 10.1.14.1" --note "gangway two is open again"'
+SIZE=180x61 POINTS=8 shot push 'magpie push innisquill-r1@baseline --yes --within 2m --when-verified --check "from innisquill-r1 ping 10.1.14.1" --note "gangway two is open again"'
 shot later 'magpie push port-asterly-r1@baseline --yes --from 22:00 --until 23:30 --zone Atlantic/Faroe | tail -6' 'magpie snapshot make before-storm site=callowmere --at 2026-11-16T09:00' 'magpie restore --snapshot before-storm --preview' 'magpie restore-test innisquill-sw1 --on port-asterly-sw1 --yes' 'magpie sheet skerrinsay-sw1 | head -16'
 shot pull 'magpie pull "name=*-r1" | tail -9' 'magpie job list --limit 6' 'magpie schedule list' 'magpie schedule run control-room | tail -3' 'magpie schedule agenda | head -9'
 shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limit 1 | grep -o "\"id\": \"[^\"]*" | cut -d\" -f4)' 'magpie audit list --limit 10' 'magpie audit check' 'magpie dialect list' 'magpie user list'
