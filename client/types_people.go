@@ -90,6 +90,7 @@ type User struct {
 	Revision int       `json:"revision"`
 
 	Scope      []string `json:"scope"`                                           // an operator for these devices; beyond them a reader. None: for all
+	Granted    bool     `json:"secrets_granted"`                                 // the right to secrets is theirs by itself, and not by being an admin
 	MustChange bool     `json:"must_change"`                                     // has to choose a password of their own first
 	Subject    string   `json:"subject,omitempty" column:"7 known elsewhere as"` // to the provider of sign-ins
 }

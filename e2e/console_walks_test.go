@@ -285,6 +285,25 @@ func TestConsoleSettings(t *testing.T) {
 	b.choose(`select[name=user-role]`, "operator")
 	b.click("Keep")
 	b.see("mwilks")
+	// What an admin may is not written down as theirs: an admin no more, they do not see secrets.
+	is := func() (u client.User) {
+		for _, one := range must(w.admin.Users(ctx(t)))(t) {
+			if one.Name == "mwilks" {
+				u = one
+			}
+		}
+		return u
+	}
+	for _, role := range []string{"admin", "operator"} {
+		b.open("/settings?tab=users")
+		b.click("Change mwilks")
+		b.choose(`select[name=user-role]`, role)
+		b.click("Keep")
+		eventually(t, "they are "+role, func() bool { return is().Role == role })
+	}
+	if u := is(); u.Secrets || u.Granted {
+		t.Errorf("%+v", u)
+	}
 	b.open("/settings?tab=tokens")
 	b.click("Make a token")
 	b.fill(`input[name=token-name]`, "nightly report")

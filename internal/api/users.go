@@ -13,11 +13,11 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-var wiredUser = wire.Make[client.User, store.User]("Secrets", "Codes", "Scope", "Subject")
+var wiredUser = wire.Make[client.User, store.User]("Secrets", "Granted", "Codes", "Scope", "Subject")
 
 func wireUser(u store.User) client.User {
 	out := wiredUser(u)
-	out.Secrets, out.Codes, out.Scope = u.Actor().Secrets, u.TOTPOn, strings.Fields(u.Scope)
+	out.Secrets, out.Granted, out.Codes, out.Scope = u.Actor().Secrets, u.Secrets, u.TOTPOn, strings.Fields(u.Scope)
 	if u.Subject != nil {
 		_, out.Subject, _ = strings.Cut(*u.Subject, " ")
 	}

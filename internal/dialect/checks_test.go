@@ -18,7 +18,7 @@ func TestWhatMeansNothing(t *testing.T) {
 		"something instead of NETCONF":          {"change: {instead: {commit: [{mode: top, type: a}]}}", "change.instead", "not spoken here"},
 		"a lock without a way out":              {"reach: {transport: netconf, port: 830}\nchange: {instead: {lock: [{rpc: <hold/>}]}}", "change.instead", "has to say both"},
 		"what follows nobody":                   {"parts: {loaded: {mode: top, command: l, follows: file, complete: {last: x}}}", "parts.loaded.follows", `no other part is named "file"`},
-		"a state without a part":                {"parts: {running: {unsaved_word: not loaded}}", "parts.running.otherwise", "say which with follows"},
+		"a state without a part":                {"parts: {running: {unsaved_word: not loaded}}", "parts.running.unsaved_word", "say which with follows"},
 		"two that follow":                       {"parts: {a: {mode: top, command: l, follows: running, complete: {last: x}}, b: {mode: top, command: l, follows: running, complete: {last: x}}}", "parts", "2 parts follow others"},
 		"merging JSON":                          {"reach: {transport: https, port: 443}\nweb: {auth: basic}\ngrammar: {form: json}\nchange: {methods: [merge]}", "change.methods[0]", "cannot be previewed"},
 		"saving by a command without a mode":    {"change: {save: {command: keep}}", "change.save", "needs the mode"},

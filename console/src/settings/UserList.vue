@@ -39,7 +39,12 @@ function edit(u: User | 'new') {
     form,
     { name: '', password: '', role: 'reader', secrets: false, disabled: false, lasting: false, no_codes: false },
     u === 'new' ? {} : u,
-    { password: '', subject: u === 'new' ? '' : (u.subject ?? ''), scope: u === 'new' ? '' : u.scope.join(' ') },
+    {
+      secrets: u !== 'new' && u.secrets_granted,
+      password: '',
+      subject: u === 'new' ? '' : (u.subject ?? ''),
+      scope: u === 'new' ? '' : u.scope.join(' '),
+    },
   )
   editing.value = u
 }
@@ -56,7 +61,7 @@ const send = () =>
           password: password || undefined,
           role,
           scope,
-          secrets,
+          secrets: secrets === u.secrets_granted ? undefined : secrets, // what an admin may is not written down as theirs
           disabled,
           lasting,
           no_codes,
