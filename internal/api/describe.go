@@ -102,7 +102,7 @@ but in texts of several lines. What is not described in a query or a body is ref
 // tagged says what operations of a tag are for.
 var tagged = map[string]string{"sessions": "Who is signed in", "service": "How the service is", "devices": "Devices, and the hardware that has their place", "versions": "What devices ran, and how that differs",
 	"credentials": "Logins that many devices share", "jobs": "Work under way, and what is said to it", "pushes": "Putting versions back", "relays": "Machines that lend their network reach",
-	"snapshots": "Named sets of versions", "drift": "What devices are judged by, and how they stand to it", "search": "Lines of what runs now, and where they came from", "schedules": "What is done by itself, time after time", "retention": "For how long versions stay", "targets": "Copies of versions, and backups of the service, elsewhere", "telling": "Who is told what, and by what way", "dialects": "How families of devices are spoken to", "users": "Who may sign in", "audit": "Who did what"}
+	"snapshots": "Named sets of versions", "drift": "What devices are judged by, and how they stand to it", "search": "Lines of what runs now, and where they came from", "schedules": "What is done by itself, time after time", "retention": "For how long versions stay", "targets": "Copies of versions, and backups of the service, elsewhere", "notifications": "Who is told what, and by what way", "dialects": "How families of devices are spoken to", "users": "Who may sign in", "audit": "Who did what"}
 
 // problems are the answers of operations that fail.
 var problems = []struct {

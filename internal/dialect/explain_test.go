@@ -83,13 +83,13 @@ func TestHardlyMeant(t *testing.T) {
 		}
 	}
 	for slip, complaint := range map[string]string{
-		"make_before_break: '{name}-beside'}|make_before_break: '{nam}-beside'}":           "beside",
-		"remove: 'strike when {to}'|remove: 'strike when {whither}'": "is no capture",
-		"sequence: ask|before: '^x'":                                 "neither ordered nor sequence",
-		"  silent: true|  silent: false":                             "silent does not say",
-		", serial: '^board: (\\S+)$'|":                               "needs serial",
-		"fallback: address|fallback: host-key":                       "and one is read as well",
-		"goes_with: 'beacon every <seconds>'|goes_with: ' / '":       "empty segment",
+		"make_before_break: '{name}-beside'}|make_before_break: '{nam}-beside'}": "beside",
+		"remove: 'strike when {to}'|remove: 'strike when {whither}'":             "is no capture",
+		"sequence: ask|before: '^x'":                                             "neither ordered nor sequence",
+		"  silent: true|  silent: false":                                         "silent does not say",
+		", serial: '^board: (\\S+)$'|":                                           "needs serial",
+		"fallback: address|fallback: host-key":                                   "and one is read as well",
+		"goes_with: 'beacon every <seconds>'|goes_with: ' / '":                   "empty segment",
 	} {
 		from, to, _ := strings.Cut(slip, "|")
 		text := strings.Replace(string(src), from, to, 1)
