@@ -33,7 +33,7 @@ func TestFit(t *testing.T) {
 	}
 	w.sql("UPDATE pulls SET software = '6.9', model = 'Plover P8'")
 	refused(client.NewPreview{Ref: sw1 + "@1"}, "taken under release 6; the unit has 7: another edition reads its settings otherwise")
-	src := strings.Replace(shippedDialect(t, "plover"), "otherwise: refuse, why: another", "otherwise: warn, why: another", 1)
+	src := strings.Replace(shippedDialect(t, "plover"), "mismatch: refuse, why: another", "mismatch: warn, why: another", 1)
 	must(w.admin.LoadDialect(ctx(t), "plover", src))(t)
 	if p := w.preview(client.NewPreview{Ref: sw1 + "@1"}); len(p.Warnings) != 2 || !strings.Contains(p.Warnings[0], "release 6; the unit has 7") || !strings.Contains(p.Warnings[1], "a Plover P8; this is a Plover P24") {
 		t.Errorf("warnings %q", p.Warnings)

@@ -111,7 +111,7 @@ func TestQuestionsCanBeLeft(t *testing.T) {
 	changed(w)
 	second := w.fleet.running(r1)
 	x := w.atTerminal(t, 100, "push", r1+"@1")
-	x.waitFor("Type the device's name to go pipeline: ")
+	x.waitFor("Type the device's name to go ahead: ")
 	x.types(ctrlC)
 	if status := x.ends(); status != 2 || w.fleet.running(r1) != second {
 		t.Errorf("left before anything was sent: status %d\n%s", status, x.said.String())
@@ -124,7 +124,7 @@ func TestQuestionsCanBeLeft(t *testing.T) {
 	}
 	// At the question whether a push is kept.
 	x = w.atTerminal(t, 100, "push", r1+"@1", "--yes=false", "--within", "3m")
-	x.waitFor("to go pipeline: ")
+	x.waitFor("to go ahead: ")
 	x.types(r1 + "\n")
 	x.waitFor("Type confirm to keep it, or undo to take it back")
 	x.types(ctrlC)
@@ -140,7 +140,7 @@ func TestQuestionsCanBeLeft(t *testing.T) {
 	must(w.admin.Undo(ctx(t), m[1]))(t)
 	w.end(m[1])
 	x = w.atTerminal(t, 100, "push", r1+"@1", "--within", "3m")
-	x.waitFor("to go pipeline: ")
+	x.waitFor("to go ahead: ")
 	x.types(r1 + "\n")
 	x.waitFor("Type confirm to keep it")
 	id := regexp.MustCompile(`push (\w{16})`).FindStringSubmatch(x.said.String())[1]
