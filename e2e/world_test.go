@@ -188,7 +188,7 @@ func must[T any](v T, err error) func(testing.TB) T {
 }
 
 func ctx(t testing.TB) context.Context {
-	c, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	c, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	t.Cleanup(cancel)
 	return c
 }
