@@ -218,6 +218,18 @@ type Part struct {
 	GoneAt    *time.Time `db:"gone_at"`    // of a logical element: since when the device has it no more; nil: it has it
 }
 
+// ElementOf is the logical element (RFC 8530) that a part of this name is of, as guest of running+guest.
+func ElementOf(part string) (element string, is bool) {
+	_, element, is = strings.Cut(part, "+")
+	return element, is
+}
+
+// Lost tells whether the part is of a logical element that is gone and that somebody wants there.
+func (p Part) Lost() bool {
+	_, is := ElementOf(p.Name)
+	return is && p.GoneAt != nil && p.Baseline != ""
+}
+
 // Pull is one visit to a device.
 type Pull struct {
 	ID          string     `db:"id"`

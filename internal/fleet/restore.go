@@ -203,7 +203,7 @@ func (s *Service) restorePreview(ctx context.Context, j core.Job, id, which stri
 	} else {
 		ask.Elements = map[string]string{}
 		for _, v := range picked {
-			if v.DeviceID == d.ID && strings.Contains(v.Part, "+") {
+			if _, is := core.ElementOf(v.Part); is && v.DeviceID == d.ID {
 				ask.Elements[v.Part] = v.ID
 			}
 		}

@@ -39,12 +39,12 @@ type Request struct {
 
 	EndSession string `json:"end_session,omitempty"` // somebody's session that holds the device, to be ended first
 
-	Checks       []string      `json:"checks,omitempty"`        // made before and after; see check.Check
-	Override     string        `json:"despite,omitempty"`       // why it is done although warnings speak against it
-	Within       time.Duration `json:"within,omitempty"`        // it undoes itself unless it is confirmed in this time; 0: it does not
-	Due          *time.Time    `json:"due,omitempty"`           // with Within: it ends at this time, as that of others does
-	Rounds       *int          `json:"rounds,omitempty"`        // how often what is missing after the proof is sent too; nil: once in a window, otherwise never
-	WhenVerified bool          `json:"when_verified,omitempty"` // it confirms itself when it is verified
+	Checks       []string      `json:"checks,omitempty"`     // made before and after; see check.Check
+	Override     string        `json:"despite,omitempty"`    // why it is done although warnings speak against it
+	Within       time.Duration `json:"within,omitempty"`     // it undoes itself unless it is confirmed in this time; 0: it does not
+	Due          *time.Time    `json:"due,omitempty"`        // with Within: it ends at this time, as that of others does
+	Rounds       *int          `json:"rounds,omitempty"`     // how often what is missing after the proof is sent too; nil: once in a window, otherwise never
+	WhenVerified bool          `json:"when_equal,omitempty"` // it confirms itself when it is verified
 
 	NameBefore string `json:"name_before,omitempty"` // of the version that is kept before it
 	NameAfter  string `json:"name_after,omitempty"`  // of the one that it proves after

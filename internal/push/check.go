@@ -61,6 +61,7 @@ func (u *push) check() Report {
 		u.res.Before, u.res.BeforeID = u.before.Ref(), u.before.ID
 		u.l.Info("kept as %s: %s", u.res.Before, k.Summary())
 	}
+	moved := u.elementsMoved(k)
 	switch {
 	case u.v.Unreadable != u.p.Unreadable, u.p.Unreadable != "" && u.v.Came != u.p.Came:
 		u.said = "the device changed since the preview: what it runs is not what could not be read then; nothing was sent; preview it again"
@@ -72,8 +73,8 @@ func (u *push) check() Report {
 		u.said = "the unit was reset or set up since the preview; nothing was sent; preview it again"
 	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
 		u.said = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, u.res.Before)
-	case u.elementsMoved(k) != "":
-		u.said = fmt.Sprintf("logical element %s changed since the preview; nothing was sent; preview it again", u.elementsMoved(k))
+	case moved != "":
+		u.said = fmt.Sprintf("logical element %s changed since the preview; nothing was sent; preview it again", moved)
 	case u.p.Method == "stage" && k.Versions["startup"].ID != u.p.StartupID:
 		u.said = "startup was written since the preview; nothing was sent; preview it again"
 	case u.v.Dialect.Revision != u.p.DialectRev:

@@ -32,16 +32,18 @@ func (s *Service) elementTargets(ctx context.Context, q *store.Q, target core.Ve
 	if err != nil {
 		return nil, nil, false, err
 	}
-	added, err := s.NewElements(ctx, q, owner, s.DialectOf(owner), parts)
-	if err != nil {
-		return nil, nil, false, err
+	var added []core.Version
+	if which == "baseline" {
+		if added, err = s.NewElements(ctx, q, owner, s.DialectOf(owner), parts); err != nil {
+			return nil, nil, false, err
+		}
 	}
 	out = map[string]core.Version{}
 	for _, p := range parts {
-		if !strings.Contains(p.Name, "+") {
+		if _, is := core.ElementOf(p.Name); !is {
 			continue
 		}
-		picks := []store.Pick{}
+		var picks []store.Pick
 		switch which {
 		case "baseline", "latest":
 			if which == "baseline" && p.Baseline != "" {
@@ -49,11 +51,7 @@ func (s *Service) elementTargets(ctx context.Context, q *store.Q, target core.Ve
 				break
 			}
 			isNew := func(v core.Version) bool { return v.Part == p.Name }
-			if which == "baseline" && slices.ContainsFunc(added, isNew) {
-				out[p.Name] = core.Version{}
-				continue
-			}
-			if p.GoneAt != nil {
+			if p.GoneAt != nil || slices.ContainsFunc(added, isNew) {
 				out[p.Name] = core.Version{}
 				continue
 			}
@@ -94,11 +92,11 @@ func (s *Service) elementTargets(ctx context.Context, q *store.Q, target core.Ve
 
 // elements works out what a push of the main part does with the device's logical elements, the steps that do
 // it, and what that changes.
-func (s *Service) elements(ctx context.Context, v *visit.Visit, k visit.Kept, targets map[string]core.Version, unsure []string, method string) (all []Element, steps []SendStep, changes []visit.Difference, err error) {
+func (s *Service) elements(ctx context.Context, v *visit.Visit, k visit.Kept, targets map[string]core.Version, unsure []string) (all []Element, steps []SendStep, changes []visit.Difference, err error) {
 	q := s.Store.As(job.Service)
 	names := slices.Collect(maps.Keys(targets))
 	for _, name := range v.Names {
-		if strings.Contains(name, "+") && !slices.Contains(names, name) {
+		if _, is := core.ElementOf(name); is && !slices.Contains(names, name) {
 			names = append(names, name)
 		}
 	}
@@ -106,7 +104,7 @@ func (s *Service) elements(ctx context.Context, v *visit.Visit, k visit.Kept, ta
 	for _, name := range names {
 		want, base := targets[name], k.Versions[name]
 		_, there := v.Parts[name]
-		_, element, _ := strings.Cut(name, "+")
+		element, _ := core.ElementOf(name)
 		e := Element{Part: name, Name: element, TargetID: want.ID, BaseID: base.ID, Fingerprint: base.Fingerprint}
 		if want.ID != "" {
 			e.Target = want.Ref()
@@ -131,7 +129,7 @@ func (s *Service) elements(ctx context.Context, v *visit.Visit, k visit.Kept, ta
 			continue // neither then nor now
 		}
 		if e.Do != "" {
-			if e.Cannot = cannotAlong(v, name, method); e.Cannot == "" {
+			if e.Cannot = cannotAlong(v, name); e.Cannot == "" {
 				steps, changes = append(steps, elementStep(v, e, text)), append(changes, off...)
 			}
 		}
@@ -143,7 +141,7 @@ func (s *Service) elements(ctx context.Context, v *visit.Visit, k visit.Kept, ta
 // elementDiffers compares what a visit found of an element with what is wanted of it.
 func (s *Service) elementDiffers(v *visit.Visit, part, want string, wanted bool) (do string, off []visit.Difference, err error) {
 	now, there := v.Parts[part]
-	_, element, _ := strings.Cut(part, "+")
+	element, _ := core.ElementOf(part)
 	whole := func(of string) string {
 		return fmt.Sprintf("logical element %s, %s", element, core.Count(len(text.Lines(of)), "line", "lines"))
 	}
@@ -168,13 +166,10 @@ func (s *Service) elementDiffers(v *visit.Visit, part, want string, wanted bool)
 }
 
 // cannotAlong is why an element cannot go with the main part; empty: it can.
-func cannotAlong(v *visit.Visit, part, method string) string {
+func cannotAlong(v *visit.Visit, part string) string {
 	doc := v.Dialect.Doc(part)
 	if _, ok := doc.XML(); !ok || !v.Session.Whole(part) {
 		return fmt.Sprintf("dialect %s sends one part at a time; if the element is there: magpie push DEVICE/%s@VERSION", v.Dialect.Dialect, part)
-	}
-	if method != "replace" {
-		return "a logical element goes along with method replace only"
 	}
 	return ""
 }
@@ -214,12 +209,12 @@ func (s *Service) withElements(ctx context.Context, v *visit.Visit, k visit.Kept
 		return err
 	}
 	if !known {
-		if slices.ContainsFunc(v.Names, func(n string) bool { return strings.Contains(n, "+") }) {
+		if slices.ContainsFunc(v.Names, func(n string) bool { _, is := core.ElementOf(n); return is }) {
 			p.Notes = append(p.Notes, fmt.Sprintf("which logical elements belong to %s is not known: they stay as they are", p.Target))
 		}
 		return nil
 	}
-	all, steps, changes, err := s.elements(ctx, v, k, targets, unsure, req.Method)
+	all, steps, changes, err := s.elements(ctx, v, k, targets, unsure)
 	if err != nil {
 		return err
 	}
@@ -314,7 +309,7 @@ func (u *push) elementsBack(ctx context.Context) (steps []SendStep, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if do == "" || cannotAlong(u.v, e.Part, "replace") != "" {
+		if do == "" || cannotAlong(u.v, e.Part) != "" {
 			continue
 		}
 		e.Do = do
@@ -330,7 +325,7 @@ func (u *push) elementsMoved(k visit.Kept) string {
 		known[e.Part] = e
 	}
 	for _, name := range u.v.Names {
-		if _, element, is := strings.Cut(name, "+"); is && u.p.AsWhole && known[name].Fingerprint != k.Versions[name].Fingerprint {
+		if element, is := core.ElementOf(name); is && u.p.AsWhole && known[name].Fingerprint != k.Versions[name].Fingerprint {
 			return element
 		}
 	}
@@ -343,4 +338,7 @@ func (u *push) elementsMoved(k visit.Kept) string {
 }
 
 // created tells whether the push made a logical element that was not there.
-func (u *push) created() bool { return u.before.ID == "" && strings.Contains(u.p.Part, "+") }
+func (u *push) created() bool {
+	_, is := core.ElementOf(u.p.Part)
+	return is && u.before.ID == ""
+}

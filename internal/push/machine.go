@@ -105,7 +105,7 @@ type Asked struct {
 	Window       bool `json:"window,omitempty"`        // it is taken back unless it is confirmed in time
 	HoldRestart  bool `json:"hold_restart,omitempty"`  // the last line is a restart, and left to a person
 	LeaveApplied bool `json:"leave_applied,omitempty"` // when a line is refused, what was applied before it stays
-	WhenVerified bool `json:"when_verified,omitempty"` // it confirms itself when it is proved
+	WhenVerified bool `json:"when_equal,omitempty"`    // it confirms itself when it is proved
 	Saves        bool `json:"saves,omitempty"`         // startup is written once what runs is proved
 	Rounds       int  `json:"rounds,omitempty"`        // how often what is missing after the proof is sent too
 }

@@ -66,7 +66,7 @@ type Preview struct {
 	Elements              []Element          `json:"elements,omitempty"`   // logical elements that go with it
 	AsWhole               bool               `json:"as_whole,omitempty"`   // all of them were looked at, those included of which it says nothing
 	Came                  string             `json:"came,omitempty"`       // the keyed hash of it
-	KeyFacts              []Pair             `json:"key_facts,omitempty"`
+	KeyFacts              []Pair             `json:"landmarks,omitempty"`
 	SetAside              []visit.Difference `json:"held,omitempty"`   // lines of the version that are set aside: they belong to the hardware it was taken from
 	Loaded                []visit.Difference `json:"loaded,omitempty"` // what somebody loaded into the candidate and did not commit
 }

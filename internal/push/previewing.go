@@ -197,7 +197,8 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if !ok && part == v.Dialect.Main() && len(req.Only) == 0 {
 		unreadable = v.Unreadable
 	}
-	creates := !ok && strings.Contains(part, "+") && v.Session.Whole(part)
+	element, is := core.ElementOf(part)
+	creates := !ok && is && v.Session.Whole(part)
 	if (!ok || got.Absent) && !v.Identity.Factory && unreadable == "" && !creates {
 		return Preview{}, fmt.Errorf("%s cannot be pushed: %s has no part %s now", target.Ref(), d.Name, part)
 	}
@@ -259,7 +260,6 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		p.Base, p.Unreadable, p.Came = "what cannot be read", unreadable, v.Came
 		p.Warnings = append(p.Warnings, fmt.Sprintf("what %s runs is not complete, so it is not kept: %s. The push overwrites it, and nothing can take the push back", d.Name, unreadable))
 	case creates:
-		_, element, _ := strings.Cut(part, "+")
 		p.Base = "nothing: the device has no logical element " + element
 	case !ok:
 		p.Base = "factory settings"

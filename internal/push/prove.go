@@ -264,7 +264,7 @@ func (s *Service) goneElements(ctx context.Context, push Preview) (gone []string
 	parts, err := s.Store.As(job.Service).Parts(ctx, push.DeviceID)
 	for _, p := range parts {
 		of := func(e Element) bool { return e.Part == p.Name }
-		if _, element, is := strings.Cut(p.Name, "+"); is && p.GoneAt != nil && p.Baseline != "" && !slices.ContainsFunc(push.Elements, of) {
+		if element, _ := core.ElementOf(p.Name); p.Lost() && !slices.ContainsFunc(push.Elements, of) {
 			gone = append(gone, element)
 		}
 	}

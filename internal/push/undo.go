@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"magpie/internal/core"
 	"magpie/internal/job"
@@ -121,7 +120,7 @@ func (u *push) uncreate(ctx context.Context) error {
 	if _, there := u.v.Parts[u.p.Part]; !there {
 		return nil
 	}
-	_, element, _ := strings.Cut(u.p.Part, "+")
+	element, _ := core.ElementOf(u.p.Part)
 	drop := elementStep(u.v, Element{Part: u.p.Part, Name: element, Do: "remove"}, "")
 	if err := u.sendBack(ctx, beforeCommit(nil, []SendStep{drop}, u.v.Session.Commits())); err != nil {
 		return err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -68,10 +67,11 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		out.State, out.Trouble = "not known", d.Trouble // what was last pulled of the device is not what is there
 		return out, nil
 	}
-	if strings.Contains(part, "+") {
+	element, of := core.ElementOf(part)
+	if of {
 		if is, err := s.newElement(ctx, q, d, dia, part); err != nil || is != nil {
 			if is != nil {
-				line := fmt.Sprintf("logical element %s, which is new since %s", strings.SplitN(part, "+", 2)[1], is.TakenAt.UTC().Format("2006-01-02 15:04 MST"))
+				line := fmt.Sprintf("logical element %s, which is new since %s", element, is.TakenAt.UTC().Format("2006-01-02 15:04 MST"))
 				out.State, out.Running, out.Differences = core.Drifted, is.Ref(), []visit.Difference{{Have: line, HaveMasked: line}}
 				out.Known, err = s.Known(ctx, q, d, part, out.Differences)
 			}
@@ -88,7 +88,6 @@ func (s *Service) Drift(ctx context.Context, actor core.Actor, d core.Device, pa
 		return out, nil
 	}
 	if p, err := q.Part(ctx, d.ID, part, false); err == nil && p.GoneAt != nil {
-		_, element, _ := strings.Cut(part, "+")
 		line := fmt.Sprintf("logical element %s, which is not there any more since %s", element, p.GoneAt.UTC().Format("2006-01-02 15:04 MST"))
 		out.State, out.Differences = core.Drifted, []visit.Difference{{Want: line, WantMasked: line}}
 		out.Known, err = s.Known(ctx, q, d, part, out.Differences)

@@ -54,9 +54,8 @@ func (s *Service) syncDialects(ctx context.Context) {
 		if err == nil {
 			d, err = dialect.Load(u.Name, []byte(source))
 		}
-		if modern := dialect.Modern(source); err != nil && modern != source {
-			// Kept by an earlier release; it is a revision of its own.
-			d, err = dialect.Load(u.Name, []byte(modern))
+		if err != nil && source != "" { // kept by an earlier release; it is a revision of its own
+			d, err = dialect.Load(u.Name, []byte(dialect.Modern(source)))
 		}
 		if err == nil {
 			err = s.TakeDialect(ctx, d)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strings"
 
 	"magpie/internal/core"
 	"magpie/internal/dialect"
@@ -14,7 +13,7 @@ import (
 // elementsOff tells whether a device lacks a logical element that has a baseline, or has one that is new.
 func (s *Service) elementsOff(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, parts []core.Part) (off bool, err error) {
 	for _, p := range parts {
-		off = off || strings.Contains(p.Name, "+") && p.GoneAt != nil && p.Baseline != ""
+		off = off || p.Lost()
 	}
 	added, err := s.NewElements(ctx, q, d, dia, parts)
 	return off || len(added) > 0, err
@@ -29,7 +28,7 @@ func (s *Service) NewElements(ctx context.Context, q *store.Q, d core.Device, di
 	}
 	var base core.Version
 	for _, p := range parts {
-		if !strings.Contains(p.Name, "+") || p.GoneAt != nil || p.Baseline != "" {
+		if _, is := core.ElementOf(p.Name); !is || p.GoneAt != nil || p.Baseline != "" {
 			continue
 		}
 		if base.ID == "" {

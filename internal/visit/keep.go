@@ -316,6 +316,14 @@ func (v *Visit) keepDevice(ctx context.Context, q *store.Q, d *core.Device, dia 
 // none, is not new and was removed by no push: that it is gone is drift until somebody takes the baseline away. off tells
 // whether the elements that are there are those that should be.
 func (v *Visit) elements(ctx context.Context, q *store.Q, d core.Device, dia *dialect.Dialect, heads map[string]store.Head, names []string, k *Kept, l *job.Log) (off bool, err error) {
+	some := false
+	for name := range heads {
+		_, is := core.ElementOf(name)
+		some = some || is
+	}
+	if !some {
+		return false, nil
+	}
 	first := heads[dia.Main()].VersionID == "" // nothing was pulled before
 	parts, err := q.Parts(ctx, d.ID)
 	if err != nil {
@@ -327,7 +335,7 @@ func (v *Visit) elements(ctx context.Context, q *store.Q, d core.Device, dia *di
 	}
 	for _, name := range slices.Sorted(maps.Keys(heads)) {
 		h := heads[name]
-		_, element, is := strings.Cut(name, "+")
+		element, is := core.ElementOf(name)
 		if !is {
 			continue
 		}
