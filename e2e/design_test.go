@@ -16,7 +16,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"magpie/internal/run"
+	"magpie/internal/port"
 )
 
 // TestDesign looks at the page of all components, light and dark, on a desk and on a
@@ -25,7 +25,7 @@ import (
 // that is meant: MAGPIE_UPDATE=1 go test ./e2e -run TestDesign
 func TestDesign(t *testing.T) {
 	t.Parallel()
-	port := must(run.FreePort())(t)
+	port := must(port.Free())(t)
 	dev := exec.Command("npx", "vite", "--port", fmt.Sprint(port), "--host", "127.0.0.1", "--strictPort")
 	dev.Dir = "../console"
 	dev.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"magpie/client"
-	"magpie/internal/run"
+	"magpie/internal/port"
 	"magpie/internal/sim/tern"
 )
 
@@ -71,7 +71,7 @@ func TestNotifications(t *testing.T) {
 // device of ours is counted.
 func TestChangeNotices(t *testing.T) {
 	t.Parallel()
-	port := must(run.FreePort())(t)
+	port := must(port.Free())(t)
 	w := newWorld(t, 2, func(w *world) { w.extra = append(w.extra, "--syslog", fmt.Sprintf("127.0.0.1:%d", port)) })
 	names := []string{w.fleet.places[0].Name, w.fleet.places[1].Name}
 	for _, n := range names {
@@ -150,7 +150,7 @@ func TestChangeNotices(t *testing.T) {
 // quiet time at most, and the service's memory stays as it was.
 func TestNoticeStorm(t *testing.T) {
 	t.Parallel()
-	port, secured := must(run.FreePort())(t), must(run.FreePort())(t)
+	port, secured := must(port.Free())(t), must(port.Free())(t)
 	w := newWorld(t, 3, func(w *world) { w.extra = append(w.extra, "--syslog", fmt.Sprintf("127.0.0.1:%d", port)) })
 	second := start(w.top, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
 		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"), "--tls-self", "--syslog-tls", fmt.Sprintf("127.0.0.1:%d", secured))

@@ -22,7 +22,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"magpie/client"
-	"magpie/internal/run"
+	"magpie/internal/port"
 )
 
 // provider is an OpenID Connect provider that signs whoever comes in as the person it is told
@@ -170,7 +170,7 @@ func TestSignOn(t *testing.T) {
 		}
 	}
 	// The service's own address has to stand in its configuration: it is known once it runs.
-	listen := fmt.Sprintf("127.0.0.1:%d", must(run.FreePort())(t))
+	listen := fmt.Sprintf("127.0.0.1:%d", must(port.Free())(t))
 	write("http://" + listen)
 	w := newWorld(t, 1, func(w *world) { w.extra = []string{"--config", config, "--listen", listen} })
 	if out, err, status := w.cli("serve", "--check", "--config", config, "--data", filepath.Join(dir, "none"), "--listen", "127.0.0.1:0"); status != 0 || !strings.Contains(out, "sign_on: "+p.URL+" answers") {

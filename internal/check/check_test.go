@@ -3,10 +3,12 @@ package check_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"syscall"
 	"testing"
 
 	"magpie/internal/check"
@@ -68,12 +70,7 @@ func TestRun(t *testing.T) {
 			c.Close()
 		}
 	}()
-	gone, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	nobody := gone.Addr().String()
-	gone.Close()
+	nobody := refusing(t)
 	for _, c := range []struct {
 		check string
 		good  bool
@@ -104,6 +101,25 @@ func TestRun(t *testing.T) {
 			t.Errorf("%s: %v, %q, %v", c.check, good, said, err)
 		}
 	}
+}
+
+// refusing is an address that refuses connections for as long as the test runs: its
+// port is taken and not listened at, so that no other program is given it.
+func refusing(t *testing.T) string {
+	t.Helper()
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = syscall.Close(fd) })
+	if err := syscall.Bind(fd, &syscall.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}); err != nil {
+		t.Fatal(err)
+	}
+	at, err := syscall.Getsockname(fd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return fmt.Sprintf("127.0.0.1:%d", at.(*syscall.SockaddrInet4).Port)
 }
 
 func FuzzParse(f *testing.F) {

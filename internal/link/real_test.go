@@ -24,6 +24,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"magpie/internal/dialect"
+	"magpie/internal/port"
 )
 
 // These tests talk to servers that we did not write: Debian's OpenSSH, vsftpd,
@@ -46,12 +47,11 @@ func needs(t *testing.T, program string) string {
 
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	p, err := port.Free()
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	return p
 }
 
 // daemon runs a program until the test ends, and waits until its port answers.

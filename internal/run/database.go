@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +19,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"magpie/internal/port"
 )
 
 // Database is a MariaDB server of our own: on loopback, in our data folder,
@@ -199,7 +200,7 @@ func (db *Database) start(ctx context.Context) error {
 		return err
 	}
 	if db.port == 0 {
-		if db.port, err = FreePort(); err != nil {
+		if db.port, err = port.Free(); err != nil {
 			return err
 		}
 	}
@@ -415,16 +416,6 @@ func (db *Database) PID() int {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	return db.pid
-}
-
-// FreePort is a port of loopback that nobody listens at.
-func FreePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // socketPath keeps the socket's name within the 107 bytes the system allows.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"magpie/internal/run"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"magpie/internal/port"
 )
 
 // Cluster is a Galera cluster of MariaDB servers on loopback, set up as
@@ -256,7 +257,7 @@ func (n *Node) run(program string, args ...string) {
 // free is a port that nobody listens at.
 func free(t testing.TB) int {
 	t.Helper()
-	port, err := run.FreePort()
+	port, err := port.Free()
 	if err != nil {
 		t.Fatal(err)
 	}

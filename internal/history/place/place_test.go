@@ -21,6 +21,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/net/webdav"
+
+	"magpie/internal/port"
 )
 
 // sshd starts OpenSSH's server for one key, and returns how a folder is reached by it.
@@ -55,12 +57,10 @@ func sshd(t *testing.T) (w Way, folder string) {
 	if err := os.WriteFile(filepath.Join(dir, "allowed"), ssh.MarshalAuthorizedKey(allowed), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := port.Free()
 	if err != nil {
 		t.Fatal(err)
 	}
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
 	config := fmt.Sprintf("ListenAddress 127.0.0.1:%d\nHostKey %s/host\nAuthorizedKeysFile %[2]s/allowed\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nSubsystem sftp internal-sftp\n", port, dir)
 	if err := os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o600); err != nil {
 		t.Fatal(err)
