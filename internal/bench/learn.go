@@ -135,7 +135,7 @@ func learnModules() (out learned, err error) {
 	if err != nil {
 		return out, err
 	}
-	if out.draft, _, err = learn.Modules(map[string]string{"brindle-mast": gannet.Module}, nil); err != nil {
+	if out.draft, _, err = learn.Modules(map[string]string{"brindle-mast": gannet.Module}); err != nil {
 		return out, err
 	}
 	out.yaml = learn.YAML(out.draft)

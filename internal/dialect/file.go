@@ -526,6 +526,8 @@ type Grammar struct {
 	Order string `yaml:"order" is:"free"`
 	// free: how many blanks stand between the words that a rule names does not count. Without it every blank counts; in a text of several words, in quotes and in lines that no rule names every blank counts always.
 	Blanks string `yaml:"blanks" is:"free"`
+	// Of XML and JSON: how the device treats a value at its default (RFC 6243 §2). With report-all and trim it is the same whether it was set or not. With explicit, or if nothing is said, it is not: a line at its default counts as any other, and no rule's default lets it go. A NETCONF server that says another mode is not read.
+	Defaults string `yaml:"defaults" is:"report-all|trim|explicit"`
 	// Columns for a level; where indentation tells the blocks, nothing else is needed.
 	Indent int `yaml:"indent" is:"1..16"`
 	// What a comment begins with.
@@ -616,7 +618,7 @@ type Rule struct {
 	Reach bool `yaml:"reach"`
 	// The line changes by itself: never compared, never sent.
 	Volatile bool `yaml:"volatile"`
-	// The value that the device leaves out.
+	// The value that the device leaves out. In XML and JSON it counts where grammar.defaults says so.
 	Default string `yaml:"default"`
 	// Lines that the device adds below by itself when the block is made.
 	Writes []string `yaml:"writes"`

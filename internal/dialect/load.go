@@ -831,6 +831,12 @@ func (l *loader) rules(d *Dialect) {
 			d.Table.Secrets = append(d.Table.Secrets, re)
 		}
 	}
+	// Of a server in explicit mode what was set to its default is data like any other
+	// (RFC 6243 §2.3).
+	idle := d.Table.Document && d.Grammar.Defaults != "trim" && d.Grammar.Defaults != "report-all"
+	if !d.Table.Document && d.Grammar.Defaults != "" {
+		l.at([]string{"grammar", "defaults"}, "is said of XML and JSON only")
+	}
 	defined := map[string]bool{}
 	for _, r := range d.Rules {
 		defined[r.Defines] = true
@@ -855,6 +861,10 @@ func (l *loader) rules(d *Dialect) {
 				l.at(at("uses", space), "no rule defines %q", space)
 			}
 			c.Uses = append(c.Uses, rules.Use{Space: space, Name: re})
+		}
+		if idle && c.Default != "" {
+			l.doubt(at("default"), "lets nothing go: grammar.defaults does not say trim or report-all (RFC 6243 §2)")
+			c.Default = ""
 		}
 		if err := c.Compile(); err != nil {
 			l.at(at("path"), "%v", err)

@@ -268,22 +268,10 @@ func (s *Service) atUnit(ctx context.Context, j core.Job, l *job.Log, req LearnR
 		if err != nil {
 			return nil, err
 		}
-		p, err := v.Session.Fetch(dia.Main())
-		if err != nil {
-			return nil, err
-		}
-		root, err := dia.Doc(dia.Main()).Tree(p.Text)
-		if err != nil {
-			return nil, err
-		}
-		var top []string
-		for _, e := range root.Kids {
-			top = append(top, strings.Fields(e.Text)[0])
-		}
-		rules, missing, err := learn.Modules(modules, top)
+		rules, notes, err := learn.Modules(modules)
 		l.Info("%s read", core.Count(len(modules), "YANG module was", "YANG modules were"))
-		for _, m := range missing {
-			l.Warn("%s", m)
+		for _, note := range notes {
+			l.Warn("%s", note)
 		}
 		return rules, err
 	}

@@ -40,7 +40,7 @@ func TestGannet(t *testing.T) {
 			if err != nil || len(modules) != 1 {
 				t.Fatalf("%v, %d modules", err, len(modules))
 			}
-			drafted, missing, err := learn.Modules(modules, nil)
+			drafted, missing, err := learn.Modules(modules)
 			if err != nil || len(missing) > 0 {
 				t.Fatalf("%v %q", err, missing)
 			}
@@ -133,5 +133,26 @@ func TestGannet(t *testing.T) {
 				t.Error("told to keep it, it does not")
 			}
 		})
+	}
+}
+
+// TestOtherMode: a server that treats defaults otherwise than its dialect says is not read
+// (RFC 6243 §4.3).
+func TestOtherMode(t *testing.T) {
+	d, err := gannet.New("mast-a", "GM-1", "2.0", gannet.Generate(rand.New(rand.NewPCG(3, 4)), gannet.Users{"magpie": "w"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := stand(t, d)
+	for mode, good := range map[string]bool{"trim": true, "explicit": false, "report-all": false} {
+		dia := shipped(t, "gannet")
+		dia.Grammar.Defaults = mode
+		s, err := open(t, link.Call{Dialect: dia, Target: link.Target{Transport: "netconf", Address: at, Port: box.Netconf}})
+		if good != (err == nil) || err != nil && !strings.Contains(err.Error(), "mend grammar.defaults") {
+			t.Errorf("%s: %v", mode, err)
+		}
+		if err == nil {
+			s.Close()
+		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ const (
 	capWritable  = "urn:ietf:params:netconf:capability:writable-running:"
 	capCandid    = "urn:ietf:params:netconf:capability:candidate:"
 	capRollback  = "urn:ietf:params:netconf:capability:rollback-on-error:"
+	capDefaults  = "urn:ietf:params:netconf:capability:with-defaults:"
 	capValidate  = "urn:ietf:params:netconf:capability:validate:"
 	capConfirm11 = "urn:ietf:params:netconf:capability:confirmed-commit:1.1"
 	capStartup   = "urn:ietf:params:netconf:capability:startup:"
@@ -93,11 +95,34 @@ func (n *netconf) hello() error {
 		n.caps = append(n.caps, strings.TrimSpace(c))
 	}
 	n.id = strings.TrimSpace(h.ID)
+	if err := n.basicMode(); err != nil {
+		return err
+	}
 	switch {
 	case slices.Contains(n.caps, ncBase+"1.1"):
 		n.u.chunked = true
 	case !slices.Contains(n.caps, ncBase+"1.0"):
 		return fmt.Errorf("the device speaks neither NETCONF 1.0 nor 1.1; its capabilities are: %s", strings.Join(n.caps, ", "))
+	}
+	return nil
+}
+
+// basicMode refuses a server that says another mode for defaults than its dialect
+// (RFC 6243 §4.3): what the dialect takes for the same would not be.
+func (n *netconf) basicMode() error {
+	said := n.s.d.Grammar.Defaults
+	for _, c := range n.caps {
+		_, query, _ := strings.Cut(c, "?")
+		if !strings.HasPrefix(c, capDefaults) || said == "" {
+			continue
+		}
+		q, err := url.ParseQuery(query)
+		if err != nil {
+			return fmt.Errorf("the device's capability %q cannot be read: %v", c, err)
+		}
+		if mode := q.Get("basic-mode"); mode != said {
+			return fmt.Errorf("the device treats defaults by mode %q (RFC 6243), and its dialect says %q: mend grammar.defaults", mode, said)
+		}
 	}
 	return nil
 }

@@ -38,7 +38,7 @@ func (d *Device) serve(s gssh.Session) {
 	d.users[p.id] = s.User()
 	d.Unlock()
 	defer p.end()
-	caps := []string{"urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1", "urn:ietf:params:netconf:capability:candidate:1.0", nsMonitor + "?module=ietf-netconf-monitoring&revision=2010-10-04", nsMast + "?module=brindle-mast&revision=2026-03-01"}
+	caps := []string{"urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1", "urn:ietf:params:netconf:capability:candidate:1.0", nsMonitor + "?module=ietf-netconf-monitoring&revision=2010-10-04", "urn:ietf:params:netconf:capability:with-defaults:1.0?basic-mode=trim", nsMast + "?module=brindle-mast&revision=2026-03-01"}
 	if d.old() {
 		caps = append(caps, "urn:ietf:params:netconf:capability:validate:1.1", "urn:ietf:params:netconf:capability:startup:1.0", "urn:ietf:params:netconf:capability:confirmed-commit:1.1")
 	}
