@@ -100,6 +100,7 @@ type PushEnd struct {
 	After     string       `json:"after,omitempty"`
 	Sent      int          `json:"sent"`
 	Total     int          `json:"total"`
+	Begun     bool         `json:"begun"` // something was sent, or may have been
 	Saved     bool         `json:"saved"`
 	Remaining []Difference `json:"remaining"`
 	Refused   *Refusal     `json:"refused,omitempty"`

@@ -302,7 +302,10 @@ func (a *app) dialectExplain(_ context.Context, c *cli.Command) error {
 			captures = append(captures, p[0]+" = "+p[1])
 		}
 		none := func(lines []string) string {
-			if len(lines) == 0 {
+			switch {
+			case len(lines) == 0 && e.Trouble != "":
+				return ""
+			case len(lines) == 0:
 				return "nothing is typed"
 			}
 			return strings.Join(lines, "\n")

@@ -561,7 +561,7 @@ func (a *app) showPush(j client.Job) {
 		a.residuals(j.Push.Remaining)
 	}
 	a.checks(j.Push.Checks)
-	if j.Push.Before != "" && j.Outcome != "undone" {
+	if j.Push.Before != "" && j.Push.Begun && j.Outcome != "undone" {
 		a.s.printf("%s\n", a.s.paint(faint, fmt.Sprintf("what ran before is kept as %s; to go back: magpie push --undo %s", j.Push.Before, j.ID)))
 	}
 }

@@ -27,7 +27,7 @@ type Explanation struct {
 // Explain tells how a line is read that stands in the blocks before it, joined by " / ".
 // An error says why it cannot be read at all.
 func (d *Dialect) Explain(path string) (out []Explanation, err error) {
-	if d.Language == nil {
+	if d.Language == nil && !d.Table.Document {
 		return nil, fmt.Errorf("grammar %s has no lines to explain", d.Grammar.Form)
 	}
 	root := &grammar.Node{}
@@ -51,6 +51,10 @@ func (d *Dialect) Explain(path string) (out []Explanation, err error) {
 		return nil, fmt.Errorf("%s is not kept: its rule says that it changes by itself, or that the device leaves it out", path)
 	}
 	last := &out[len(out)-1]
+	if d.Table.Document {
+		last.Trouble = "documents go as a whole: nothing is typed"
+		return out, nil
+	}
 	if d.Change.Remove == "" {
 		last.Trouble = "lines are not typed here: change.remove is not said"
 		return out, nil
@@ -87,7 +91,10 @@ func typed(steps []change.Step) (out []string) {
 func (d *Dialect) explain(it *rules.Item) Explanation {
 	e := Explanation{Line: it.Line, Identity: it.Identity(), Value: it.Value(), Denied: it.Denied()}
 	if it.Rule == nil {
-		e.Says = []string{"no rule speaks of it: all its words tell it from its neighbours, and that it does what most lines do is assumed"}
+		e.Says = []string{"no rule speaks of it: all its words tell it from its neighbours"}
+		if !d.Table.Document {
+			e.Says[0] += ", and that it does what most lines do is assumed"
+		}
 		return e
 	}
 	e.Rule = it.Rule.Path
@@ -104,7 +111,7 @@ func (d *Dialect) explain(it *rules.Item) Explanation {
 		}
 	}
 	say(r.Overwrites, "a new value takes the old one's place")
-	say(!r.Overwrites && e.Value != "" && !it.Denied(), "the old value is removed before a new one is set")
+	say(!d.Table.Document && !r.Overwrites && e.Value != "" && !it.Denied(), "the old value is removed before a new one is set")
 	say(r.Permanent, "it cannot be taken away")
 	say(r.Default != "", "left out when it is "+r.Default)
 	say(r.Ordered, "the order of what is below it matters")

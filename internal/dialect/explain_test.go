@@ -47,6 +47,10 @@ func TestExplain(t *testing.T) {
 			t.Errorf("%s: %v", line, err)
 		}
 	}
+	all, err := loaded(t, "gannet.yaml").Explain("mast / user keeper / word gulls")
+	if err != nil || len(all) != 3 || all[2].Rule != "mast / user {name} / word <word>" || strings.Join(all[2].Says, "") != "secret: word" || len(all[2].Add) > 0 {
+		t.Errorf("an element of a document: %+v, %v", all, err)
+	}
 	if _, err := loaded(t, "dunlin.yaml").Explain("x"); err == nil {
 		t.Error("an opaque file has lines")
 	}

@@ -215,6 +215,13 @@ func (s *Session) Commits() bool {
 	return ok && n.target() == "candidate"
 }
 
+// Validates tells whether the device checks what was loaded before it is committed
+// (RFC 6241 §8.6).
+func (s *Session) Validates() bool {
+	n, ok := s.sp.(*netconf)
+	return ok && n.validates()
+}
+
 // Whole tells whether logical elements can go along with the main part: their documents are laid into the
 // same datastore, below the path where each is read.
 func (s *Session) Whole(part string) bool {

@@ -176,3 +176,26 @@ func TestOneAttempt(t *testing.T) {
 		}
 	}
 }
+
+// TestSizesBySFTP: a server that gives 0 for each size, or knows of none, is read to the end of
+// the file; one that breaks off is not taken for such a server.
+func TestSizesBySFTP(t *testing.T) {
+	d, address := newPlover(t)
+	s, err := open(t, link.Call{Dialect: shipped(t, "plover"),
+		Target: link.Target{Transport: "ssh", Address: address, Port: box.SSH, Ports: map[string]int{"tftp": box.TFTP}},
+		Left:   func(_, _ string) error { return nil }, Gone: func(_, _ string) error { return nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for _, sizes := range []string{"", "zero", "none"} {
+		d.SetFaults(box.Faults{Sizes: sizes})
+		if p, err := s.Fetch("running"); err != nil || !strings.Contains(p.Text, "port 3 : label is <ticket kiosk 2>\n") {
+			t.Errorf("sizes %q: %v\n%s", sizes, err, p.Text)
+		}
+	}
+	d.SetFaults(box.Faults{Sizes: "none", CutAfter: 60})
+	if p, err := s.Fetch("running"); err == nil {
+		t.Errorf("cut off, and taken for all of it:\n%s", p.Text)
+	}
+}

@@ -5,8 +5,10 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
 	"reflect"
 	"regexp"
 	"strings"
@@ -326,6 +328,11 @@ func (s *Session) FetchLarge(name string, basin func() Basin) (Part, error) {
 			absent = true
 			return ""
 		}
+		// A datastore besides running may be empty, as startup is of a new device (RFC 6241 §8.7).
+		if p.Datastore != "" && p.Datastore != "running" && holdsNothing(raw) {
+			absent = true
+			return ""
+		}
 		var wrong string
 		content, wrong = s.shape(name, p, raw)
 		return wrong
@@ -362,6 +369,20 @@ func (s *Session) FetchLarge(name string, basin func() Basin) (Part, error) {
 		out.Passphrase = s.vars["passphrase"]
 	}
 	return out, nil
+}
+
+// holdsNothing tells whether an answer is well-formed, and its data has no element.
+func holdsNothing(raw string) bool {
+	d := xml.NewDecoder(strings.NewReader(raw))
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return errors.Is(err, io.EOF)
+		}
+		if e, ok := t.(xml.StartElement); ok && e.Name.Local != "rpc-reply" && e.Name.Local != "data" {
+			return false
+		}
+	}
 }
 
 // isAbsent tells whether an error is a device's way of saying that it has no such part:

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"net/textproto"
+	"os"
 	"path"
 	"strconv"
 	"strings"
@@ -68,15 +69,16 @@ func (s *Session) getFile(f *dialect.FilePlace, name string, to *flow) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, refusedFile(err))
 		}
-		info, err := r.Stat()
+		size, err := sizeOf(r)
 		if err != nil {
+			r.Close()
 			return fmt.Errorf("%s: %w", what, err)
 		}
-		to.said = info.Size()
+		to.said = size
 		err = pour(s.ctx, r, to, s.d.Answer, s.d.Idle, what)
 		r.Close()
-		if err == nil && to.size != info.Size() {
-			err = fmt.Errorf("the device says that it has %d bytes, %d came", info.Size(), to.size)
+		if err == nil && size > 0 && to.size != size {
+			err = fmt.Errorf("the device says that it has %d bytes, %d came", size, to.size)
 		}
 		return err
 	case "scp":
@@ -114,6 +116,21 @@ func (s *Session) getFile(f *dialect.FilePlace, name string, to *flow) error {
 		}
 		return err
 	}
+}
+
+// sizeOf is how many bytes the server says that an open file has. Some servers do not know
+// SSH_FXP_FSTAT, and some give 0 for a file that they make as it is read: 0 stands for both.
+// That all of it came is then known by the end of the file, which such a server says too.
+func sizeOf(f *sftp.File) (int64, error) {
+	info, err := f.Stat()
+	var status *sftp.StatusError
+	switch {
+	case errors.As(err, &status), errors.Is(err, os.ErrNotExist), errors.Is(err, os.ErrPermission):
+		return 0, nil
+	case err != nil:
+		return 0, err
+	}
+	return info.Size(), nil
 }
 
 // putFile writes a file to the device.

@@ -1,6 +1,7 @@
 package link_test
 
 import (
+	"errors"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -154,5 +155,61 @@ func TestOtherMode(t *testing.T) {
 		if err == nil {
 			s.Close()
 		}
+	}
+}
+
+// TestFirstRequestLost: a server that loses the first request of a session is asked once more,
+// on a session of its own; one that stays silent is not asked for ever.
+func TestFirstRequestLost(t *testing.T) {
+	d, err := gannet.New("mast-a", "GM-1", "2.0", gannet.Generate(rand.New(rand.NewPCG(3, 5)), gannet.Users{"magpie": "w"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := stand(t, d)
+	for lost, good := range map[int]bool{1: true, 2: false} {
+		d.SetFaults(box.Faults{DropFirst: lost})
+		dia := shipped(t, "gannet")
+		dia.Answer = time.Second
+		s, err := open(t, link.Call{Dialect: dia, Target: link.Target{Transport: "netconf", Address: at, Port: box.Netconf}})
+		if err == nil {
+			_, err = s.Identity()
+			if good && err == nil {
+				_, err = s.Fetch("running")
+			}
+			s.Close()
+		}
+		var silent *link.TimeoutError
+		if good != (err == nil) || err != nil && !errors.As(err, &silent) {
+			t.Errorf("%d lost: %v", lost, err)
+		}
+	}
+}
+
+// TestEmptyStartup: a startup that holds nothing is none, and no part that was cut off; a running
+// that holds nothing is not taken for all of it.
+func TestEmptyStartup(t *testing.T) {
+	config := gannet.Generate(rand.New(rand.NewPCG(3, 6)), gannet.Users{"magpie": "w"})
+	d, err := gannet.Restore(gannet.State{Name: "mast-a", Serial: "GM-1", Release: "1.4", Running: config})
+	if err != nil {
+		t.Fatal(err)
+	}
+	dia := shipped(t, "gannet")
+	s, err := open(t, link.Call{Dialect: dia, Target: link.Target{Transport: "netconf", Address: stand(t, d), Port: box.Netconf}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if p, err := s.Fetch("startup"); err != nil || !p.Absent {
+		t.Errorf("startup: %+v, %v", p, err)
+	}
+	if p, err := s.Fetch("running"); err != nil || p.Absent || p.Text == "" {
+		t.Errorf("running: %+v, %v", p, err)
+	}
+	if err := d.Replace("GM-1", []string{""}); err != nil {
+		t.Fatal(err)
+	}
+	var cut *link.Incomplete
+	if p, err := s.Fetch("running"); !errors.As(err, &cut) {
+		t.Errorf("an empty running: %+v, %v", p, err)
 	}
 }

@@ -40,6 +40,7 @@ type netconf struct {
 
 // conversation is a NETCONF session.
 type conversation struct {
+	client  *ssh.Client
 	ch      *ssh.Session
 	in      io.WriteCloser
 	u       *unframer
@@ -48,6 +49,7 @@ type conversation struct {
 	caps    []string
 	id      string // session-id
 	message int
+	anew    bool // it took the place of one that gave no answer
 	locked  []string
 	dirty   bool // the candidate holds what was not committed
 	gone    bool
@@ -63,7 +65,7 @@ func newNetconf(s *Session, client *ssh.Client) (*netconf, error) {
 	}
 	p := newPump(s.ctx, out)
 	pr := &pumpReader{p, s.d.Connect, s.d.Idle, "waiting for NETCONF's hello"}
-	n := &netconf{&conversation{ch: ch, in: in, u: &unframer{r: pr}, p: p, pr: pr}, s}
+	n := &netconf{&conversation{client: client, ch: ch, in: in, u: &unframer{r: pr}, p: p, pr: pr}, s}
 	if err := n.hello(); err != nil {
 		n.close()
 		return nil, err
@@ -169,8 +171,27 @@ func (e RPCError) Error() string {
 }
 
 // rpc sends an operation and returns the whole reply. Errors of severity
-// warning are passed on as warnings; others come back as *Refused.
+// warning are passed on as warnings; others come back as *Refused. Some servers lose a
+// request that comes together with the client's hello: a session's first request that only
+// reads and gets no answer is asked once more, on a new session of the same connection.
 func (n *netconf) rpc(content string) ([]byte, error) {
+	raw, err := n.ask(content)
+	var silent *TimeoutError
+	if len(raw) > 0 || !errors.As(err, &silent) || n.message > 1 || n.anew || !strings.HasPrefix(content, "<get") {
+		return raw, err
+	}
+	n.s.call.Warn("the device gave no answer to the first request of its session; it is asked again on a new one")
+	n.close()
+	again, failed := newNetconf(n.s, n.client)
+	if failed != nil {
+		return nil, errors.Join(err, failed)
+	}
+	n.conversation, n.anew = again.conversation, true
+	return n.ask(content)
+}
+
+// ask sends an operation on this session; see rpc.
+func (n *netconf) ask(content string) ([]byte, error) {
 	if err := n.s.call.Guard(); err != nil {
 		return nil, err
 	}
@@ -454,10 +475,15 @@ func (n *netconf) edit(c Change, config string) error {
 	return n.validate()
 }
 
+// validates tells whether the device checks what was loaded before it is committed.
+func (n *netconf) validates() bool {
+	_, instead := n.s.d.Change.Instead["validate"]
+	return n.target() == "candidate" && (n.can(capValidate) || instead) && !slices.Contains(n.s.d.Change.Without, "validate")
+}
+
 // validate has the device check what was loaded (RFC 6241 §8.6).
 func (n *netconf) validate() error {
-	_, instead := n.s.d.Change.Instead["validate"]
-	if n.target() != "candidate" || !n.can(capValidate) && !instead || slices.Contains(n.s.d.Change.Without, "validate") {
+	if !n.validates() {
 		return nil
 	}
 	if err := n.operation("validate", "candidate", "<validate><source><candidate/></source></validate>"); err != nil {

@@ -75,6 +75,7 @@ type Result struct {
 	After     string             `json:"after,omitempty"`
 	Sent      int                `json:"sent"`  // lines the device took
 	Total     int                `json:"total"` // lines previewed
+	Begun     bool               `json:"begun"` // a line was about to go, went, or is in doubt
 	Saved     bool               `json:"saved"`
 	Remaining []visit.Difference `json:"residuals"`
 	Refused   *Refusal           `json:"refused,omitempty"`

@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/text"
 	"magpie/internal/job"
+	"magpie/internal/link"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 )
@@ -219,7 +220,7 @@ func (s *Service) withElements(ctx context.Context, v *visit.Visit, k visit.Kept
 		return err
 	}
 	p.Elements, p.AsWhole = all, true
-	p.Steps, p.Changes = beforeCommit(p.Steps, steps, v.Session.Commits()), append(p.Changes, changes...)
+	p.Steps, p.Changes = beforeCommit(p.Steps, steps, v.Session), append(p.Changes, changes...)
 	for _, e := range all {
 		switch {
 		case e.Cannot != "" && e.Do == "":
@@ -255,12 +256,12 @@ func (s *Service) elementsBefore(ctx context.Context, q *store.Q, jobID string) 
 }
 
 // beforeCommit puts the steps for elements before the one that commits, or has what was sent take effect.
-func beforeCommit(steps, more []SendStep, commits bool) []SendStep {
+func beforeCommit(steps, more []SendStep, to *link.Session) []SendStep {
 	if len(more) == 0 {
 		return steps
 	}
-	if len(steps) == 0 && commits {
-		steps = []SendStep{say("commit", "what was loaded, once the device found it valid")}
+	if len(steps) == 0 && to.Commits() {
+		steps = []SendStep{commits(to)}
 	}
 	at := slices.IndexFunc(steps, func(st SendStep) bool { return st.Kind == "commit" || st.Kind == "live" })
 	if at < 0 {

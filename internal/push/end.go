@@ -14,6 +14,7 @@ import (
 func (u *push) end(outcome, summary string, also ...func(q *store.Q) error) {
 	ctx := context.Background()
 	u.close()
+	u.res.Begun = u.res.Begun || u.st.Announced > 0
 	place := outcome
 	if r := u.res.Refused; r != nil && outcome == core.Verified {
 		outcome = core.Refused

@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core/rules"
 	"magpie/internal/core/text"
 	"magpie/internal/dialect"
+	"magpie/internal/link"
 	"magpie/internal/visit"
 )
 
@@ -176,7 +177,7 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 	}
 	p.steps = []SendStep{load}
 	if v.Session.Commits() {
-		p.steps = append(p.steps, say("commit", "what was loaded, once the device found it valid"))
+		p.steps = append(p.steps, commits(v.Session))
 	}
 	if live {
 		p.steps = append(p.steps, say("live", "what was sent takes effect"))
@@ -199,6 +200,14 @@ func (s *Service) setAsideWords(held []*rules.Item, mask rules.Masker) (out []vi
 // say is a step in our words, not the device's.
 func say(kind, line string) SendStep {
 	return SendStep{Kind: kind, Lines: []string{line}, Masked: []string{line}}
+}
+
+// commits is the step that commits what was loaded.
+func commits(to *link.Session) SendStep {
+	if to.Validates() {
+		return say("commit", "what was loaded, once the device found it valid")
+	}
+	return say("commit", "what was loaded; the device is not asked whether it is valid")
 }
 
 // staged works out a push by way of the startup part and a restart.

@@ -102,7 +102,7 @@ func (u *push) undone(ctx context.Context) ([]visit.Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	sc.steps = beforeCommit(sc.steps, more, u.v.Session.Commits())
+	sc.steps = beforeCommit(sc.steps, more, u.v.Session)
 	if len(sc.steps) > 0 {
 		if err := u.sendBack(ctx, sc.steps); err != nil {
 			return nil, err
@@ -122,7 +122,7 @@ func (u *push) uncreate(ctx context.Context) error {
 	}
 	element, _ := core.ElementOf(u.p.Part)
 	drop := elementStep(u.v, Element{Part: u.p.Part, Name: element, Do: "remove"}, "")
-	if err := u.sendBack(ctx, beforeCommit(nil, []SendStep{drop}, u.v.Session.Commits())); err != nil {
+	if err := u.sendBack(ctx, beforeCommit(nil, []SendStep{drop}, u.v.Session)); err != nil {
 		return err
 	}
 	u.v.Renew(core.AfterPush)

@@ -25,6 +25,7 @@ func viewPush(_ context.Context, q *store.Q, a core.Actor, j core.Job) (any, err
 	var r Result
 	err := q.OpenResult(j, &r)
 	out := wireEnd(r)
+	out.Begun = out.Begun || out.Sent > 0 // an earlier release did not write it down
 	out.Remaining = visit.SeenBy(a, r.Remaining)
 	out.Checks = make([]client.Checked, len(r.Checks))
 	for i, c := range r.Checks {

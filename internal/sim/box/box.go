@@ -42,6 +42,7 @@ type Faults struct {
 	SlowMS      int    `json:"slow_ms,omitempty"`      // wait this long before each answer
 	Hang        string `json:"hang,omitempty"`         // never answer this command, path or operation
 	CutAfter    int    `json:"cut_after,omitempty"`    // drop the connection after so many bytes of a part
+	DropFirst   int    `json:"drop_first,omitempty"`   // so many NETCONF sessions that lose their first request
 	HoldLine    int    `json:"hold_line,omitempty"`    // stop before the Nth change, until released
 	HoldApplied bool   `json:"hold_applied,omitempty"` // hold after the change took effect instead of before
 	RefuseLine  int    `json:"refuse_line,omitempty"`  // refuse the Nth change
@@ -54,6 +55,7 @@ type Faults struct {
 	Garbage     int    `json:"garbage,omitempty"` // so many random bytes in the middle of a part
 	Endless     bool   `json:"endless,omitempty"` // a part that never ends
 	FullDisk    bool   `json:"full_disk,omitempty"`
+	Sizes       string `json:"sizes,omitempty"`        // of files by SFTP: "none", none can be asked for; "zero", each is 0
 	Expire      int    `json:"expire,omitempty"`       // end the web session after so many requests, once
 	SlowRestart int    `json:"slow_restart,omitempty"` // so many milliseconds longer until it is back
 	NoReturn    bool   `json:"no_return,omitempty"`    // a restart it never comes back from
@@ -186,6 +188,17 @@ func (b *Base) Busy() bool {
 	defer b.Unlock()
 	if b.faults.Busy > 0 {
 		b.faults.Busy--
+		return true
+	}
+	return false
+}
+
+// DropsFirst tells whether a NETCONF session that begins loses its first request.
+func (b *Base) DropsFirst() bool {
+	b.Lock()
+	defer b.Unlock()
+	if b.faults.DropFirst > 0 {
+		b.faults.DropFirst--
 		return true
 	}
 	return false

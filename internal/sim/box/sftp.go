@@ -141,6 +141,12 @@ func (h *Disk) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		if !ok {
 			return nil, os.ErrNotExist
 		}
+		switch h.Base.Faults().Sizes {
+		case "none":
+			return nil, sftp.ErrSSHFxOpUnsupported
+		case "zero":
+			raw = nil
+		}
 		return listing{info{name, int64(len(raw))}}, nil
 	}
 	var all listing

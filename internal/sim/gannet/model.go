@@ -393,11 +393,14 @@ func (d *data) text() string {
 
 // read makes a datastore of a document around which one element stands.
 func read(src string) (*data, error) {
+	d := &data{is: model}
+	if src == "" {
+		return d, nil // a datastore that holds nothing
+	}
 	top, err := parse([]byte(src))
 	if err != nil {
 		return nil, err
 	}
-	d := &data{is: model}
 	if wrong := edit(d, top.kids[0], "merge", ""); len(wrong) > 0 {
 		return nil, wrong
 	}

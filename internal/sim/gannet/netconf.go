@@ -54,6 +54,7 @@ func (d *Device) serve(s gssh.Session) {
 		return
 	}
 	p.framing.Chunked = bytes.Contains(raw, []byte("base:1.1"))
+	first := true
 	for {
 		raw, err := p.framing.Read()
 		if err != nil {
@@ -63,6 +64,11 @@ func (d *Device) serve(s gssh.Session) {
 		if err != nil || len(top.kids) != 1 || top.kids[0].name.Local != "rpc" {
 			return
 		}
+		if first && d.DropsFirst() {
+			first = false
+			continue
+		}
+		first = false
 		id := top.kids[0].says("@id")
 		i := slices.IndexFunc(top.kids[0].kids, func(e *element) bool { return !strings.HasPrefix(e.name.Local, "@") })
 		if i < 0 || d.Wait(ctx, top.kids[0].kids[i].name.Local) != nil {
