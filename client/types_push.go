@@ -62,6 +62,7 @@ type NewPreview struct {
 
 	Only      []string `json:"only,omitempty"`       // only these blocks of it, like "lane quay1" or "flock 7 / neighbour 10.0.0.1"
 	InPlace   bool     `json:"in_place,omitempty"`   // what is in use is taken apart where it stands, not built anew beside first
+	Exactly   bool     `json:"exactly,omitempty"`    // the whole text is sent although what runs means the same, where it is written differently
 	Swap      bool     `json:"swap,omitempty"`       // other hardware that answers is to take the device's place
 	At        string   `json:"at,omitempty"`         // where the unit is for now, HOST or HOST:PORT: a factory address, a bench
 	AcceptKey string   `json:"accept_key,omitempty"` // the fingerprint of its key
@@ -101,6 +102,8 @@ type Preview struct {
 
 	Only      []string      `json:"only,omitempty"` // the blocks it is limited to
 	InPlace   bool          `json:"in_place"`       // what is in use is taken apart where it stands
+	Exactly   bool          `json:"exactly"`        // sent although what runs means the same
+	LetGo     LetGo         `json:"let_go"`         // what differs from what runs and counts for nothing, because the dialect says so
 	Beside    bool          `json:"beside"`         // something in use is built anew beside first
 	Warnings  []string      `json:"warnings"`       // what speaks against it; a push has to say why it is done all the same
 	Swap      *Newcomer     `json:"swap,omitempty"`

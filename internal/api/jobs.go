@@ -190,7 +190,7 @@ func (s *Server) newPreview(c *gin.Context) {
 		return
 	}
 	j, err := s.Pushes.RequestPreview(ctx, actor(c), d, target,
-		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, InPlace: in.InPlace, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay,
+		push.PreviewRequest{Method: in.Method, UndoOf: in.UndoOf, Only: in.Only, InPlace: in.InPlace, Exactly: in.Exactly, Swap: in.Swap, At: in.At, Accept: in.AcceptKey, Relay: in.Relay,
 			Which: r.Which, Alone: r.Named}, k)
 	s.answerJob(c, http.StatusAccepted, j, err)
 }
@@ -226,7 +226,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	return q.Version(ctx, store.ByID(journal.BeforeID))
 }
 
-var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested")
+var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested", "LetGo")
 
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
@@ -240,6 +240,7 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	out := wirePreview(p)
 	out.ID, out.Hash, out.MadeAt, out.At, out.Relay = row.ID, row.Hash, row.MadeAt, p.Where.Address, p.Where.Relay
+	out.LetGo = wireLetGo(p.LetGo)
 	out.Methods, out.Masked, out.Lines = []string{}, !a.Secrets, len(p.Steps)
 	out.Changes, out.Remaining, out.SetAside, out.Loaded = visit.SeenBy(a, p.Changes), visit.SeenBy(a, p.Remaining), visit.SeenBy(a, p.SetAside), visit.SeenBy(a, p.Loaded)
 	for _, st := range p.Steps {

@@ -32,6 +32,7 @@ func pushFlags() []cli.Flag {
 		&cli.StringFlag{Name: "accept-key", Category: "where", Usage: "the `FINGERPRINT` of the unit's key, where it is not the device's"},
 		&cli.BoolFlag{Name: "preview", Category: "what", Usage: "show what would be sent, and stop"},
 		&cli.BoolFlag{Name: "in-place", Category: "how", Usage: "take what is in use apart where it stands, where the dialect would build it anew beside first"},
+		&cli.BoolFlag{Name: "exactly", Category: "how", Usage: "send the whole text although what runs means the same, where the two are written differently"},
 		&cli.IntFlag{Name: "rounds", Category: "how", HideDefault: true, Usage: "after the proof, send what is still missing too, at most `N` times; once with --within if not said, otherwise never"},
 		&cli.BoolFlag{Name: "no-save", Category: "how", Usage: "do not save to startup afterwards"},
 		&cli.BoolFlag{Name: "leave", Category: "safety", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
@@ -125,7 +126,7 @@ func (a *app) doPush(ctx context.Context, c *cli.Command, s *client.Client, got 
 
 // runPush previews a push, asks, begins it and follows it to its end.
 func (a *app) runPush(ctx context.Context, c *cli.Command, s *client.Client, ask client.NewPreview) error {
-	ask.InPlace = c.Bool("in-place")
+	ask.InPlace, ask.Exactly = c.Bool("in-place"), c.Bool("exactly")
 	ask.Method, ask.At, ask.AcceptKey, ask.Relay = c.String("method"), c.String("at"), c.String("accept-key"), c.String("relay")
 	if ask.Relay != "" && ask.At == "" {
 		all, err := s.Relays(ctx)
@@ -381,6 +382,10 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 			a.residuals(p.Remaining)
 		} else {
 			a.s.printf("%s runs %s already; nothing to send.\n", p.Device, target)
+			if gone := letGo(p.LetGo); gone != "" {
+				a.s.printf("They are written differently and mean the same: %s.\n"+
+					"--exactly sends it all the same, where it goes as a whole.\n", gone)
+			}
 		}
 		if p.Unsaved {
 			a.s.printf("But it is not saved: startup does not hold what runs.\n")

@@ -279,7 +279,7 @@ func (u *plannedPush) look(ctx context.Context, actor core.Actor) (p push.Previe
 		return p, nil, err
 	}
 	u.res.Looks++
-	return s.Previewed(ctx, actor, d, target, push.PreviewRequest{Method: u.p.Method, UndoOf: u.p.UndoOf, Only: u.p.Only, InPlace: u.p.InPlace}, fmt.Sprintf("%s look %d %d", u.j.ID, u.res.Looks, s.Now().Unix()))
+	return s.Previewed(ctx, actor, d, target, push.PreviewRequest{Method: u.p.Method, UndoOf: u.p.UndoOf, Only: u.p.Only, InPlace: u.p.InPlace, Exactly: u.p.Exactly}, fmt.Sprintf("%s look %d %d", u.j.ID, u.res.Looks, s.Now().Unix()))
 }
 
 // sameSend tells whether two previews would send the same to the same unit and

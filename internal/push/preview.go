@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"magpie/internal/core/rules"
 	"magpie/internal/dialect"
 	"magpie/internal/link"
 	"magpie/internal/visit"
@@ -56,6 +57,8 @@ type Preview struct {
 	UndoOf                string             `json:"undo_of,omitempty"`
 	Only                  []string           `json:"only,omitempty"` // the blocks it is limited to
 	InPlace               bool               `json:"in_place,omitempty"`
+	Exactly               bool               `json:"exactly,omitempty"` // sent although what runs means the same
+	LetGo                 rules.Gone         `json:"let_go,omitzero"`   // what differs from what runs and counts for nothing, by the dialect's rules
 	Beside                bool               `json:"beside,omitempty"`
 	Warnings              []string           `json:"doubts,omitempty"` // what speaks against it; a person has to say why it is done all the same
 	Where                 visit.Where        `json:"where"`
@@ -78,6 +81,7 @@ type PreviewRequest struct {
 	UndoOf    string            `json:"undo_of,omitempty"`
 	Only      []string          `json:"only,omitempty"` // only these blocks of it; see change.Choose
 	InPlace   bool              `json:"in_place,omitempty"`
+	Exactly   bool              `json:"exactly,omitempty"`  // the whole text is sent although what runs means the same, where it is written differently
 	Swap      bool              `json:"swap,omitempty"`     // other hardware that answers is to take the device's place
 	At        string            `json:"at,omitempty"`       // where the unit is for now: HOST or HOST:PORT
 	Accept    string            `json:"accept,omitempty"`   // the fingerprint of its key

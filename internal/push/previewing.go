@@ -242,13 +242,17 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 		unfit = append(unfit, others...)
 	}
 	other := from.Serial != "" && from.Serial != v.Pull.Serial && !v.Dialect.Identity.Pair
-	pl, err := s.script(v, doc, part, ask{req.Method, got.Text, want, target.ContentID, passphrase, req.Only, other, req.InPlace})
+	pl, err := s.script(v, doc, part, ask{req.Method, got.Text, want, target.ContentID, passphrase, req.Only, other,
+		req.InPlace, req.Exactly})
 	if err != nil {
 		return Preview{}, fmt.Errorf("putting %s on %s: %w", target.Ref(), d.Name, err)
 	}
 	p := Preview{DeviceID: d.ID, Device: d.Name, Serial: v.Pull.Serial, Method: req.Method, TargetID: target.ID, Target: target.Ref(), TargetName: target.Name,
 		BaseID: base.ID, Base: base.Ref(), Fingerprint: base.Fingerprint, DialectRev: v.Dialect.Revision, Part: part, Steps: pl.steps, Changes: pl.changes,
-		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, KeyFacts: s.pairs(doc, got.Text, want), Warnings: unfit, SetAside: pl.setAside}
+		Remaining: pl.remains, Notes: pl.notes, Only: req.Only, InPlace: req.InPlace, Exactly: req.Exactly, Beside: pl.beside, Saves: v.Session.Saves(), Unsaved: v.Unsaved(), UndoOf: req.UndoOf, Predicted: pl.predicted, Where: v.Where, Swap: swap, Factory: v.Identity.Factory, KeyFacts: s.pairs(doc, got.Text, want), Warnings: unfit, SetAside: pl.setAside}
+	if unreadable == "" && ok {
+		p.LetGo = doc.LetGo(got.Text, want)
+	}
 	if req.Method == "stage" {
 		p.StartupID, p.Saves = k.Versions["startup"].ID, false
 	}

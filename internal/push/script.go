@@ -86,6 +86,7 @@ type ask struct {
 	only       []string
 	otherUnit  bool // want was taken from another piece of hardware
 	inPlace    bool // what is in use is taken apart where it stands
+	exactly    bool // want is sent although have means the same, where they are written differently
 }
 
 // script works out what to send so that a part that runs have runs want: lines
@@ -97,8 +98,9 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		if len(only) > 0 {
 			return p, fmt.Errorf("blocks are chosen with method replace, not stage: startup is written as a whole")
 		}
-		return s.staged(v, doc, have, want)
+		return s.staged(v, doc, have, want, ask.exactly)
 	}
+	asWritten := ask.exactly && have != want
 	if doc.Language != nil && doc.Change.Remove != "" && !doc.Opaque() && (method == "replace" || method == "merge") {
 		_, from, err := doc.Parse(have)
 		if err != nil {
@@ -107,6 +109,9 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		_, to, err := doc.Parse(want)
 		if err != nil {
 			return p, fmt.Errorf("the version cannot be read as the dialect says: %w", err)
+		}
+		if asWritten {
+			return p, fmt.Errorf("dialect %s types lines: a text that is written differently and means the same goes only where it is sent as a whole", v.Dialect.Dialect)
 		}
 		if len(only) > 0 {
 			if method != "replace" {
@@ -158,7 +163,7 @@ func (s *Service) script(v *visit.Visit, doc *dialect.Doc, part string, ask ask)
 		p.predicted = s.FileWords(doc, want) + "\n"
 	}
 	live := len(v.Dialect.Change.Live) > 0
-	if len(p.changes) == 0 {
+	if len(p.changes) == 0 && !asWritten {
 		if follows, _, _ := v.Dialect.Follower(); live && follows != "startup" && v.Unsaved() {
 			p.steps = []SendStep{say("live", "what is there already takes effect")}
 		}
@@ -211,12 +216,13 @@ func commits(to *link.Session) SendStep {
 }
 
 // staged works out a push by way of the startup part and a restart.
-func (s *Service) staged(v *visit.Visit, doc *dialect.Doc, have, want string) (p script, err error) {
+func (s *Service) staged(v *visit.Visit, doc *dialect.Doc, have, want string, exactly bool) (p script, err error) {
 	p = script{remains: []visit.Difference{}, predicted: want}
-	if p.changes, err = s.Differences(doc, have, want); err != nil || len(p.changes) == 0 {
+	asWritten := exactly && have != want
+	if p.changes, err = s.Differences(doc, have, want); err != nil || len(p.changes) == 0 && !asWritten {
 		return p, err
 	}
-	if now := v.Parts["startup"]; now.Absent || !doc.Equivalent(now.Text, want) {
+	if now := v.Parts["startup"]; now.Absent || !doc.Equivalent(now.Text, want) || asWritten && now.Text != want {
 		put := say("stage", "startup, "+core.Count(len(text.Lines(want)), "line", "lines"))
 		put.Content = []byte(want)
 		p.steps = append(p.steps, put)

@@ -14,6 +14,7 @@ import SafetyForm from '../push/SafetyForm.vue'
 import StepBar from '../push/StepBar.vue'
 import StepList from '../push/StepList.vue'
 import { useSession } from '../session'
+import { letGo } from '../version/letGo'
 
 // What a push would do, how it is made safe, and the button that does it.
 const props = defineProps<{ id: string }>()
@@ -32,6 +33,11 @@ const push = () =>
     const j = await post<Job>('/pushes', safety.body(), { 'Idempotency-Key': key })
     void router.push('/jobs/' + j.id)
   })
+const written = computed(() => letGo(p.value?.let_go).join(', '))
+const exactly = computed(() => ({
+  path: '/push',
+  query: { ref: p.value?.target, to: p.value?.device, method: p.value?.method, exactly: '1' },
+}))
 const chosen = computed(() => ({ path: '/push', query: { to: p.value?.device } }))
 </script>
 
@@ -57,6 +63,10 @@ const chosen = computed(() => ({ path: '/push', query: { to: p.value?.device } }
           {{ p.device }} runs {{ p.target }} already; nothing to send.<template v-if="p.unsaved">
             But it is not saved: startup does not hold what runs.</template
           >
+          <template v-if="written">
+            They are written differently and mean the same: {{ written }}.
+            <RouterLink v-if="operator" :to="exactly">Send it all the same</RouterLink>
+          </template>
         </p>
         <PreviewWords :preview="p" :may="operator" />
       </section>

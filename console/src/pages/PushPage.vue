@@ -62,6 +62,7 @@ async function look(accepted?: string) {
           method,
           only: only.length ? only : undefined,
           in_place: route.query.in_place === '1' || undefined,
+          exactly: route.query.exactly === '1' || undefined,
           swap: swap || undefined,
           at: place,
           accept_key: accepted,

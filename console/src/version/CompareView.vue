@@ -12,6 +12,7 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import { useSession } from '../session'
 import EntryList from './EntryList.vue'
+import { letGo } from './letGo'
 
 // Two texts laid against each other, with what was left out of it said.
 const props = defineProps<{ from: string; to: string; low?: boolean }>()
@@ -47,14 +48,7 @@ const set = computed(() => {
   const out: string[] = []
   const n = d?.set_aside ?? 0
   if (n) out.push(`${n} ${n === 1 ? 'line that changes by itself' : 'lines that change by themselves'}`)
-  const gone = d?.let_go
-  const lines = (n: number, what: string) => n && out.push(`${n} ${n === 1 ? 'line' : 'lines'} ${what}`)
-  if (gone) {
-    lines(gone.order, 'in another place')
-    lines(gone.blanks, 'with other blanks')
-    lines(gone.defaults, 'at the default')
-    lines(gone.written, 'written otherwise')
-  }
+  out.push(...letGo(d?.let_go))
   for (const h of d?.hidden ?? []) out.push(`${h.lines} ${h.lines === 1 ? 'line' : 'lines'} by rule ${h.rule}`)
   return out
 })
