@@ -303,7 +303,7 @@ func (s *Service) takeIn(ctx context.Context, actor core.Actor, d core.Device, a
 		}
 		t.Became = TakenIn
 		pull := core.Pull{ID: store.NewID(s.Now()), DeviceID: d.ID, RequestedAt: s.Now(), TakenAt: &at, Reason: core.ByImport, Actor: actor.Name, DialectRev: dia.Revision, Result: "done"}
-		v := core.Version{PullID: pull.ID, Fingerprint: s.Store.Keys().Hash("fingerprint", []byte(doc.Settled(content))), TakenAt: at, Reason: core.ByImport, Actor: actor.Name, Aside: core.Imported,
+		v := core.Version{PullID: pull.ID, Fingerprint: s.Fingerprint(doc, doc.Settled(content)), TakenAt: at, Reason: core.ByImport, Actor: actor.Name, Aside: core.Imported,
 			DialectRev: dia.Revision, Device: d.Name, Part: t.Part, DeviceID: d.ID, Lines: lines}
 		if lines > 0 {
 			if v.Added, v.Removed, _, err = s.Counted(ctx, q, d.ID, t.Part, doc, doc.Settled(content)); err != nil {

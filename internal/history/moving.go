@@ -428,7 +428,7 @@ func (s *Service) takeVersion(ctx context.Context, q *store.Q, d core.Device, x 
 	v.PullID = pull.ID
 	if dia := s.DialectOf(d); dia != nil {
 		v.DialectRev = dia.Revision
-		v.Fingerprint = s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(v.Part).Settled(string(content))))
+		v.Fingerprint = s.Fingerprint(dia.Doc(v.Part), dia.Doc(v.Part).Settled(string(content)))
 	}
 	if v.ContentID, err = q.PutContent(ctx, content, p.ID, v.Number-1); err != nil {
 		return err

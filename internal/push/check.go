@@ -71,14 +71,14 @@ func (u *push) check() Report {
 		u.said = k.Device.Trouble + "; nothing was sent"
 	case u.v.Identity.Factory != u.p.Factory:
 		u.said = "the unit was reset or set up since the preview; nothing was sent; preview it again"
+	case u.v.Dialect.Revision != u.p.DialectRev:
+		u.said = "the dialect was changed since the preview; nothing was sent; preview it again"
 	case u.p.Fingerprint != "" && u.before.Fingerprint != u.p.Fingerprint:
 		u.said = fmt.Sprintf("the device changed since the preview (it ran %s, now %s); nothing was sent; preview it again", u.p.Base, u.res.Before)
 	case moved != "":
 		u.said = fmt.Sprintf("logical element %s changed since the preview; nothing was sent; preview it again", moved)
 	case u.p.Method == "stage" && k.Versions["startup"].ID != u.p.StartupID:
 		u.said = "startup was written since the preview; nothing was sent; preview it again"
-	case u.v.Dialect.Revision != u.p.DialectRev:
-		u.said = "the dialect was changed since the preview; nothing was sent; preview it again"
 	default:
 		loaded, err := u.s.loaded(u.v)
 		if err != nil {

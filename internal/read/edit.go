@@ -129,7 +129,7 @@ func (s *Service) Edit(ctx context.Context, actor core.Actor, r ref.Version, con
 		if err != nil {
 			return err
 		}
-		v = core.Version{PullID: pull.ID, Fingerprint: s.Store.Keys().Hash("fingerprint", []byte(settled)), TakenAt: at, Reason: core.Edited, Actor: actor.Name, Aside: core.Edited,
+		v = core.Version{PullID: pull.ID, Fingerprint: s.Fingerprint(doc, settled), TakenAt: at, Reason: core.Edited, Actor: actor.Name, Aside: core.Edited,
 			DialectRev: dia.Revision, Device: d.Name, Part: base.Part, DeviceID: d.ID, Lines: len(text.Lines(content))}
 		v.Added, v.Removed = doc.Counts(was, settled)
 		if v.ContentID, err = q.PutContent(ctx, []byte(content), p.ID, p.Last); err != nil {

@@ -11,6 +11,7 @@ import (
 	"magpie/internal/core"
 	"magpie/internal/core/ref"
 	"magpie/internal/store"
+	"magpie/internal/visit"
 )
 
 // How a part is at one moment, beside another.
@@ -121,7 +122,7 @@ func (s *Service) compare(ctx context.Context, q *store.Q, from, to []core.Versi
 		switch {
 		case !ok:
 			out.Parts = append(out.Parts, PartDiff{Device: a.Device, Part: a.Part, From: a.Number, Became: PartWent})
-		case a.ID == b.ID || a.Fingerprint == b.Fingerprint:
+		case visit.Same(a, b):
 			out.Same++
 		default:
 			p := PartDiff{Device: b.Device, Part: a.Part, From: a.Number, To: b.Number, Became: PartChanged}

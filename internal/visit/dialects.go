@@ -105,7 +105,7 @@ func (s *Service) refingerprint(ctx context.Context, d *dialect.Dialect) error {
 			if err != nil {
 				return err
 			}
-			fingerprint := s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(p.Name).Settled(raw)))
+			fingerprint := s.Fingerprint(dia.Doc(p.Name), dia.Doc(p.Name).Settled(raw))
 			if fingerprint == v.Fingerprint {
 				continue
 			}

@@ -406,8 +406,8 @@ func (v *Visit) ownAgain(ctx context.Context, q *store.Q, d core.Device, dia *di
 	if err != nil {
 		return false, err
 	}
-	part := dia.Main()
-	return heads[part].VersionID != "" && heads[part].Fingerprint == v.s.Store.Keys().Hash("fingerprint", []byte(dia.Doc(part).Settled(parts[part].Text))), nil
+	doc := dia.Doc(dia.Main())
+	return v.s.unchanged(ctx, q, heads[dia.Main()], doc, v.s.Fingerprint(doc, doc.Settled(parts[dia.Main()].Text)))
 }
 
 // judge tells whether what answered is what is expected there; if not, why the
@@ -495,12 +495,15 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 	if got.Absent {
 		return out, core.Version{}, q.CloseSeen(ctx, p.ID)
 	}
+	fingerprint := v.s.Fingerprint(doc, settled)
 	if got.Passphrase != "" && got.Sign != "" {
 		// Encrypted anew each time: only the device can tell whether it changed.
-		settled = "sign " + pull.Serial + " " + got.Sign
+		fingerprint = v.s.signFingerprint(pull.Serial, got.Sign)
 	}
-	fingerprint := v.s.Store.Keys().Hash("fingerprint", []byte(settled))
-	again := head.Fingerprint == fingerprint
+	again, err := v.s.unchanged(ctx, q, head, doc, fingerprint)
+	if err != nil {
+		return out, core.Version{}, err
+	}
 	if again {
 		sound, err := v.sound(ctx, q, head, got, l)
 		if err != nil {
