@@ -229,21 +229,17 @@ func (s *quit) over(deadline time.Time) bool {
 // answer was lost is looked up.
 func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) error {
 	deadline := until(actor)
-	// The id stays the same however often it is tried: a commit that is still on its
-	// way when it is looked up, or tried again, cannot come about twice.
-	id, inDoubt := NewID(s.clock()), false
 	for wait := 10 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		id := NewID(s.clock())
 		committing, err := s.once(ctx, actor, id, fn)
-		if errors.Is(err, errKept) && inDoubt {
-			return nil
-		}
 		if err != nil && committing && lost(err) {
-			inDoubt = true
-			n, err2 := get[int](ctx, s.patient(actor), `SELECT COUNT(*) FROM commits WHERE id = ?`, id)
+			// What fn made has to be what was kept: it is not run again before it is certain that
+			// this commit does not come about any more.
+			kept, err2 := s.settle(ctx, id, deadline)
 			if err2 != nil {
 				return fmt.Errorf("it is not known whether the database kept this: %w", errors.Join(err, err2))
 			}
-			if n > 0 {
+			if kept {
 				return nil
 			}
 		}
@@ -260,8 +256,32 @@ func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) e
 	}
 }
 
-// errKept is why a transaction is not tried again: it was kept.
-var errKept = errors.New("it was kept already")
+// settle tells whether the transaction of an id was kept, whose commit gave no answer. If it was not, it
+// will not be any more: its id is taken, and a commit that is still on its way meets that. Waits for one
+// that still holds its row.
+func (s *Store) settle(ctx context.Context, id string, deadline time.Time) (kept bool, err error) {
+	for wait := 10 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		_, err = s.db.ExecContext(ctx, `INSERT INTO commits (id, at, void) VALUES (?, ?, TRUE)`, id, s.clock().UTC())
+		if number(err) == 1062 { // it was kept, or an earlier round of this took the id and got no answer
+			var void bool
+			if err = s.db.QueryRowxContext(ctx, `SELECT void FROM commits WHERE id = ?`, id).Scan(&void); err == nil {
+				return !void, nil
+			}
+		}
+		if err == nil {
+			return false, nil
+		}
+		if ctx.Err() != nil || !lost(err) && !conflict(err) || s.quit.over(deadline) {
+			return false, plain(err)
+		}
+		select {
+		case <-time.After(wait):
+		case <-s.quit.c:
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
+	}
+}
 
 func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q *Q) error) (committing bool, err error) {
 	tx, err := s.db.BeginTxx(ctx, nil)
@@ -280,9 +300,7 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 	if !t.wrote { // there is nothing that could be in doubt
 		return false, tx.Commit()
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); number(err) == 1062 {
-		return false, errKept
-	} else if err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); err != nil {
 		return false, err
 	}
 	return true, tx.Commit()

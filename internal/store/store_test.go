@@ -459,8 +459,16 @@ func TestLostCommits(t *testing.T) {
 	s := open(t, through)
 	for i, moment := range []int32{1, 2, 3, 4, 1, 3, 2, 3, 4} {
 		c.atCommit.Store(moment)
-		if err := s.Tx(bg, who, func(q *store.Q) error { return q.Audit(bg, "did", "", "") }); err != nil {
+		made := ""
+		if err := s.Tx(bg, who, func(q *store.Q) error {
+			made = store.NewID(time.Now())
+			return q.Audit(bg, "did", made, "")
+		}); err != nil {
 			t.Fatalf("cut %d at moment %d: %v", i, moment, err)
+		}
+		// What was made in it is what was kept, and not of a run that came to nothing.
+		if last, err := s.As(who).Deeds(bg, store.DeedFilter{}, 0, 1); err != nil || len(last) != 1 || last[0].Object != made {
+			t.Fatalf("cut %d at moment %d: %s was made, kept is %+v, %v", i, moment, made, last, err)
 		}
 		if n, err := s.As(who).VerifyAudit(bg, store.AuditEnd{}); err != nil || n != int64(i+1) {
 			t.Fatalf("cut %d at moment %d: done %d times in all, %v", i, moment, n, err)
