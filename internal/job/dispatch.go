@@ -6,6 +6,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"log/slog"
+	"maps"
+	"slices"
 	"time"
 
 	"magpie/internal/core"
@@ -44,7 +46,13 @@ func (r *Runtime) Stop(grace time.Duration) {
 	case <-ended:
 	case <-time.After(stopGrace): // they wait for a database that is away
 		r.Store.GiveUp()
-		<-ended
+	}
+	select {
+	case <-ended:
+	case <-time.After(stopGrace): // whoever starts next takes them up, as after a kill
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		slog.Error("work is left in the middle, since it does not end", "jobs", slices.Sorted(maps.Keys(r.active)))
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -40,6 +41,9 @@ type held struct {
 	cancel context.CancelCauseFunc
 	light  bool // it talks to no device by itself, and takes no session
 	yields bool // its device failed lately, and it was let in by the share of such
+
+	leases  map[string]int64 // of the devices that it holds, with their fencing numbers
+	hangUps []func()         // its conversations
 }
 
 // places tells how many sessions are free, and how many of those are for jobs whose
@@ -304,18 +308,28 @@ func (r *Runtime) WhileBeating(do func(context.Context)) { r.beating = append(r.
 
 // Guarded runs fn in a transaction that comes to nothing if this instance does
 // not hold the job any more: whoever took it over may have written since, and
-// what was meant here is stale.
+// what was meant here is stale. While the database has no room for it, it is tried
+// again: a full disk is no fact about a device, and ends no job.
 func (r *Runtime) Guarded(ctx context.Context, jobID string, fn func(q *store.Q) error) error {
-	return r.Store.Tx(ctx, Service, func(q *store.Q) error {
-		if jobID != "" {
-			if mine, err := q.HoldJob(ctx, jobID, r.instance, r.incarnation); err != nil {
-				return err
-			} else if !mine {
-				return fmt.Errorf("job %s: %w", jobID, ErrLeaseLost)
+	for said := false; ; {
+		err := r.Store.Tx(ctx, Service, func(q *store.Q) error {
+			if jobID != "" {
+				if mine, err := q.HoldJob(ctx, jobID, r.instance, r.incarnation); err != nil {
+					return err
+				} else if !mine {
+					return fmt.Errorf("job %s: %w", jobID, ErrLeaseLost)
+				}
 			}
+			return fn(q)
+		})
+		if jobID == "" || !errors.Is(err, store.ErrNoRoom) || !r.Store.Pause(ctx, time.Second) {
+			return err
 		}
-		return fn(q)
-	})
+		if !said {
+			said = true
+			slog.Warn("a job waits until there is room in the database", "job", jobID, "err", err)
+		}
+	}
 }
 
 // Log writes a job's log. Lines are gathered and written a few times a second,

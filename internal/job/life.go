@@ -109,6 +109,7 @@ func (r *Runtime) Repeat(ctx context.Context, actor core.Actor, id, note string,
 // and what its kind lets go at its end always is.
 func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, also ...func(q *store.Q) error) {
 	ctx := context.Background() // it waits for the database as long as it takes
+	r.hangUp(j.ID)
 	l.Add("end", outcome+": "+summary, "")
 	err := l.Commit(ctx, func(q *store.Q) error {
 		for _, do := range also {
@@ -121,12 +122,18 @@ func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, a
 	if err != nil {
 		// The row still says "running" under this incarnation; recovery will find it.
 		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
+		return
 	}
+	r.unleased(j.ID)
 }
 
-// EndIn does so in a transaction that is open.
+// EndIn does so in a transaction that is open. The job's conversations are over by then: the devices that it
+// holds are let go with it.
 func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, summary string, result any) error {
 	if err := r.letGo(ctx, q, j, outcome); err != nil {
+		return err
+	}
+	if err := r.unlease(ctx, q, j.ID); err != nil {
 		return err
 	}
 	if err := q.EndJob(ctx, j.ID, outcome, summary, result); err != nil || j.Kind == "pull" || j.PartOf != "" || outcome == core.Cancelled || slices.Contains(core.Well, outcome) {

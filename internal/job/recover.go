@@ -26,6 +26,7 @@ func (r *Runtime) recover(ctx context.Context) {
 		if kind.Tries == 0 && kind.Visits {
 			state = core.Waiting // what it left a device with is not known
 		}
+		here := j.Instance == r.instance && j.Incarnation == r.incarnation
 		var mine bool
 		err := r.taking(ctx, func(q *store.Q) (err error) {
 			mine, err = q.AdoptJob(ctx, &j, r.instance, r.incarnation, state)
@@ -34,13 +35,18 @@ func (r *Runtime) recover(ctx context.Context) {
 		if err != nil || !mine {
 			continue
 		}
-		slog.Info("taking up a job whose instance died", "job", j.ID, "kind", j.Kind)
-		r.again(j)
+		slog.Info("taking up a job that was left in the middle", "job", j.ID, "kind", j.Kind, "by", j.Instance)
+		r.again(j, here)
 	}
 }
 
-// again goes on with a job that was taken up, if it may.
-func (r *Runtime) again(j core.Job) {
+// again goes on with a job that was taken up, if it may. here: this same run of the program let go of it, since
+// what it had to write was not taken.
+func (r *Runtime) again(j core.Job, here bool) {
+	why := "the service stopped in the middle"
+	if here {
+		why = "the database did not take what it had to write"
+	}
 	kind, known := r.kinds[j.Kind]
 	l, err := r.resumed(j.ID)
 	switch {
@@ -49,16 +55,16 @@ func (r *Runtime) again(j core.Job) {
 		return
 	case !known || kind.Tries == 0 && kind.Visits:
 	case kind.Tries == 0:
-		l.Warn("the service stopped in the middle of this job; it goes on")
+		l.Warn("%s; it goes on", why)
 		l.Close()
 	case j.Cancel:
 		r.End(j, l, core.Cancelled, "cancelled by hand", nil)
 		return
 	case j.Tries > kind.Tries:
-		r.End(j, l, core.Failed, fmt.Sprintf("begun %d times, and each time the service stopped in the middle", j.Tries-1), nil)
+		r.End(j, l, core.Failed, fmt.Sprintf("begun %d times, and not once to its end; the last time %s", j.Tries-1, why), nil)
 		return
 	default:
-		l.Warn("the service stopped in the middle of this job; it begins anew")
+		l.Warn("%s; it begins anew", why)
 		l.Close()
 	}
 	r.begin(j, true)

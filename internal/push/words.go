@@ -91,7 +91,7 @@ func (u *push) reason(a Action, f Facts) (why, said string) {
 		case f.Did != "":
 			return "the service was stopped " + count, ""
 		case u.st.Announced == 0:
-			return "the service stopped before anything was sent", ""
+			return "it broke off before anything was sent", ""
 		}
 		return u.st.known(), ""
 	case UndoBroke:
@@ -110,7 +110,7 @@ func (u *push) reason(a Action, f Facts) (why, said string) {
 	case CalledOff:
 		return u.st.Why + "; the device could not be looked at, and waiting for it was called off by hand", ""
 	case NothingOff:
-		return "the service stopped before anything was sent, but the device had been told to go back by itself unless that is called off, and there is nothing to call off any more: it has gone back, unless the service stopped before it was told", ""
+		return "it broke off before anything was sent, but the device had been told to go back by itself unless that is called off, and there is nothing to call off any more: it has gone back, unless it was not told any more", ""
 	}
 	return string(a.Why), ""
 }

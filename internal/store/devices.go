@@ -351,7 +351,8 @@ func (q *Q) Access(ctx context.Context, d core.Device) (s Secret, open *time.Tim
 	if err != nil {
 		return s, nil, "", err
 	}
-	return s, r.Open, r.Name, json.Unmarshal(raw, &s)
+	err = json.Unmarshal(raw, &s)
+	return s, r.Open, r.Name, err
 }
 
 // CredentialSet returns the set of that name.
@@ -584,7 +585,15 @@ func (q *Q) Lease(ctx context.Context, deviceID, jobID, instance, incarnation st
 		return 0, "", err
 	}
 	if r.JobID != "" && r.JobID != jobID && alive(r.JobID, r.Instance, r.Incarnation) {
-		return 0, r.JobID, nil
+		// A job hangs up before its end is written: one that has ended holds nothing, whatever became of
+		// giving back.
+		state, err := get[string](ctx, q.ext, `SELECT state FROM jobs WHERE id = ?`, r.JobID)
+		if err != nil && !errors.Is(err, ErrNotFound) {
+			return 0, "", err
+		}
+		if state != core.Ended {
+			return 0, r.JobID, nil
+		}
 	}
 	_, err = q.exec(ctx, `UPDATE leases SET fence = ?, job_id = ?, instance = ?, incarnation = ? WHERE device_id = ?`, r.Fence+1, jobID, instance, incarnation, deviceID)
 	return r.Fence + 1, "", err

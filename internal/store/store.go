@@ -88,6 +88,18 @@ type quit struct {
 // GiveUp ends all waiting for a database that is away.
 func (s *Store) GiveUp() { s.quit.once.Do(func() { close(s.quit.c) }) }
 
+// Pause waits before something is tried again. It returns false where that makes no sense any more: ctx has
+// ended, or nobody waits for the database any more (GiveUp).
+func (s *Store) Pause(ctx context.Context, span time.Duration) bool {
+	select {
+	case <-time.After(span):
+		return true
+	case <-s.quit.c:
+	case <-ctx.Done():
+	}
+	return false
+}
+
 // Q asks and writes on behalf of an actor. Tx gives one inside a transaction.
 type Q struct {
 	ext   sqlx.ExtContext
@@ -344,11 +356,27 @@ func lost(err error) bool {
 		errors.As(err, &network) || number(err) == 1053 || number(err) == 1927 || number(err) == 1040
 }
 
+// full: the server's disk, or a table, is full. Some of its errors carry the operating system's number for that.
+func full(err error) bool {
+	var my *mysql.MySQLError
+	if !errors.As(err, &my) {
+		return false
+	}
+	switch my.Number {
+	case 1021, 1114:
+		return true
+	case 3, 1026, 1030: // it cannot write a file; it got an error from a storage engine
+		return strings.Contains(my.Message, "rrcode: 28") || strings.Contains(my.Message, "rrno: 28") ||
+			strings.Contains(my.Message, "error 28")
+	}
+	return false
+}
+
 func plain(err error) error {
 	switch {
 	case err == nil, errors.Is(err, ErrDatabase), errors.Is(err, ErrTaken):
 		return err
-	case number(err) == 1021, number(err) == 1114: // its disk, or a table, is full
+	case full(err):
 		return fmt.Errorf("%w: %w says: %w", ErrNoRoom, ErrDatabase, err)
 	case number(err) == 1062:
 		return fmt.Errorf("%w: %w", ErrTaken, err)

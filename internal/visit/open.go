@@ -57,6 +57,7 @@ func (v *Visit) Open(ctx context.Context) (err error) {
 		return err
 	}
 	v.leased = true
+	v.s.HangUpBefore(v.Pull.JobID, v.hangUp)
 	letGo := func() { v.leased = false; v.unheld(); leave() }
 	as := cred.User
 	if v.Speaker.Credential != "" {

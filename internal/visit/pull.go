@@ -102,9 +102,6 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 		if err != nil {
 			return err
 		}
-		if err := v.unlease(ctx, q); err != nil {
-			return err
-		}
 		if quiet && k.unchanged() { // nobody asked by hand, and nothing came of it: its end says it all
 			if err := l.Only(ctx, q); err != nil {
 				return err

@@ -1,7 +1,6 @@
 package visit
 
 import (
-	"context"
 	"fmt"
 
 	"magpie/internal/core"
@@ -99,14 +98,6 @@ func (v *Visit) hangUp() {
 		v.Session.Close()
 		v.leave()
 	}
-}
-
-// unlease lets the device go in a transaction that is open.
-func (v *Visit) unlease(ctx context.Context, q *store.Q) error {
-	if !v.leased {
-		return nil
-	}
-	return q.Unlease(ctx, v.Speaker.ID, v.fence)
 }
 
 // Where is where a unit is spoken to for one push, when that is not the
