@@ -36,6 +36,7 @@ import (
 type davServer struct {
 	url, ca, dir string
 	away         atomic.Bool
+	refuses      atomic.Value // part of the name of files that it does not take
 }
 
 func newDav(t *testing.T) *davServer {
@@ -49,6 +50,10 @@ func newDav(t *testing.T) *davServer {
 		}
 		if d.away.Load() {
 			panic(http.ErrAbortHandler)
+		}
+		if part, _ := d.refuses.Load().(string); part != "" && r.Method == http.MethodPut && strings.Contains(r.URL.Path, part) {
+			w.WriteHeader(http.StatusInsufficientStorage)
+			return
 		}
 		h.ServeHTTP(w, r)
 	}))
@@ -252,6 +257,39 @@ func TestCopies(t *testing.T) {
 		t.Error("a reader does not see the targets")
 	} else if _, err := got.AddTarget(ctx(t), client.NewTarget{Name: "x", Kind: "folder", Where: t.TempDir()}); !client.IsStatus(err, 403) {
 		t.Errorf("a reader adds a target: %v", err)
+	}
+}
+
+// TestOneFileIsNotTaken: a file that a target does not take stands in nobody's way: what comes behind it
+// is copied, the target says which file it is, and has it once it takes it.
+func TestOneFileIsNotTaken(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 3)
+	dav := newDav(t)
+	password := filepath.Join(t.TempDir(), "password")
+	if err := os.WriteFile(password, []byte("quay\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.pull(r1) // its versions are the first in line
+	dav.refuses.Store(r1)
+	if out, said, status := w.cli("target", "add", "dav", "http", dav.url, "--user", "keeper", "--password-file", password, "--ca-file", dav.ca); status != 0 {
+		t.Fatalf("%s%s", out, said)
+	}
+	for _, d := range must(w.admin.Devices(ctx(t), []string{"kind=router"}))(t) {
+		w.pull(d.Name)
+	}
+	var last client.Target
+	eventually(t, "the others to be there", func() bool {
+		last = must(w.admin.Target(ctx(t), "dav"))(t)
+		must(w.admin.RetryTarget(ctx(t), "dav", false))(t)
+		return last.There >= 4 && last.State == "failing"
+	})
+	if last.Waiting != 2 || !strings.Contains(last.Trouble, r1+"/") || !strings.Contains(last.Trouble, "507") {
+		t.Errorf("%+v", last)
+	}
+	dav.refuses.Store("")
+	if last := w.inStep("dav"); last.Waiting != 0 || last.Trouble != "" {
+		t.Errorf("%+v", last)
 	}
 }
 

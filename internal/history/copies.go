@@ -2,6 +2,7 @@ package history
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -28,7 +30,9 @@ const (
 	copySome   = 50               // versions until what came of them is written down
 	copyFirst  = 10 * time.Second // until a target that failed is tried again, doubled each time
 	copyMost   = 15 * time.Minute
-	copyWithin = 10 * time.Minute // one batch
+	copyWithin = 10 * time.Minute // one batch to a repository
+	copyStall  = 2 * time.Minute  // without a byte taken by a target
+	copyMissed = 3                // files in a row that a target did not take, until it is left alone for a while
 	catchUp    = time.Hour        // how often it is looked whether a version was missed
 )
 
@@ -108,9 +112,7 @@ func (s *Service) copyShare(ctx context.Context, c *copier, all *sync.WaitGroup)
 		c.busy[t.ID] = true
 		all.Go(func() {
 			defer func() { c.mu.Lock(); c.busy[t.ID] = false; c.mu.Unlock() }()
-			within, cancel := context.WithTimeout(ctx, copyWithin)
-			defer cancel()
-			if err := s.copyTo(within, t, look); err != nil && ctx.Err() == nil {
+			if err := s.copyTo(ctx, t, look); err != nil && ctx.Err() == nil {
 				s.copyFailed(ctx, t, err)
 			}
 		})
@@ -126,7 +128,15 @@ func (s *Service) copyFailed(ctx context.Context, t store.Target, why error) {
 	}
 }
 
-// copyTo does what waits for one target: some at a time, until nothing is left.
+// batch is what a target is to get and to lose at once, and what came of it.
+type batch struct {
+	come, leave []store.Copy
+	did         int    // how much of it
+	failed      string // the version that the target did not take
+}
+
+// copyTo does what waits for one target: some at a time, until nothing is left. A file that the target does not
+// take stands in nobody's way: the others go on, and it is tried again after them.
 func (s *Service) copyTo(ctx context.Context, t store.Target, look bool) error {
 	q := s.Store.As(job.Service)
 	if look {
@@ -141,29 +151,68 @@ func (s *Service) copyTo(ctx context.Context, t store.Target, look bool) error {
 	if err != nil {
 		return err
 	}
-	come, err := q.CopiesDue(ctx, t.ID, core.CopyWaits, copySome)
-	if err != nil {
-		return err
-	}
-	leave, err := q.CopiesDue(ctx, t.ID, core.CopyLeaves, copySome)
-	if err != nil || len(come)+len(leave) == 0 && t.FailingAt == nil && t.ReachedAt != nil {
-		return err
-	}
 	do := s.copyFiles
 	if t.Kind == place.Git {
 		do = s.copyCommits
 	}
-	for {
-		if err := do(ctx, t, come, leave); err != nil {
+	tried, missed := map[string]bool{}, 0
+	var last error
+	for first := true; ; first = false {
+		b, err := s.batch(ctx, t, tried)
+		if err != nil {
 			return err
 		}
-		if come, err = q.CopiesDue(ctx, t.ID, core.CopyWaits, copySome); err != nil {
+		if nothing := len(b.come)+len(b.leave) == 0; nothing && (!first || t.FailingAt == nil && t.ReachedAt != nil) {
+			return last
+		}
+		if err = do(ctx, t, &b); err == nil {
+			missed = 0
+			continue
+		}
+		if last = err; b.failed == "" || ctx.Err() != nil {
 			return err
 		}
-		if leave, err = q.CopiesDue(ctx, t.ID, core.CopyLeaves, copySome); err != nil || len(come)+len(leave) == 0 {
+		tried[b.failed] = true
+		if missed++; b.did > 0 {
+			missed = 0
+		}
+		if missed == copyMissed {
 			return err
 		}
 	}
+}
+
+// batch is what a target is to get and to lose next. What it did not take before comes last, and not twice.
+func (s *Service) batch(ctx context.Context, t store.Target, tried map[string]bool) (b batch, err error) {
+	q := s.Store.As(job.Service)
+	if b.come, err = q.CopiesDue(ctx, t.ID, core.CopyWaits, copySome); err == nil && len(b.come) == 0 {
+		b.come, err = q.CopiesMissed(ctx, t.ID, copySome+len(tried))
+		b.come = slices.DeleteFunc(b.come, func(c store.Copy) bool { return tried[c.VersionID] })
+	}
+	if err == nil {
+		b.leave, err = q.CopiesDue(ctx, t.ID, core.CopyLeaves, copySome)
+	}
+	return b, err
+}
+
+// unstalled is a context that ends when nothing moves for a while. move says that something did.
+func unstalled(ctx context.Context, stall time.Duration) (moves context.Context, move func(), done func()) {
+	moves, cancel := context.WithCancelCause(ctx)
+	timer := time.AfterFunc(stall, func() {
+		cancel(fmt.Errorf("the target took nothing for %s", core.Span(stall)))
+	})
+	return moves, func() { timer.Reset(stall) }, func() { timer.Stop(); cancel(nil) }
+}
+
+// movingReader says so when something of it is read.
+type movingReader struct {
+	io.Reader
+	move func()
+}
+
+func (r movingReader) Read(p []byte) (int, error) {
+	r.move()
+	return r.Reader.Read(p)
 }
 
 // way is how a target is reached.
@@ -304,7 +353,9 @@ func fetch(ctx context.Context, p place.Place, name string, most int64) ([]byte,
 }
 
 // copyFiles puts sealed copies to a target, and takes those away that are to leave.
-func (s *Service) copyFiles(ctx context.Context, t store.Target, come, leave []store.Copy) error {
+func (s *Service) copyFiles(ctx context.Context, t store.Target, b *batch) error {
+	ctx, move, done := unstalled(ctx, copyStall)
+	defer done()
 	p, err := s.reach(ctx, t)
 	if err != nil {
 		return err
@@ -319,23 +370,44 @@ func (s *Service) copyFiles(ctx context.Context, t store.Target, come, leave []s
 		return err
 	}
 	var did []store.Copy
-	for _, c := range come {
-		if err = s.copyOne(ctx, p, to, &c); err != nil {
+	for _, c := range b.come {
+		move()
+		err = s.copyOne(ctx, p, to, &c, move)
+		if missed := new(missedError); errors.As(err, &missed) {
+			b.failed, c.Trouble = c.VersionID, cmp.Or(context.Cause(ctx), missed.why).Error()
+		} else if err != nil {
 			break
 		}
-		did = append(did, c)
+		if did = append(did, c); err != nil {
+			break
+		}
+		b.did++
 	}
 	var gone []store.Copy
-	for _, c := range leave {
+	for _, c := range b.leave {
 		if err != nil {
 			break
 		}
+		move()
 		if err = p.Remove(ctx, c.Path); err == nil {
 			gone = append(gone, c)
+			b.did++
 		}
+	}
+	if err != nil && context.Cause(ctx) != nil {
+		err = fmt.Errorf("%w: %w", context.Cause(ctx), err)
 	}
 	return errors.Join(err, s.copied(ctx, t, p, did, gone, err == nil))
 }
+
+// missedError is why a target did not take a file.
+type missedError struct {
+	path string
+	why  error
+}
+
+func (e *missedError) Error() string { return e.path + ": " + e.why.Error() }
+func (e *missedError) Unwrap() error { return e.why }
 
 // copied writes down what a target has now; whatever is interrupted, that is still true.
 func (s *Service) copied(ctx context.Context, t store.Target, p place.Place, did, gone []store.Copy, well bool) error {
@@ -365,7 +437,7 @@ func (s *Service) copied(ctx context.Context, t store.Target, p place.Place, did
 
 // copyOne puts one version to a target. One that does not read back here is left out: it is not
 // the target's fault.
-func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient, c *store.Copy) error {
+func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient, c *store.Copy, move func()) error {
 	q := s.Store.As(job.Service)
 	v, err := q.Version(ctx, store.ByID(c.VersionID))
 	if errors.Is(err, store.ErrNotFound) { // it was deleted meanwhile
@@ -391,8 +463,8 @@ func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient
 		return err
 	}
 	c.Path = v.Device + "/" + fileName(v) + ".age"
-	if err := p.Put(ctx, c.Path, c.Bytes, sealed); err != nil {
-		return fmt.Errorf("%s: %w", c.Path, err)
+	if err := p.Put(ctx, c.Path, c.Bytes, movingReader{sealed, move}); err != nil {
+		return &missedError{c.Path, err}
 	}
 	c.State, c.Trouble = core.CopyThere, ""
 	return nil
@@ -439,7 +511,10 @@ func (s *Service) SpoolFile() (file *os.File, done func(), err error) {
 }
 
 // copyCommits commits versions to a repository, masked, each with its author and note.
-func (s *Service) copyCommits(ctx context.Context, t store.Target, come, _ []store.Copy) error {
+func (s *Service) copyCommits(ctx context.Context, t store.Target, b *batch) error {
+	ctx, cancel := context.WithTimeout(ctx, copyWithin)
+	defer cancel()
+	come := b.come
 	r, err := place.OpenGit(ctx, way(t))
 	if err != nil {
 		return err

@@ -181,9 +181,15 @@ type Copy struct {
 
 const copyColumns = `SELECT target_id, version_id, state, path, bytes, at, trouble FROM copies `
 
-// CopiesDue lists what a target is to get or to lose, in the order in which it came about.
+// CopiesDue lists what a target is to get or to lose, in the order in which it came about. What it did not take
+// is not among it: see CopiesMissed.
 func (q *Q) CopiesDue(ctx context.Context, targetID, state string, limit int) ([]Copy, error) {
-	return list[Copy](ctx, q.ext, copyColumns+`WHERE target_id = ? AND state = ? ORDER BY version_id LIMIT ?`, targetID, state, limit)
+	return list[Copy](ctx, q.ext, copyColumns+`WHERE target_id = ? AND state = ? AND (state <> 'waiting' OR trouble = '') ORDER BY version_id LIMIT ?`, targetID, state, limit)
+}
+
+// CopiesMissed lists what a target is to get and did not take.
+func (q *Q) CopiesMissed(ctx context.Context, targetID string, limit int) ([]Copy, error) {
+	return list[Copy](ctx, q.ext, copyColumns+`WHERE target_id = ? AND state = 'waiting' AND trouble <> '' ORDER BY version_id LIMIT ?`, targetID, limit)
 }
 
 // CopiesOf lists the copies of a version that are somewhere or on their way there.
