@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -63,6 +64,15 @@ func TestBackup(t *testing.T) {
 	run(0, "backup", "make", "--to", "vault", "--settings-only")
 	if files, _ := filepath.Glob(filepath.Join(vault, "backups", "*.age")); len(files) != 3 {
 		t.Errorf("%v", files)
+	}
+	// There is one scratch database: tests wait for each other, and none spoils another's.
+	var together sync.WaitGroup
+	for range 3 {
+		together.Go(func() { run(0, "backup", "test") })
+	}
+	together.Wait()
+	if out := run(0, "backup", "list"); strings.Contains(out, "bad") || strings.Contains(out, "not proven") {
+		t.Errorf("%s", out)
 	}
 	if out := run(0, "backup", "test"); !strings.Contains(out, "every hash equal") || !strings.Contains(out, "10 texts read back") {
 		t.Errorf("%s", out)

@@ -226,17 +226,25 @@ func (s *Service) backupTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	if err == nil {
 		b, err = s.Store.As(job.Service).Backup(ctx, r.Backup)
 	}
-	var said string
+	// There is one scratch database.
 	if err == nil {
-		said, err = s.proveBackup(ctx, b, l)
+		var release func()
+		if release, err = s.OneAtATime(ctx, "scratch", j.ID, l, "it has the scratch database"); err == nil {
+			defer release()
+		}
+	}
+	var said string
+	tried := false
+	if err == nil {
+		said, tried, err = s.proveBackup(ctx, b, l)
 	}
 	if ctx.Err() != nil {
 		s.endBadly(ctx, j, l, ctx.Err())
 		return
 	}
 	note := func(q *store.Q) error {
-		if b.ID == "" {
-			return nil
+		if b.ID == "" || err != nil && (!tried || errors.Is(err, store.ErrDatabase)) {
+			return nil // that nothing could be tried is no fact about the backup
 		}
 		if err != nil {
 			return q.BackupProved(ctx, b.ID, nil, err.Error())
@@ -251,12 +259,13 @@ func (s *Service) backupTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	s.End(j, l, core.Done, said, nil, note)
 }
 
-// proveBackup does what a restore would, in a database of its own.
-func (s *Service) proveBackup(ctx context.Context, b store.BackupRow, l *job.Log) (said string, err error) {
+// proveBackup does what a restore would, in a database of its own. tried: it came so far that an error is one of
+// the backup.
+func (s *Service) proveBackup(ctx context.Context, b store.BackupRow, l *job.Log) (said string, tried bool, err error) {
 	q := s.Store.As(job.Service)
 	targets, err := q.Targets(ctx)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	var t store.Target
 	for _, x := range targets {
@@ -266,21 +275,21 @@ func (s *Service) proveBackup(ctx context.Context, b store.BackupRow, l *job.Log
 	}
 	p, err := place.Open(ctx, way(t))
 	if err != nil {
-		return "", fmt.Errorf("target %s: %w", t.Name, err)
+		return "", false, fmt.Errorf("target %s: %w", t.Name, err)
 	}
 	defer p.Close()
 	file, err := p.Get(ctx, b.Path)
 	if err != nil {
-		return "", fmt.Errorf("target %s: %w", t.Name, err)
+		return "", false, fmt.Errorf("target %s: %w", t.Name, err)
 	}
 	defer file.Close()
 	id, err := s.identity(ctx)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	dsn, drop, err := s.Store.Scratch(ctx, "proof")
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	defer func() { err = errors.Join(err, drop()) }()
 	var into *store.Loader
@@ -289,7 +298,8 @@ func (s *Service) proveBackup(ctx context.Context, b store.BackupRow, l *job.Log
 			into.Close()
 		}
 	}()
-	about, sums, _, err := ReadBackup(file, []age.Identity{id}, Taker{
+	from := &watched{Reader: file}
+	about, sums, _, err := ReadBackup(from, []age.Identity{id}, Taker{
 		About: func(a About) (err error) {
 			l.Step("restoring what was backed up at %s", a.MadeAt.UTC().Format(time.RFC3339))
 			into, err = store.Load(ctx, dsn, "proof", a.Schema)
@@ -299,26 +309,40 @@ func (s *Service) proveBackup(ctx context.Context, b store.BackupRow, l *job.Log
 		Rows:  func(t store.Table, lines [][]byte) error { return into.Fill(ctx, t, lines) },
 	})
 	if err != nil {
-		return "", err
+		return "", from.err == nil, err
 	}
 	rows := int64(0)
 	for _, t := range about.Tables {
 		if err := into.Whole(ctx, t, sums[t.Name]); err != nil {
-			return "", err
+			return "", true, err
 		}
 		rows += t.Rows
 	}
 	l.Step("%d rows of %d tables are there as they were; reading every text back", rows, len(about.Tables))
 	texts, damaged, err := into.Contents(ctx, s.Store.Keys())
 	if err != nil {
-		return "", err
+		return "", true, err
 	}
 	said = fmt.Sprintf("%s of %s: %s restored, every hash equal, %s read back", b.Path, cmp.Or(t.Name, "a target"), core.Count(int(rows), "row", "rows"), core.Count(texts-len(damaged), "text", "texts"))
 	if len(damaged) == 0 {
-		return said, nil
+		return said, true, nil
 	}
 	neither, err := s.damagedHere(ctx, q, damaged)
-	return said + "; " + neither, err
+	return said + "; " + neither, true, err
+}
+
+// watched notes why reading ended before the end.
+type watched struct {
+	io.Reader
+	err error
+}
+
+func (w *watched) Read(p []byte) (int, error) {
+	n, err := w.Reader.Read(p)
+	if err != nil && err != io.EOF {
+		w.err = err
+	}
+	return n, err
 }
 
 // damagedHere says which versions have texts that a backup cannot give back: it is as good as it can

@@ -234,9 +234,9 @@ type TakeOver struct {
 	Look   bool              // only say what would become of them
 }
 
-// TakeOver takes devices over that another service handed over, each with all its versions, in a
-// transaction a device. open gives the file anew each time. Names are matched first: if one
-// clashes, nothing is taken.
+// TakeOver takes devices over that another service handed over, each with all its versions, in one
+// transaction: all of them, or none. open gives the file anew each time. Names are matched first: if
+// one clashes, nothing is taken.
 func (s *Service) TakeOver(ctx context.Context, actor core.Actor, open func() (io.ReadCloser, error), how TakeOver) ([]Coming, error) {
 	id, err := s.identity(ctx)
 	if err != nil {

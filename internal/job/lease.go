@@ -13,6 +13,17 @@ import (
 // Lease takes the right to talk to a device, waiting for whoever has it. The
 // function returned gives it back.
 func (r *Runtime) Lease(ctx context.Context, deviceID, jobID string, l *Log) (fence int64, giveBack func(), err error) {
+	return r.lease(ctx, deviceID, jobID, l, "it is talking to the device")
+}
+
+// OneAtATime waits until no other job, of whatever instance, has what is named, of at most 16 characters, and holds
+// it until the job ends or release is called. doing is what the other job does with it, in a few words.
+func (r *Runtime) OneAtATime(ctx context.Context, name, jobID string, l *Log, doing string) (release func(), err error) {
+	_, release, err = r.lease(ctx, name, jobID, l, doing)
+	return release, err
+}
+
+func (r *Runtime) lease(ctx context.Context, deviceID, jobID string, l *Log, doing string) (fence int64, giveBack func(), err error) {
 	said := false
 	fence, err = r.Store.As(Service).LeaseFree(ctx, deviceID, jobID, r.instance, r.incarnation)
 	if err == nil && fence > 0 {
@@ -32,7 +43,7 @@ func (r *Runtime) Lease(ctx context.Context, deviceID, jobID string, l *Log) (fe
 		}
 		if !said {
 			said = true
-			l.Info("waiting: job %s is talking to the device", holder)
+			l.Info("waiting for job %s: %s", holder, doing)
 		}
 		select {
 		case <-ctx.Done():
