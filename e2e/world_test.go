@@ -157,6 +157,9 @@ func (w *world) sql(statement string) {
 	for try := 0; ; try++ {
 		_, err := db.Exec(statement)
 		if err == nil {
+			if w.proc != nil {
+				_ = w.proc.cmd.Process.Signal(syscall.SIGUSR1) // it need not wait until it looks by itself
+			}
 			return
 		}
 		if try == 20 || !strings.Contains(err.Error(), "Error 1213") { // the service and the test wait for each other's rows

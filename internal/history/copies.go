@@ -86,7 +86,8 @@ func (s *Service) Copy(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	c := &copier{busy: map[string]bool{}, caught: map[string]time.Time{}}
-	s.Every(ctx, copyEvery, "looking what has to be copied elsewhere", func() error { return s.copyShare(ctx, c, &all) })
+	s.Woken(ctx, copyEvery, "looking what has to be copied elsewhere", func() error { return s.copyShare(ctx, c, &all) },
+		store.ForCopies)
 }
 
 // copyShare begins a batch for each target that is due and this instance's to look after.

@@ -16,7 +16,7 @@ import (
 func (r *Runtime) Hold(ctx context.Context, id string) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	r.mu.Lock()
-	r.active[id] = held{cancel: cancel}
+	r.active[id] = held{cancel: cancel, noJob: true}
 	r.mu.Unlock()
 	return ctx, func() {
 		r.mu.Lock()
@@ -41,7 +41,9 @@ func (r *Runtime) begin(j core.Job, again bool, yields ...bool) <-chan struct{} 
 		defer r.running.Done()
 		defer r.Kick()
 		defer func() {
+			r.unleased(j.ID)
 			r.mu.Lock()
+			r.left = r.left || !r.active[j.ID].over // it is to be taken up again
 			delete(r.active, j.ID)
 			r.mu.Unlock()
 			cancel(nil)

@@ -78,25 +78,50 @@ func (r *Runtime) dispatch(ctx context.Context) {
 	defer tick.Stop()
 	r.watch(ctx)
 	r.recover(ctx)
-	for round := 1; ; {
+	for recovered := time.Now(); ; {
 		looked := time.Now()
 		if r.Sure() == nil { // what is begun while others may think us dead fails at once
 			r.take(ctx)
 			r.unpark(ctx)
+			if r.leftBehind() || time.Since(recovered) > recoverEvery {
+				r.recover(ctx)
+				recovered = time.Now()
+			}
 		}
 		r.cancelAsked(ctx)
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-			if round++; round%4 == 0 && r.Sure() == nil {
-				r.recover(ctx)
+		for wait := true; wait; {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				// With nothing under way and nothing to begin, nothing is asked.
+				wait = !r.busy() && !r.isDue(store.ForJobs) && time.Since(recovered) <= recoverEvery
+			case <-r.kick:
+				// Many jobs may end at once: let the places they leave be filled together.
+				time.Sleep(50*time.Millisecond - time.Since(looked))
+				wait = false
 			}
-		case <-r.kick:
-			// Many jobs may end at once: let the places they leave be filled together.
-			time.Sleep(50*time.Millisecond - time.Since(looked))
 		}
 	}
+}
+
+// recoverEvery is how often it is looked for jobs that were left though no heart stands still.
+const recoverEvery = time.Minute
+
+// busy tells whether something is under way here, or may have been left by what was.
+func (r *Runtime) busy() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.jobs()) > 0 || r.left
+}
+
+// leftBehind tells whether it has to be looked for jobs that were left, and takes note that it is.
+func (r *Runtime) leftBehind() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	left := r.left
+	r.left = false
+	return left
 }
 
 func (r *Runtime) take(ctx context.Context) {
@@ -145,12 +170,19 @@ func (r *Runtime) yielding() (names []string) {
 	return names
 }
 
+// jobs are those under way here. r.mu is held.
+func (r *Runtime) jobs() (ids []string) {
+	for id, h := range r.active {
+		if !h.noJob {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
 func (r *Runtime) cancelAsked(ctx context.Context) {
 	r.mu.Lock()
-	var ids []string
-	for id := range r.active {
-		ids = append(ids, id)
-	}
+	ids := r.jobs()
 	r.mu.Unlock()
 	asked, err := r.Store.As(Service).Cancelled(ctx, ids)
 	if err != nil {
@@ -172,6 +204,9 @@ func New(ctx context.Context, st *store.Store, instance string, clock func() tim
 	incarnation := make([]byte, 8)
 	_, _ = rand.Read(incarnation)
 	r := &Runtime{Store: st, clock: clock, state: &state{Hub: newHub(), kinds: map[string]Kind{}, instance: instance, incarnation: hex.EncodeToString(incarnation), sessions: 48,
-		watched: map[string]heartbeat{}, active: map[string]held{}, kick: make(chan struct{}, 1)}}
-	return r, r.beat(ctx, 1)
+		watched: map[string]heartbeat{}, active: map[string]held{}, kick: make(chan struct{}, 1), anew: make(chan struct{}, 1)}}
+	return r, r.Store.Tx(ctx, Service, func(q *store.Q) error {
+		r.lastBeat = time.Now()
+		return q.Beat(ctx, r.instance, r.incarnation, 1)
+	})
 }

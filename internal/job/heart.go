@@ -14,7 +14,8 @@ import (
 // last must be well above the second.
 const (
 	beatEvery  = 2 * time.Second
-	beatWithin = 3 * time.Second // and of a look at the others
+	beatWithin = 3 * time.Second // and of a look at the agenda
+	tidyEvery  = 300             // beats
 	sendWithin = 10 * time.Second
 	lapseAfter = 20 * time.Second
 )
@@ -29,10 +30,11 @@ func (r *Runtime) Alive() {
 	beating, ends := context.WithCancel(context.Background())
 	r.heart = ends
 	r.still.Go(func() { r.beatOn(beating) })
+	r.still.Go(func() { r.follow(beating) })
 }
 
 func (r *Runtime) beat(ctx context.Context, n int64) error {
-	err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.Beat(ctx, r.instance, r.incarnation, n) })
+	err := r.Store.As(Service).Beat(ctx, r.instance, r.incarnation, n)
 	if err == nil {
 		r.mu.Lock()
 		r.lastBeat = time.Now()
@@ -55,12 +57,8 @@ func (r *Runtime) beatOn(ctx context.Context) {
 		if err := r.beat(within, n); err != nil && ctx.Err() == nil {
 			slog.Warn("heartbeat missed", "err", err)
 		}
-		r.watch(within)
 		done()
-		for _, do := range r.beating {
-			do(ctx)
-		}
-		if n%30 == 0 {
+		if n%tidyEvery == 0 {
 			if err := r.Store.Tidy(ctx); err != nil {
 				slog.Warn("tidying up", "err", err)
 			}
@@ -81,11 +79,22 @@ func (r *Runtime) saw(instances []store.Instance) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	blind := r.blind()
+	defer r.lapsed()
 	r.looked = time.Now()
 	for _, n := range instances {
 		// Who was not looked at for a while may have been kept from beating by the same.
 		if old, ok := r.watched[n.ID]; blind || !ok || old.incarnation != n.Incarnation || old.beat != n.Beat {
-			r.watched[n.ID] = heartbeat{n.Incarnation, n.Beat, r.looked}
+			r.watched[n.ID] = heartbeat{incarnation: n.Incarnation, beat: n.Beat, moved: r.looked}
+		}
+	}
+}
+
+// lapsed has jobs looked for that were left, once a heart has stood still for long enough. r.mu is held.
+func (r *Runtime) lapsed() {
+	for id, h := range r.watched {
+		if !h.lapsed && id != r.instance && time.Since(h.moved) >= lapseAfter {
+			h.lapsed, r.left = true, true
+			r.watched[id] = h
 		}
 	}
 }

@@ -42,6 +42,8 @@ type held struct {
 	light  bool // it talks to no device by itself, and takes no session
 	yields bool // its device failed lately, and it was let in by the share of such
 
+	noJob   bool             // it counts as under way, and is no job: see Hold
+	over    bool             // it was ended, or parked
 	leases  map[string]int64 // of the devices that it holds, with their fencing numbers
 	hangUps []func()         // its conversations
 }
@@ -65,6 +67,7 @@ type heartbeat struct {
 	incarnation string
 	beat        int64
 	moved       time.Time // when we last saw it move, by our own clock
+	lapsed      bool      // it was looked since whether it left something
 }
 
 // Service is who acts when no person does.
@@ -230,7 +233,10 @@ type state struct {
 	done     sync.WaitGroup     // the dispatcher
 	still    sync.WaitGroup     // the heart
 	running  sync.WaitGroup
-	beating  []func(context.Context)
+	dialects []func(context.Context)
+	noted    noted
+	anew     chan struct{} // the agenda is to be read now
+	left     bool          // there may be jobs to be taken up
 
 	complained time.Time // when it was said last that there is no room; the dispatcher's
 }
@@ -303,8 +309,9 @@ func (r *Runtime) SetSessions(n int) {
 	r.sessions = n
 }
 
-// WhileBeating has something done at every heartbeat. It is called before Start.
-func (r *Runtime) WhileBeating(do func(context.Context)) { r.beating = append(r.beating, do) }
+// WhenDialectsCome has something done when dialects came by the API of any instance. It is called before
+// Start.
+func (r *Runtime) WhenDialectsCome(do func(context.Context)) { r.dialects = append(r.dialects, do) }
 
 // Guarded runs fn in a transaction that comes to nothing if this instance does
 // not hold the job any more: whoever took it over may have written since, and

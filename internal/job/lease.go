@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
 	"time"
 
 	"magpie/internal/store"
@@ -16,6 +17,9 @@ func (r *Runtime) Lease(ctx context.Context, deviceID, jobID string, l *Log) (fe
 	return r.lease(ctx, deviceID, jobID, l, "it is talking to the device")
 }
 
+// leaseOf is what the hub calls a device's lease.
+func leaseOf(deviceID string) string { return "lease " + deviceID }
+
 // OneAtATime waits until no other job, of whatever instance, has what is named, of at most 16 characters, and holds
 // it until the job ends or release is called. doing is what the other job does with it, in a few words.
 func (r *Runtime) OneAtATime(ctx context.Context, name, jobID string, l *Log, doing string) (release func(), err error) {
@@ -25,6 +29,8 @@ func (r *Runtime) OneAtATime(ctx context.Context, name, jobID string, l *Log, do
 
 func (r *Runtime) lease(ctx context.Context, deviceID, jobID string, l *Log, doing string) (fence int64, giveBack func(), err error) {
 	said := false
+	hint, stop := r.Hub.Watch(leaseOf(deviceID))
+	defer stop()
 	fence, err = r.Store.As(Service).LeaseFree(ctx, deviceID, jobID, r.instance, r.incarnation)
 	if err == nil && fence > 0 {
 		return fence, r.leased(jobID, deviceID, fence), nil
@@ -48,7 +54,8 @@ func (r *Runtime) lease(ctx context.Context, deviceID, jobID string, l *Log, doi
 		select {
 		case <-ctx.Done():
 			return 0, nil, context.Cause(ctx)
-		case <-time.After(150 * time.Millisecond):
+		case <-hint: // whoever had it here let it go
+		case <-time.After(awaitEvery):
 		}
 	}
 }
@@ -79,6 +86,7 @@ func (r *Runtime) leased(jobID, deviceID string, fence int64) func() {
 		if err := r.Store.Tx(ctx, Service, func(q *store.Q) error { return q.Unlease(ctx, deviceID, fence) }); err != nil {
 			slog.Warn("lease not given back; it lapses by itself", "device", deviceID, "err", err)
 		}
+		r.Hub.Tell(leaseOf(deviceID))
 	}
 }
 
@@ -119,6 +127,21 @@ func (r *Runtime) unlease(ctx context.Context, q *store.Q, jobID string) error {
 // unleased notes that a job's end let its devices go.
 func (r *Runtime) unleased(jobID string) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
+	let := slices.Collect(maps.Keys(r.active[jobID].leases))
 	clear(r.active[jobID].leases)
+	r.mu.Unlock()
+	for _, deviceID := range let {
+		r.Hub.Tell(leaseOf(deviceID))
+	}
+}
+
+// over notes that a job is ended or parked: nobody has to look for it once its goroutine is gone. Where that is
+// not kept in the database, what writes it says that it is left (Runtime.left).
+func (r *Runtime) over(jobID string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if h, known := r.active[jobID]; known {
+		h.over = true
+		r.active[jobID] = h
+	}
 }

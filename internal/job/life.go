@@ -122,6 +122,9 @@ func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, a
 	if err != nil {
 		// The row still says "running" under this incarnation; recovery will find it.
 		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
+		r.mu.Lock()
+		r.left = true
+		r.mu.Unlock()
 		return
 	}
 	r.unleased(j.ID)
@@ -136,6 +139,7 @@ func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, su
 	if err := r.unlease(ctx, q, j.ID); err != nil {
 		return err
 	}
+	r.over(j.ID)
 	if err := q.EndJob(ctx, j.ID, outcome, summary, result); err != nil || j.Kind == "pull" || j.PartOf != "" || outcome == core.Cancelled || slices.Contains(core.Well, outcome) {
 		return err // of a pull its device's state tells, of a part the whole
 	}
@@ -175,6 +179,7 @@ func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j co
 		}
 		return q.Audit(ctx, "cancel", j.Device, "job "+id)
 	})
+	r.Hub.Tell(id)
 	r.Kick()
 	return j, err
 }
@@ -182,8 +187,13 @@ func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j co
 // ErrEnded is returned where a job has ended already.
 var ErrEnded = errors.New("it has ended")
 
+// awaitEvery is how often it is looked at a job of which this instance hears nothing.
+const awaitEvery = time.Second
+
 // Await waits until a job has ended, or until is true of it.
 func (r *Runtime) Await(ctx context.Context, id string, until func(core.Job) bool) (core.Job, error) {
+	hint, stop := r.Hub.Watch(id)
+	defer stop()
 	for {
 		j, err := r.Store.As(Service).Job(ctx, id)
 		if err != nil || j.State == core.Ended || until != nil && until(j) {
@@ -192,7 +202,9 @@ func (r *Runtime) Await(ctx context.Context, id string, until func(core.Job) boo
 		select {
 		case <-ctx.Done():
 			return j, context.Cause(ctx)
-		case <-time.After(200 * time.Millisecond):
+		case <-hint:
+			time.Sleep(20 * time.Millisecond) // more is likely to follow at once
+		case <-time.After(awaitEvery): // another instance does it
 		}
 	}
 }

@@ -182,7 +182,10 @@ func (l *Log) Park(awaits string, due *time.Time, summary string, result any, al
 	})
 	if err != nil {
 		l.Trouble("it could not be set aside to wait: "+err.Error(), "")
+		return
 	}
+	l.r.over(l.job)
+	l.r.LookAnew() // it may be due soon
 }
 
 // called notes that a job waits for a person, where it does.

@@ -55,7 +55,8 @@ func (s *steps) do(name string, does func() (said string, err error)) error {
 
 // send puts what is to be told into the outbox, and sends what is in it, until ctx ends.
 func (s *Service) send(ctx context.Context) {
-	s.Every(ctx, lookEvery, "telling people", func() error { return errors.Join(s.Tell(ctx), s.Send(ctx), s.sendAudit(ctx)) })
+	s.Woken(ctx, lookEvery, "telling people", func() error { return errors.Join(s.Tell(ctx), s.Send(ctx), s.sendAudit(ctx)) },
+		store.ForMessages)
 }
 
 // Send sends what is due in the outbox, once each.

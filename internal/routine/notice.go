@@ -50,6 +50,7 @@ func (s *Service) Noticed(ctx context.Context, d core.Device, author, inlet stri
 	late := time.Since(n.written[d.ID]) < lookEvery
 	n.mu.Unlock()
 	if late {
+		s.Expect(store.ForNotices)
 		return nil
 	}
 	return s.writeDown(ctx, d.ID)

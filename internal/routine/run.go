@@ -193,10 +193,17 @@ func (u *runOf) beginJobs(ctx context.Context, kind job.Kind, due job.Due) error
 
 // over waits until all jobs of the run have ended.
 func (u *runOf) over(ctx context.Context) error {
+	hint, stop := u.s.Hub.Watch(job.Any)
+	defer stop()
 	for {
 		counts, err := u.s.Store.As(job.Service).PartCounts(ctx, u.j.ID)
 		if err != nil || !slices.ContainsFunc(counts, func(c store.PartCount) bool { return c.State != core.Ended }) {
 			return err
+		}
+		select { // a job here got on; or one elsewhere may have
+		case <-hint:
+		case <-time.After(time.Second):
+		case <-ctx.Done():
 		}
 		if err := pause(ctx); err != nil {
 			return err

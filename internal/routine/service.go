@@ -60,7 +60,7 @@ func (s *Service) Watch(ctx context.Context) {
 	defer sending.Wait()
 	sending.Go(func() { s.send(ctx) })
 	sending.Go(func() { s.hear(ctx) })
-	s.Every(ctx, lookEvery, "looking what is due", func() error { return s.Look(ctx) })
+	s.Woken(ctx, lookEvery, "looking what is due", func() error { return s.Look(ctx) }, store.ForSchedules, store.ForNotices)
 	last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	if err := s.writeDown(last); err != nil {

@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -275,6 +276,23 @@ func loadDialects(dir string) (all []*dialect.Dialect, err error) {
 	return load(os.DirFS(dir), dir, all)
 }
 
+// lookWhenAsked has what there is to do looked for at once on SIGUSR1, until ctx ends: who changed rows in the
+// database by hand need not wait.
+func (n *Instance) lookWhenAsked(ctx context.Context) {
+	asked := make(chan os.Signal, 1)
+	signal.Notify(asked, syscall.SIGUSR1)
+	defer signal.Stop(asked)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-asked:
+			n.jobs.LookAnew()
+			n.jobs.Store.Wrote.Ring()
+		}
+	}
+}
+
 // watchDialects takes changed files of the dialect folder into use, until ctx
 // ends. A file that is not sound is told of, and what was in use stays.
 func (n *Instance) watchDialects(ctx context.Context) {
@@ -460,6 +478,7 @@ func (n *Instance) Serve(ctx context.Context, up func(url string)) error {
 	watching, unwatch := context.WithCancel(ctx)
 	defer unwatch()
 	go n.watchDialects(watching)
+	go n.lookWhenAsked(watching)
 	watched := make(chan struct{})
 	go func() { defer close(watched); n.daily.Watch(watching) }()
 	if err := n.history.ClearSpool(); err != nil {

@@ -605,7 +605,7 @@ func (q *Q) Unlease(ctx context.Context, deviceID string, fence int64) error {
 	return err
 }
 
-// Beat moves an instance's heartbeat on.
+// Beat moves an instance's heartbeat on. Outside a transaction it is one statement, and rings no bell.
 func (q *Q) Beat(ctx context.Context, instance, incarnation string, beat int64) error {
 	_, err := q.exec(ctx, `INSERT INTO instances (id, incarnation, beat, at) VALUES (?, ?, ?, ?)
 		ON DUPLICATE KEY UPDATE incarnation = VALUES(incarnation), beat = VALUES(beat), at = VALUES(at)`, instance, incarnation, beat, q.clock().UTC())

@@ -62,6 +62,9 @@ type Store struct {
 
 	prepared *sync.Map // statements that are asked often, by their words
 
+	// Wrote rings when this instance wrote something.
+	Wrote *Bell
+
 	// Room tells why nothing more can be kept; nil, where there is room or nobody knows. It is set before
 	// anything is asked of the store.
 	Room func() error
@@ -116,7 +119,7 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dsn: dsn, cut: &cutting{}, prepared: &sync.Map{}, clock: clock, quit: &quit{c: make(chan struct{})}}
+	s := &Store{db: db, dsn: dsn, cut: &cutting{}, prepared: &sync.Map{}, Wrote: &Bell{}, clock: clock, quit: &quit{c: make(chan struct{})}}
 	if half, err := halfRestored(ctx, s.patient(core.Actor{Name: "service"})); err != nil || half {
 		db.Close()
 		return nil, cmp.Or(err, ErrHalfRestored)
@@ -252,8 +255,12 @@ func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) e
 				return fmt.Errorf("it is not known whether the database kept this: %w", errors.Join(err, err2))
 			}
 			if kept {
+				s.Wrote.Ring()
 				return nil
 			}
+		}
+		if err == nil && committing {
+			s.Wrote.Ring()
 		}
 		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err)) || s.quit.over(deadline) {
 			return plain(err)

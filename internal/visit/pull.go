@@ -241,7 +241,7 @@ func Kinds(s *Service) []job.Kind {
 func New(ctx context.Context, jobs *job.Runtime, dialects []*dialect.Dialect) (*Service, error) {
 	s := &Service{Runtime: jobs, state: &state{limits: DefaultLimits, sessions: newSessions(), attempts: newAttempts(), dialects: map[string]*dialect.Dialect{}, relays: map[string]openRelay{}}}
 	s.Register(Kinds(s)...)
-	s.WhileBeating(s.syncDialects)
+	s.WhenDialectsCome(s.syncDialects)
 	for _, d := range dialects {
 		newer, err := jobs.Store.As(job.Service).DialectInForce(ctx, d.Dialect, d.Source)
 		if err != nil {
