@@ -37,7 +37,7 @@ func all() error {
 	for _, part := range []struct {
 		name    string
 		measure func(dir string) error
-	}{{"diff", differences}, {"pulls", pulls}, {"console", consoleFigures}, {"lines", sendingLines}, {"learn", learning}, {"history", histories}, {"search", searches}} {
+	}{{"diff", differences}, {"idle", idle}, {"pulls", pulls}, {"console", consoleFigures}, {"lines", sendingLines}, {"learn", learning}, {"history", histories}, {"search", searches}} {
 		if len(os.Args) > 1 && os.Args[1] != part.name {
 			continue
 		}
