@@ -13,12 +13,17 @@ import (
 // whose hearts beat.
 const agendaEvery = 4 * time.Second
 
-// noted is what this instance knows of the agenda.
-type noted struct {
-	due      map[store.Topic]time.Time
-	audit    int64
-	dialects string
-	bell     store.Bell // rings after each look
+// Alive keeps this instance's heart beating, which its work depends on. Start
+// does so too; this is for work before that.
+func (r *Runtime) Alive() {
+	if r.stop != nil {
+		return
+	}
+	r.until, r.stop = context.WithCancel(context.Background())
+	beating, ends := context.WithCancel(context.Background())
+	r.heart = ends
+	r.still.Go(func() { r.beatOn(beating) })
+	r.still.Go(func() { r.follow(beating) })
 }
 
 // follow reads the agenda again and again, until ctx ends. What another instance wrote, or a person in

@@ -20,19 +20,6 @@ const (
 	lapseAfter = 20 * time.Second
 )
 
-// Alive keeps this instance's heart beating, which its work depends on. Start
-// does so too; this is for work before that.
-func (r *Runtime) Alive() {
-	if r.stop != nil {
-		return
-	}
-	r.until, r.stop = context.WithCancel(context.Background())
-	beating, ends := context.WithCancel(context.Background())
-	r.heart = ends
-	r.still.Go(func() { r.beatOn(beating) })
-	r.still.Go(func() { r.follow(beating) })
-}
-
 func (r *Runtime) beat(ctx context.Context, n int64) error {
 	err := r.Store.As(Service).Beat(ctx, r.instance, r.incarnation, n)
 	if err == nil {

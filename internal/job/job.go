@@ -241,6 +241,14 @@ type state struct {
 	complained time.Time // when it was said last that there is no room; the dispatcher's
 }
 
+// noted is what this instance knows of the agenda.
+type noted struct {
+	due      map[store.Topic]time.Time
+	audit    int64
+	dialects string
+	bell     store.Bell // rings after each look
+}
+
 // At returns the same runtime by another clock.
 func (r *Runtime) At(clock func() time.Time) *Runtime {
 	return &Runtime{state: r.state, Store: r.Store.At(clock), clock: clock}

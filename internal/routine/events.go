@@ -49,12 +49,16 @@ func (s *Service) heedEvents(ctx context.Context) error {
 		if err != nil || !some {
 			return err
 		}
-		rules, err := s.matching(ctx, q)
-		if err != nil {
-			return err
-		}
 		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error {
 			all, err := q.TakeEvents(ctx, mostEvents)
+			if err != nil {
+				return err
+			}
+			of, ids, err := concerned(ctx, q, all)
+			if err != nil {
+				return err
+			}
+			rules, err := s.matching(ctx, q, ids)
 			if err != nil {
 				return err
 			}
@@ -62,11 +66,7 @@ func (s *Service) heedEvents(ctx context.Context) error {
 			for _, e := range all {
 				event := tells(e)
 				for _, m := range rules {
-					takes, err := m.takes(ctx, q, event, e)
-					if err != nil {
-						return err
-					}
-					if takes {
+					if m.takes(event, e, of[e.ID]) {
 						out = append(out, store.Telling{RuleID: m.ID, About: about(e), At: e.At, Event: event, DeviceID: e.DeviceID, Device: e.Device, JobID: e.JobID, Happened: e.Happened})
 					}
 				}
@@ -76,6 +76,25 @@ func (s *Service) heedEvents(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// concerned lists the devices that each event is about, and all of them: its own, or of work of no one device
+// those for which it did not end well.
+func concerned(ctx context.Context, q *store.Q, all []store.Event) (of map[string][]string, ids []string, err error) {
+	of = map[string][]string{}
+	for _, e := range all {
+		switch {
+		case e.DeviceID != "":
+			of[e.ID] = []string{e.DeviceID}
+		case e.JobID != "":
+			if of[e.ID], err = q.ProblemDevices(ctx, e.JobID); err != nil {
+				return nil, nil, err
+			}
+		}
+		ids = append(ids, of[e.ID]...)
+	}
+	slices.Sort(ids)
+	return of, slices.Compact(ids), nil
 }
 
 // about names what is told of once: that a job waits for the same thing again, or that one
@@ -99,9 +118,14 @@ type match struct {
 	devices map[string]core.Device
 }
 
-// matching reads the rules that are in force.
-func (s *Service) matching(ctx context.Context, q *store.Q) (out []match, err error) {
+// matching reads the rules that are in force, with those of some devices that each is about. The devices are
+// read once, however many rules there are.
+func (s *Service) matching(ctx context.Context, q *store.Q, ids []string) (out []match, err error) {
 	rules, err := q.NotificationRules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	devices, err := q.DevicesByID(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -115,12 +139,10 @@ func (s *Service) matching(ctx context.Context, q *store.Q) (out []match, err er
 			return nil, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
 		m.all = sel.All()
-		devices, err := q.Devices(ctx, sel)
-		if err != nil {
-			return nil, err
-		}
 		for _, d := range devices {
-			m.devices[d.ID] = d
+			if m.all || store.Picks(sel, d) {
+				m.devices[d.ID] = d
+			}
 		}
 		out = append(out, m)
 	}
@@ -129,18 +151,11 @@ func (s *Service) matching(ctx context.Context, q *store.Q) (out []match, err er
 
 // takes tells whether a rule tells of an event. Work of no one device is told of where it
 // did not end well for one of the rule's.
-func (m match) takes(ctx context.Context, q *store.Q, event string, e store.Event) (bool, error) {
+func (m match) takes(event string, e store.Event, about []string) bool {
 	if event == "" || !slices.Contains(m.Events, event) {
-		return false, nil
+		return false
 	}
-	if _, mine := m.devices[e.DeviceID]; mine || m.all {
-		return true, nil
-	}
-	if e.DeviceID != "" || e.JobID == "" {
-		return false, nil
-	}
-	ids, err := q.ProblemDevices(ctx, e.JobID)
-	return slices.ContainsFunc(ids, func(id string) bool { _, mine := m.devices[id]; return mine }), err
+	return m.all || slices.ContainsFunc(about, func(id string) bool { _, mine := m.devices[id]; return mine })
 }
 
 // lookHourly looks for what does not happen but is so: devices of which nothing was proved
@@ -151,7 +166,15 @@ func (s *Service) lookHourly(ctx context.Context) error {
 		return nil
 	}
 	q := s.Store.As(job.Service)
-	rules, err := s.matching(ctx, q)
+	all, err := q.Devices(ctx, ref.All())
+	if err != nil {
+		return err
+	}
+	ids := make([]string, len(all))
+	for i, d := range all {
+		ids[i] = d.ID
+	}
+	rules, err := s.matching(ctx, q, ids)
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -56,11 +57,30 @@ func (q *Q) Devices(ctx context.Context, sel ref.Selector) ([]core.Device, error
 	}
 	picked := all[:0]
 	for _, d := range all {
-		if sel.Match(subject(d)) {
+		if Picks(sel, d) {
 			picked = append(picked, d)
 		}
 	}
 	return picked, nil
+}
+
+// Picks tells whether a selector picks a device.
+func Picks(sel ref.Selector, d core.Device) bool { return sel.All() || sel.Match(subject(d)) }
+
+// DevicesByID reads devices by their ids, 500 at a time. Removed ones are not among them.
+func (q *Q) DevicesByID(ctx context.Context, ids []string) (out []core.Device, err error) {
+	for part := range slices.Chunk(ids, 500) {
+		query, args, err := in(`SELECT `+deviceColumns+` AND d.id IN (?) ORDER BY d.id`, part)
+		if err != nil {
+			return nil, err
+		}
+		some, err := list[core.Device](ctx, q.ext, query, args...)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, some...)
+	}
+	return out, nil
 }
 
 // Speaking lists the devices of these dialects that are not disabled.

@@ -101,19 +101,16 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		rows = rows[:0]
 		return err
 	}
+	earlier, err := q.askedBefore(ctx, all)
+	if err != nil {
+		return err
+	}
 	for i := range all {
 		j := &all[i]
 		var idem any
 		if j.Key.words != "" {
 			idem = j.Key.words
-			if err := q.Once(ctx, j.Key); err != nil {
-				return err
-			}
-			old, asked, err := q.Asked(ctx, j.Key)
-			if err != nil {
-				return err
-			}
-			if asked {
+			if old, asked := earlier[j.Key.words]; asked {
 				j.Job, j.Old = old, true
 				continue
 			}
@@ -139,6 +136,50 @@ func (q *Q) AddJobs(ctx context.Context, all []NewJob) error {
 		}
 	}
 	return flush()
+}
+
+// askedBefore lists, by the words of their keys, the jobs that were asked for before, and notes down what the
+// keys are used for: ErrKeyUsed says that one was for another request. It asks once for many, but for keys that
+// people gave, of which a request has one.
+func (q *Q) askedBefore(ctx context.Context, all []NewJob) (map[string]core.Job, error) {
+	out, shorter := map[string]core.Job{}, map[string]string{}
+	var words []string
+	for _, j := range all {
+		if j.Key.words == "" {
+			continue
+		}
+		if j.Key.hash != "" {
+			if err := q.Once(ctx, j.Key); err != nil {
+				return nil, err
+			}
+			if _, _, err := q.Asked(ctx, j.Key); err != nil {
+				return nil, err
+			}
+		}
+		words = append(words, j.Key.words)
+		if j.Key.older != "" {
+			words = append(words, j.Key.older)
+			shorter[j.Key.older] = j.Key.words
+		}
+	}
+	type row struct {
+		core.Job
+		Idem string `db:"idem_key"`
+	}
+	for part := range slices.Chunk(words, 500) {
+		query, args, err := in(strings.Replace(jobColumns, "SELECT ", "SELECT idem_key, ", 1)+`WHERE idem_key IN (?)`, part)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := list[row](ctx, q.ext, query, args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[cmp.Or(shorter[r.Idem], r.Idem)] = r.Job
+		}
+	}
+	return out, nil
 }
 
 // granted is what is kept of who asked for a job: what they might then.
