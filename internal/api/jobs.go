@@ -26,7 +26,7 @@ import (
 
 var wiredJob = wire.Make[client.Job, core.Job]("Awaits", "Preview", "Pull", "Push", "Plan", "RestoreTest", "Learned", "RestorePreview", "Restore", "Scheduled", "UsualMS", "Result")
 
-func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
+func (s *Server) wireJob(ctx context.Context, a core.Actor, j core.Job) (client.Job, error) {
 	out := wiredJob(j)
 	if j.State == core.Waiting && j.Instance == "" && j.Decision == "" {
 		out.Awaits = j.Awaits
@@ -39,7 +39,7 @@ func (s *Server) wireJob(a core.Actor, j core.Job) (client.Job, error) {
 	if !ok || k.View == nil {
 		return out, nil
 	}
-	led, err := k.View(context.Background(), q, a, j)
+	led, err := k.View(ctx, q, a, j)
 	switch led := led.(type) {
 	case *client.PullEnd:
 		out.Pull = led
@@ -89,7 +89,7 @@ func (s *Server) answerJob(c *gin.Context, status int, j core.Job, err error) {
 	var w client.Job
 	c.Set("job", j.ID)
 	if err == nil {
-		w, err = s.wireJob(actor(c), j)
+		w, err = s.wireJob(c.Request.Context(), actor(c), j)
 	}
 	answer(c, status, w, err)
 }
@@ -97,8 +97,16 @@ func (s *Server) answerJob(c *gin.Context, status int, j core.Job, err error) {
 // answerJobs answers with a page of jobs, or with what went wrong.
 func (s *Server) answerJobs(c *gin.Context, status int, jobs []core.Job, next string, err error) {
 	out := client.Page[client.Job]{Items: make([]client.Job, len(jobs)), Next: next}
+	ctx := c.Request.Context()
+	if err == nil {
+		ids := make([]string, len(jobs))
+		for i, j := range jobs {
+			ids[i] = j.ID
+		}
+		ctx, err = s.Jobs.Store.As(actor(c)).CountParts(ctx, ids)
+	}
 	for i := 0; i < len(jobs) && err == nil; i++ {
-		out.Items[i], err = s.wireJob(actor(c), jobs[i])
+		out.Items[i], err = s.wireJob(ctx, actor(c), jobs[i])
 	}
 	answer(c, status, out, err)
 }
@@ -431,7 +439,7 @@ func (s *Server) job(c *gin.Context) {
 	j, err := q.Job(ctx, jobID(c))
 	var w client.Job
 	if err == nil {
-		w, err = s.wireJob(actor(c), j)
+		w, err = s.wireJob(c.Request.Context(), actor(c), j)
 	}
 	if err == nil && (j.State == core.Running || j.State == core.Queued) {
 		var usual time.Duration
@@ -523,7 +531,7 @@ func (s *Server) events(c *gin.Context) {
 			c.Writer.Flush()
 			continue // there are more
 		}
-		w, err := s.wireJob(a, j)
+		w, err := s.wireJob(c.Request.Context(), a, j)
 		if err != nil {
 			return
 		}

@@ -313,7 +313,28 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 	}
 	var mu sync.Mutex
 	bad := 0
-	keep := func() { l.Result(out) } // mu is held
+	// What came of it so far is kept twice a second at most: all rows are written each time.
+	changed, over := false, make(chan struct{})
+	keep := func() { changed = true } // mu is held
+	var keeping sync.WaitGroup
+	keeping.Go(func() {
+		tick := time.NewTicker(keepEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-over:
+				return
+			case <-tick.C:
+			}
+			mu.Lock()
+			dirty, now := changed, RestoreResult{out.Which, slices.Clone(out.Rows)}
+			changed = false
+			mu.Unlock()
+			if dirty {
+				l.Result(now)
+			}
+		}
+	})
 	var due *time.Time
 	if req.Together && j.StartedAt != nil {
 		at := j.StartedAt.Add(req.Within).UTC().Truncate(time.Millisecond)
@@ -377,11 +398,19 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		})
 	}
 	_ = others.Wait()
+	close(over)
+	keeping.Wait()
+	if changed {
+		l.Result(out)
+	}
 	if errors.Is(context.Cause(ctx), job.ErrStopping) {
 		return // the next start goes on where this one was
 	}
 	s.endRestore(j, l, out, bad, req.StopAfter)
 }
+
+// keepEvery is how often a restore writes down what came of it so far.
+const keepEvery = 500 * time.Millisecond
 
 // endRestore says how a restore came out. Pushes that wait to be confirmed go on
 // by themselves: each has its own window.

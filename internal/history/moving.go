@@ -132,9 +132,13 @@ func (s *Service) handOver(ctx context.Context, actor core.Actor, devices []core
 		}
 		m.Devices = append(m.Devices, x)
 	}
+	at := map[string]int{}
+	for i, x := range m.Devices {
+		at[x.ID] = i
+	}
 	var all []core.Version // newest first
 	if err := s.each(ctx, Export{Devices: devices, History: true}, func(d core.Device, v core.Version) error {
-		i := slices.IndexFunc(m.Devices, func(x moved) bool { return x.ID == d.ID })
+		i := at[d.ID]
 		if _, err := q.Content(ctx, v.ContentID); errors.Is(err, store.ErrDamaged) {
 			m.Devices[i].Damaged = append(m.Devices[i].Damaged, v.Ref())
 			return nil

@@ -321,6 +321,20 @@ func (r *Runtime) SetSessions(n int) {
 // Start.
 func (r *Runtime) WhenDialectsCome(do func(context.Context)) { r.dialects = append(r.dialects, do) }
 
+// awaitEvery is how often it is looked at a job of which this instance hears nothing.
+const awaitEvery = time.Second
+
+// over notes that a job is ended or parked: nobody has to look for it once its goroutine is gone. Where that is
+// not kept in the database, what writes it says that it is left (Runtime.left).
+func (r *Runtime) over(jobID string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if h, known := r.active[jobID]; known {
+		h.over = true
+		r.active[jobID] = h
+	}
+}
+
 // Guarded runs fn in a transaction that comes to nothing if this instance does
 // not hold the job any more: whoever took it over may have written since, and
 // what was meant here is stale. While the database has no room for it, it is tried

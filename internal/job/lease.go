@@ -134,14 +134,3 @@ func (r *Runtime) unleased(jobID string) {
 		r.Hub.Tell(leaseOf(deviceID))
 	}
 }
-
-// over notes that a job is ended or parked: nobody has to look for it once its goroutine is gone. Where that is
-// not kept in the database, what writes it says that it is left (Runtime.left).
-func (r *Runtime) over(jobID string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if h, known := r.active[jobID]; known {
-		h.over = true
-		r.active[jobID] = h
-	}
-}

@@ -187,9 +187,6 @@ func (r *Runtime) Cancel(ctx context.Context, actor core.Actor, id string) (j co
 // ErrEnded is returned where a job has ended already.
 var ErrEnded = errors.New("it has ended")
 
-// awaitEvery is how often it is looked at a job of which this instance hears nothing.
-const awaitEvery = time.Second
-
 // Await waits until a job has ended, or until is true of it.
 func (r *Runtime) Await(ctx context.Context, id string, until func(core.Job) bool) (core.Job, error) {
 	hint, stop := r.Hub.Watch(id)
