@@ -24,8 +24,11 @@ func (b *Bell) Rung() <-chan struct{} {
 	return b.c
 }
 
-// Ring wakes all who wait.
+// Ring wakes all who wait; without a bell nobody does.
 func (b *Bell) Ring() {
+	if b == nil {
+		return
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.c != nil {

@@ -114,8 +114,8 @@ type Q struct {
 
 // Open connects, brings the schema up to date and opens the data keys, or makes
 // them under master in a database that has none.
-func Open(ctx context.Context, dsn string, master seal.Master, clock func() time.Time) (*Store, error) {
-	db, err := connect(ctx, dsn)
+func Open(ctx context.Context, dsn string, master seal.Master, clock func() time.Time, through ...Through) (*Store, error) {
+	db, err := connect(ctx, dsn, through...)
 	if err != nil {
 		return nil, err
 	}
@@ -135,9 +135,12 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	return s, nil
 }
 
+// Through is what stands between a store and its database's driver: a test's, that counts, or lets things fail.
+type Through func(driver.Connector) driver.Connector
+
 // connect opens a database. Its errors say what is wrong with the setting, or
 // with the database.
-func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
+func connect(ctx context.Context, dsn string, through ...Through) (*sqlx.DB, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("the database setting cannot be read: %w; it looks like user:password@tcp(host:3306)/name", err)
@@ -164,6 +167,9 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	conn, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return nil, err
+	}
+	for _, wrap := range through {
+		conn = wrap(conn)
 	}
 	db := sqlx.NewDb(sql.OpenDB(conn), "mysql")
 	db.SetMaxOpenConns(40)
@@ -410,7 +416,7 @@ func (p patient) QueryxContext(ctx context.Context, query string, args ...any) (
 func (p patient) asking(ctx context.Context, ask func() (*sqlx.Rows, error)) (*sqlx.Rows, error) {
 	for wait := 20 * time.Millisecond; ; wait = min(2*wait, time.Second) {
 		rows, err := ask()
-		if err == nil || !(lost(err) || number(err) == 1047) || ctx.Err() != nil || p.quit.over(p.until) {
+		if err == nil || !(lost(err) || conflict(err)) || ctx.Err() != nil || p.quit.over(p.until) {
 			return rows, err
 		}
 		select {

@@ -46,18 +46,28 @@ type Yard struct {
 	clock  atomic.Pointer[time.Time] // jobs that end late read it, too
 	DSN    string
 	master seal.Master
+
+	through []store.Through
 }
 
 // Now is the yard's clock, which Set moves.
-func (y *Yard) Now() time.Time { return *y.clock.Load() }
+func (y *Yard) Now() time.Time {
+	if t := y.clock.Load(); t != nil {
+		return *t
+	}
+	return time.Now()
+}
+
+// LetRun has the clock run, as the machine's does.
+func (y *Yard) LetRun() { y.clock.Store(nil) }
 
 // Set puts the clock.
 func (y *Yard) Set(t time.Time) { y.clock.Store(&t) }
 
 // New starts them, with so many routers.
-func New(t *testing.T, n int) *Yard {
+func New(t *testing.T, n int, through ...store.Through) *Yard {
 	t.Helper()
-	y := &Yard{t: t, DSN: scratch.Database(t), master: seal.NewMaster()}
+	y := &Yard{t: t, through: through, DSN: scratch.Database(t), master: seal.NewMaster()}
 	y.Set(time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC))
 	var err error
 	if y.Fleet, err = sim.Open(t.TempDir(), n, "", 1, y.Now()); err != nil {
@@ -85,7 +95,7 @@ func New(t *testing.T, n int) *Yard {
 func (y *Yard) Instance(name string) *visit.Service {
 	t := y.t
 	t.Helper()
-	st, err := store.Open(bg, y.DSN, y.master, time.Now)
+	st, err := store.Open(bg, y.DSN, y.master, time.Now, y.through...)
 	if err != nil {
 		t.Fatal(err)
 	}
