@@ -87,9 +87,9 @@ func TestArrows(t *testing.T) {
 	}
 }
 
-// TestFilesStand holds the rooms of the work to an order of their files: where one
-// uses another, that one uses neither it nor anything that does.
-func TestFilesStand(t *testing.T) {
+// exported are the files with what packages export, by their paths.
+func exported(t *testing.T) map[string]string {
+	t.Helper()
 	out, err := exec.Command("go", "list", "-export", "-deps", "-f", "{{.ImportPath}} {{.Export}}", "magpie/internal/...").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -99,6 +99,13 @@ func TestFilesStand(t *testing.T) {
 		path, file, _ := strings.Cut(line, " ")
 		exports[path] = file
 	}
+	return exports
+}
+
+// TestFilesStand holds the rooms of the work to an order of their files: where one
+// uses another, that one uses neither it nor anything that does.
+func TestFilesStand(t *testing.T) {
+	exports := exported(t)
 	fset := token.NewFileSet()
 	conf := types.Config{Importer: importer.ForCompiler(fset, "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })}
 	for _, room := range []string{"job", "visit", "push", "fleet", "read"} {

@@ -264,6 +264,9 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Pushes.Methods(d))
+	} else if !errors.Is(err, store.ErrNotFound) {
+		fail(c, problem(err))
+		return
 	}
 	if out.Suggested, err = s.Pushes.Suggest(c.Request.Context(), a, p); err != nil {
 		fail(c, problem(err))

@@ -114,7 +114,7 @@ func statements(t *testing.T, devices int) (by map[string]int, ofPull, ofQueue i
 				return 0
 			}
 			last = n
-			time.Sleep(150 * time.Millisecond)
+			time.Sleep(30 * time.Millisecond)
 		}
 	}
 	count := func() (n int) {

@@ -128,6 +128,8 @@ func (s *Service) handOver(ctx context.Context, actor core.Actor, devices []core
 			x.Last[p.Name] = p.Last
 			if v, err := q.Version(ctx, store.Baseline(d.ID, p.Name)); err == nil {
 				x.Baseline[p.Name] = v.Number
+			} else if !errors.Is(err, store.ErrNotFound) {
+				return fmt.Errorf("%s: %w", d.Name, err)
 			}
 		}
 		m.Devices = append(m.Devices, x)
@@ -409,6 +411,8 @@ func (s *Service) takeDevice(ctx context.Context, q *store.Q, x moved, as string
 		if set, err := q.CredentialSet(ctx, x.Set); err == nil {
 			d.CredentialID = set.ID
 			return d, q.AddDevice(ctx, &d, nil)
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return d, err
 		}
 	}
 	return d, q.AddDevice(ctx, &d, &x.Secret)

@@ -71,6 +71,8 @@ func (s *Service) SetRule(ctx context.Context, actor core.Actor, r store.OwnRule
 			if old.Selector != r.Selector {
 				selectors = append(selectors, old.Selector)
 			}
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
 		}
 		if err := q.SaveOwnRule(ctx, &r); err != nil {
 			return err
