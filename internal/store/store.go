@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -223,7 +224,7 @@ func (s *Store) As(actor core.Actor) *Q {
 const patience = 20 * time.Second
 
 func (s *Store) patient(actor core.Actor) patient {
-	return patient{s.db, s.prepared, s.quit, until(actor)}
+	return patient{s.db, s.prepared, s.quit, until(actor), limitOf(actor)}
 }
 
 // until is when somebody's patience ends; the zero time is never.
@@ -256,7 +257,7 @@ func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) e
 		if err != nil && committing && lost(err) {
 			// What fn made has to be what was kept: it is not run again before it is certain that
 			// this commit does not come about any more.
-			kept, err2 := s.settle(ctx, id, deadline)
+			kept, err2 := s.settle(ctx, id, limitOf(actor), deadline)
 			if err2 != nil {
 				return fmt.Errorf("it is not known whether the database kept this: %w", errors.Join(err, err2))
 			}
@@ -284,9 +285,12 @@ func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) e
 // settle tells whether the transaction of an id was kept, whose commit gave no answer. If it was not, it
 // will not be any more: its id is taken, and a commit that is still on its way meets that. Waits for one
 // that still holds its row.
-func (s *Store) settle(ctx context.Context, id string, deadline time.Time) (kept bool, err error) {
+func (s *Store) settle(ctx context.Context, id string, l limit, deadline time.Time) (kept bool, err error) {
 	for wait := 10 * time.Millisecond; ; wait = min(2*wait, time.Second) {
-		_, err = s.db.ExecContext(ctx, `INSERT INTO commits (id, at, void) VALUES (?, ?, TRUE)`, id, s.clock().UTC())
+		within, cancel := l.within(ctx)
+		_, err = s.db.ExecContext(within, `INSERT INTO commits (id, at, void) VALUES (?, ?, TRUE)`, id, s.clock().UTC())
+		err = silent(within, err)
+		cancel()
 		if number(err) == 1062 { // it was kept, or an earlier round of this took the id and got no answer
 			var void bool
 			if err = s.db.QueryRowxContext(ctx, `SELECT void FROM commits WHERE id = ?`, id).Scan(&void); err == nil {
@@ -309,12 +313,17 @@ func (s *Store) settle(ctx context.Context, id string, deadline time.Time) (kept
 }
 
 func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q *Q) error) (committing bool, err error) {
+	limit := limitOf(actor)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	silence := limit.after(func() { cancel(errSilent) })
 	tx, err := s.db.BeginTxx(ctx, nil)
+	silence()
 	if err != nil {
-		return false, err
+		return false, silent(ctx, err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	t := &transaction{Tx: tx}
+	t := &transaction{Tx: tx, limit: limit}
 	err = fn(&Q{ext: t, keys: s.keys, clock: s.clock, actor: actor, room: s.Room})
 	if t.fault != nil { // whatever was made of it
 		return false, t.fault
@@ -323,12 +332,66 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 		return false, err
 	}
 	if !t.wrote { // there is nothing that could be in doubt
-		return false, tx.Commit()
+		return false, limit.commit(tx)
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); err != nil {
+	if _, err := t.ExecContext(ctx, `INSERT INTO commits (id, at) VALUES (?, ?)`, id, s.clock().UTC()); err != nil {
 		return false, err
 	}
-	return true, tx.Commit()
+	return true, limit.commit(tx)
+}
+
+// errSilent is why a statement was given up: the database did not answer it in time.
+var errSilent = fmt.Errorf("%w to a statement in %s", os.ErrDeadlineExceeded, patience)
+
+// limit is how long one statement may take while a person waits; 0: as long as a connection may be silent.
+type limit time.Duration
+
+func limitOf(actor core.Actor) limit {
+	if until(actor).IsZero() {
+		return 0
+	}
+	return limit(patience)
+}
+
+// after calls what ends a statement when its time is over; stop calls that off.
+func (l limit) after(end func()) (stop func()) {
+	if l == 0 {
+		return func() {}
+	}
+	t := time.AfterFunc(time.Duration(l), end)
+	return func() { t.Stop() }
+}
+
+// within is a context for one statement.
+func (l limit) within(ctx context.Context) (context.Context, context.CancelFunc) {
+	if l == 0 {
+		return ctx, func() {}
+	}
+	return context.WithTimeoutCause(ctx, time.Duration(l), errSilent)
+}
+
+// silent is the error of a statement, where it is that the database did not answer.
+func silent(ctx context.Context, err error) error {
+	if err != nil && errors.Is(context.Cause(ctx), errSilent) {
+		return errSilent
+	}
+	return err
+}
+
+// commit commits, and gives up waiting for the answer when the time for that is over: whether it came about is
+// then not known.
+func (l limit) commit(tx *sqlx.Tx) error {
+	if l == 0 {
+		return tx.Commit()
+	}
+	done := make(chan error, 1)
+	go func() { done <- tx.Commit() }()
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(time.Duration(l)):
+		return errSilent
+	}
 }
 
 // keysLast is how long an idempotency key is remembered.
@@ -407,6 +470,7 @@ type patient struct {
 	prepared *sync.Map // see Store
 	quit     *quit
 	until    time.Time
+	limit    limit
 }
 
 func (p patient) QueryxContext(ctx context.Context, query string, args ...any) (*sqlx.Rows, error) {
@@ -456,10 +520,26 @@ func (q *Q) often() sqlx.QueryerContext {
 	return q.ext
 }
 
+// limited is who asks within a time.
+type limited interface{ bound() limit }
+
+func (p patient) bound() limit      { return p.limit }
+func (t *transaction) bound() limit { return t.limit }
+
+// selected reads rows, within the time that who asks has for a statement.
+func selected(ctx context.Context, q sqlx.QueryerContext, rows any, query string, args ...any) error {
+	if l, is := q.(limited); is {
+		within, cancel := l.bound().within(ctx)
+		defer cancel()
+		return silent(within, sqlx.SelectContext(within, q, rows, query, args...))
+	}
+	return sqlx.SelectContext(ctx, q, rows, query, args...)
+}
+
 // get asks for one row.
 func get[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) (T, error) {
 	var rows []T
-	if err := sqlx.SelectContext(ctx, q, &rows, query, args...); err != nil {
+	if err := selected(ctx, q, &rows, query, args...); err != nil {
 		var none T
 		return none, plain(err)
 	}
@@ -472,7 +552,7 @@ func get[T any](ctx context.Context, q sqlx.QueryerContext, query string, args .
 
 func list[T any](ctx context.Context, q sqlx.QueryerContext, query string, args ...any) ([]T, error) {
 	rows := []T{}
-	err := sqlx.SelectContext(ctx, q, &rows, query, args...)
+	err := selected(ctx, q, &rows, query, args...)
 	return rows, plain(err)
 }
 
@@ -494,6 +574,15 @@ func (q *Q) guard(ctx context.Context, name string) error {
 }
 
 func (q *Q) exec(ctx context.Context, query string, args ...any) (int64, error) {
+	if l, is := q.ext.(limited); is {
+		within, cancel := l.bound().within(ctx)
+		defer cancel()
+		res, err := q.ext.ExecContext(within, query, args...)
+		if err != nil {
+			return 0, plain(silent(within, err))
+		}
+		return res.RowsAffected()
+	}
 	res, err := q.ext.ExecContext(ctx, query, args...)
 	if err != nil {
 		return 0, plain(err)

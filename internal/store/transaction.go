@@ -12,6 +12,7 @@ import (
 // instead of committing by itself. Who swallows that error still does not get past Tx, which runs it again.
 type transaction struct {
 	*sqlx.Tx
+	limit limit // of each statement
 	fault error // the first conflict, or loss of the connection; nil: none
 	wrote bool  // a statement was executed that may have written
 }
