@@ -4,9 +4,11 @@ import (
 	"context"
 	"database/sql/driver"
 	"math/rand/v2"
+	"net"
 	"regexp"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -20,6 +22,7 @@ type Faults struct {
 	mu    sync.Mutex
 	rand  *rand.Rand
 	rate  float64        // of statements that meet with something
+	down  time.Time      // until then there is no server
 	full  time.Time      // until then nothing can be written
 	did   map[string]int // faults by kind
 	asked map[string]int // statements by their words
@@ -42,6 +45,19 @@ func (f *Faults) Fill(span time.Duration) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.full = time.Now().Add(span)
+}
+
+// Down has the server be away for a while.
+func (f *Faults) Down(span time.Duration) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.down = time.Now().Add(span)
+}
+
+func (f *Faults) away() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return time.Now().Before(f.down)
 }
 
 // Did counts what happened, by kind.
@@ -113,6 +129,9 @@ type faultyConnector struct {
 }
 
 func (c faultyConnector) Connect(ctx context.Context) (driver.Conn, error) {
+	if c.f.away() {
+		return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+	}
 	conn, err := c.Connector.Connect(ctx)
 	if err != nil {
 		return nil, err
@@ -219,6 +238,9 @@ func (c *faultyConn) drop() error {
 
 // meets does what a statement meets with before it is asked; then is what it meets with after.
 func (c *faultyConn) meets(ctx context.Context, query string) (then string, err error) {
+	if c.f.away() {
+		return none, c.drop()
+	}
 	if c.cut {
 		return none, mysql.ErrInvalidConn
 	}
@@ -289,6 +311,9 @@ func (t *faultyTx) Rollback() error {
 
 func (t *faultyTx) Commit() error {
 	t.c.in = false
+	if t.c.f.away() {
+		return t.c.drop()
+	}
 	if t.c.cut {
 		return mysql.ErrInvalidConn
 	}

@@ -42,7 +42,10 @@ type Sum struct {
 }
 
 // passing are the tables with what counts for a running instance only.
-var passing = []string{"goose_db_version", "preparing", "restoring", "commits", "asked", "claims", "events", "leases", "nodes", "notices", "relays"}
+var passing = []string{"goose_db_version", "commits", "asked", "claims", "events", "instances", "leases", "notices", "relays"}
+
+// sometimes are those of them that are there only while something is done.
+var sometimes = []string{"preparing", "restoring"}
 
 // historical are the tables with what was taken and done.
 var historical = []string{"versions", "contents", "chunks", "content_chunks", "seen", "pulls", "parts", "snapshots", "snapshot_versions", "previews", "pushes", "jobs", "job_log", "swaps", "damage", "copies", "backups", "sizes",
@@ -106,8 +109,13 @@ func tablesOf(ctx context.Context, q sqlx.QueryerContext, history bool) (out []T
 	if err != nil {
 		return nil, err
 	}
+	for _, name := range slices.Concat(passing, historical) { // one that was renamed would go, or stay, unseen
+		if !slices.ContainsFunc(cols, func(c column) bool { return c.Table == name }) {
+			return nil, fmt.Errorf("the dump has a rule for table %s, and there is none of that name", name)
+		}
+	}
 	for _, c := range cols {
-		if slices.Contains(passing, c.Table) || !history && slices.Contains(historical, c.Table) {
+		if slices.Contains(passing, c.Table) || slices.Contains(sometimes, c.Table) || !history && slices.Contains(historical, c.Table) {
 			continue
 		}
 		if len(out) == 0 || out[len(out)-1].Name != c.Table {

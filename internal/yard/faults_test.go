@@ -19,6 +19,7 @@ import (
 	"magpie/internal/push"
 	"magpie/internal/routine"
 	"magpie/internal/scratch"
+	"magpie/internal/sim/tern"
 	"magpie/internal/store"
 	"magpie/internal/visit"
 	"magpie/internal/yard"
@@ -254,4 +255,38 @@ func mustRef(t *testing.T, s string) ref.Version {
 		t.Fatal(err)
 	}
 	return r
+}
+
+// TestLongOutage: a database that is away for longer than a minute costs no pull its end: what a device said is
+// kept when it is back. It takes as long, so it runs with MAGPIE_MATRIX=all; otherwise the outage is short.
+func TestLongOutage(t *testing.T) {
+	span := 3 * time.Second
+	if os.Getenv("MAGPIE_MATRIX") == "all" {
+		span = 75 * time.Second
+	}
+	t.Parallel()
+	f := scratch.NewFaults(1)
+	y := yard.New(t, 3, f.Through)
+	y.LetRun()
+	y.Jobs.Start()
+	admin := core.Actor{ID: "a", Name: "admin", Role: core.Admin, Secrets: true}
+	var devices []core.Device
+	for _, u := range y.Fleet.Units {
+		u.SetFaults(tern.Faults{SlowMS: 150})
+		devices = append(devices, y.Device(u.Name))
+	}
+	jobs, err := y.Visits.RequestPulls(bg, admin, devices, core.ByHand, visit.Mark{}, store.Key{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, j := range jobs {
+		if _, err := y.Jobs.Await(bg, j.ID, func(j core.Job) bool { return j.State == core.Running }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	time.Sleep(200 * time.Millisecond) // they talk to their devices
+	f.Down(span)
+	for _, j := range jobs {
+		y.Ended(j)
+	}
 }

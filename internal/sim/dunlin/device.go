@@ -266,7 +266,8 @@ func read(raw []byte, passphrase string) (s Settings, err error) {
 	if err != nil {
 		return s, err
 	}
-	return s, json.Unmarshal(plain, &s)
+	err = json.Unmarshal(plain, &s)
+	return s, err
 }
 
 // Serve listens for HTTP.
