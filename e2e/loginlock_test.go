@@ -62,9 +62,13 @@ func TestOneAttempt(t *testing.T) {
 	must(w.admin.AddCredentialSet(ctx(t), client.NewCredentialSet{Name: "shared", User: sim.ServiceUser, Password: sim.ServiceWord, Privileged: sim.MastWord}))(t)
 	must(w.admin.AttachCredentialSet(ctx(t), "shared", names[:8]))(t)
 	var ids []string
-	for range 8 {
+	for n := range 50 {
 		for _, j := range must(w.admin.Pull(ctx(t), names[:10], ""))(t) {
 			ids = append(ids, j.ID)
+		}
+		if n == 25 {
+			w.proc.kill()
+			w.serve()
 		}
 	}
 	for _, id := range ids {

@@ -229,10 +229,15 @@ func (v *Visit) attempt(ctx context.Context, target link.Target) (ended func(err
 	var taken, knocked bool
 	ended = func(err error) {
 		if errors.Is(err, link.ErrLoginRefused) && v.Where.Address == "" && !v.maker {
-			// Noted whatever the visit's end is: the next that has the lease has to see it.
-			_ = s.Store.Tx(context.WithoutCancel(ctx), job.Service, func(q *store.Q) error {
-				return s.refusedLogin(context.WithoutCancel(ctx), q, v.Speaker, err)
-			})
+			// Noted whatever the visit's end is: the next that has the lease has to see it. Until it is, nobody
+			// has the lease.
+			lasting := context.WithoutCancel(ctx)
+			for noted := false; !noted; {
+				failed := s.Store.Tx(lasting, job.Service, func(q *store.Q) error { return s.refusedLogin(lasting, q, v.Speaker, err) })
+				if noted = failed == nil || errors.Is(failed, store.ErrNotFound) || !s.Store.Pause(lasting, time.Second); failed != nil {
+					v.Log.Warn("that the login was refused is not noted yet: %v", failed)
+				}
+			}
 		}
 		if !taken {
 			return
