@@ -104,6 +104,48 @@ func TestNamedWhenTaken(t *testing.T) {
 	}
 }
 
+// TestUndoOutlivesRetention: what ran before a push of late stays, however many changes came since and however
+// little is kept; what ran for long stays beside what came and went in a minute.
+func TestUndoOutlivesRetention(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "the note that it had"`)
+	w.pull(r1)
+	pushed := w.push(r1 + "@1")
+	if pushed.Outcome != "verified" {
+		t.Fatal(pushed.Summary)
+	}
+	for n := range 4 {
+		w.fleet.amend(r1, "mwilks", "lane quay1", fmt.Sprintf(`note "change %d"`, n))
+		w.pull(r1)
+	}
+	for _, args := range [][]string{{"retention", "set", "little", "--of", "kind=router", "--newest", "1", "--by-hand", "0", "--daily", "0", "--weekly", "0", "--monthly", "0"}, {"retention", "run"}} {
+		if out, said, status := w.cli(args...); status != 0 {
+			t.Fatalf("%v: %d\n%s%s", args, status, out, said)
+		}
+	}
+	var kept []int
+	for _, v := range w.versions(r1) {
+		kept = append(kept, v.Number)
+	}
+	if !slices.Equal(kept, []int{7, 3, 2}) { // the third is the newest that came by itself
+		t.Errorf("%v are kept", kept)
+	}
+	out, said, status := w.cli("push", "--undo", pushed.ID, "--yes", "--override", "back to what it had")
+	if status != 0 || !strings.Contains(w.fleet.running(r1), "the note that it had") {
+		t.Errorf("%d\n%s%s", status, out, said)
+	}
+	// Where it is gone all the same, that is said.
+	w.sql("UPDATE pushes SET changed_at = changed_at - INTERVAL 15 DAY")
+	if out, said, status := w.cli("retention", "run"); status != 0 {
+		t.Fatalf("%s%s", out, said)
+	}
+	if _, said, status := w.cli("push", "--undo", pushed.ID, "--yes"); status != 2 || !strings.Contains(said, "was deleted since") {
+		t.Errorf("%d: %s", status, said)
+	}
+}
+
 // TestRetention: what has had its time is previewed with the rule that says so, and deleted; what
 // is pinned, named, a baseline, in a snapshot or the newest stays; all that stays reads back; a
 // service that dies in the middle goes on.
@@ -125,6 +167,7 @@ func TestRetention(t *testing.T) {
 	at := must(w.admin.Versions(ctx(t), r1, "running", 6, 1))(t)[0].TakenAt.Add(time.Millisecond)
 	must(w.admin.AddSnapshot(ctx(t), client.NewSnapshot{Name: "then", Selector: []string{r1}, At: &at}))(t)
 	w.sql("UPDATE versions SET taken_at = taken_at - INTERVAL (20 - number) DAY, reason = 'schedule' WHERE reason <> 'edited'")
+	w.sql("UPDATE seen s JOIN versions v ON v.id = s.version_id SET s.from_at = v.taken_at, s.until_at = v.taken_at")
 	policies := must(w.admin.Retentions(ctx(t)))(t)
 	if len(policies) != 1 || policies[0].Name != "everything-else" || policies[0].Newest == 0 {
 		t.Errorf("out of the box: %+v", policies)

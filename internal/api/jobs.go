@@ -231,7 +231,12 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	if err != nil || journal.BeforeID == "" {
 		return core.Version{}, &client.Problem{Status: 409, Title: "nothing to undo", Detail: fmt.Sprintf("push %s sent nothing", id)}
 	}
-	return q.Version(ctx, store.ByID(journal.BeforeID))
+	v, err := q.Version(ctx, store.ByID(journal.BeforeID))
+	if errors.Is(err, store.ErrNotFound) {
+		return v, &client.Problem{Status: 409, Title: "nothing to go back to", Detail: fmt.Sprintf("what ran before push %s was deleted since", id),
+			Next: "see what is kept: magpie versions " + j.Device}
+	}
+	return v, err
 }
 
 var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested", "LetGo")

@@ -49,7 +49,7 @@ func (s *Service) Judge(ctx context.Context, q *store.Q, policies []store.Retent
 		var versions []retain.Version
 		for ; to < len(kept) && kept[to].PartID == kept[from].PartID; to++ {
 			k := kept[to]
-			versions = append(versions, retain.Version{Number: k.Number, TakenAt: k.TakenAt, ByHand: byHand(k.Reason), Protected: k.Protected})
+			versions = append(versions, retain.Version{Number: k.Number, TakenAt: k.TakenAt, RanUntil: k.RanUntil, ByHand: byHand(k.Reason), Protected: k.Protected})
 		}
 		for i, v := range retain.Judge(out.Policy.Policy(), versions, now, time.UTC) {
 			if v.Stays {

@@ -105,23 +105,30 @@ type Kept struct {
 	Number    int       `db:"number"`
 	ContentID string    `db:"content_id"`
 	TakenAt   time.Time `db:"taken_at"`
+	RanUntil  time.Time `db:"ran_until"` // when it was last seen
 	Reason    string    `db:"reason"`
 	Name      string    `db:"name"`
 	Protected string    `db:"protected"` // why nothing may delete it; empty: nothing keeps it
 }
 
 // KeptOf lists a device's versions with what protects each: a pin, a name, being a baseline, a
-// snapshot, the newest of its part that counts, a push that has not ended or a claim.
+// snapshot, the newest of its part that counts, a push that has not ended or a claim, or a push that may yet be
+// undone (UndoStays).
 func (q *Q) KeptOf(ctx context.Context, deviceID string) ([]Kept, error) {
-	return list[Kept](ctx, q.ext, `SELECT v.id, v.part_id, p.name AS part, v.number, v.content_id, v.taken_at, v.reason, COALESCE(v.name, '') AS name,
+	return list[Kept](ctx, q.ext, `SELECT v.id, v.part_id, p.name AS part, v.number, v.content_id, v.taken_at, v.reason,
+		COALESCE((SELECT MAX(s.until_at) FROM seen s WHERE s.version_id = v.id), v.taken_at) AS ran_until, COALESCE(v.name, '') AS name,
 		CASE WHEN v.pinned THEN 'pinned' WHEN v.name IS NOT NULL THEN 'named' WHEN v.id = p.baseline_id THEN 'the baseline'
 		WHEN EXISTS (SELECT 1 FROM snapshot_versions s WHERE s.version_id = v.id) THEN 'in a snapshot'
 		WHEN v.number = (SELECT MAX(w.number) FROM versions w WHERE w.part_id = v.part_id AND w.aside = '') THEN 'the newest'
+		WHEN EXISTS (SELECT 1 FROM pushes u WHERE u.before_id = v.id AND u.changed_at > ?) THEN 'what a push of late can be undone to'
 		WHEN EXISTS (SELECT 1 FROM claims c WHERE c.device_id = p.device_id) THEN 'a push is under way'
 		WHEN EXISTS (SELECT 1 FROM jobs j JOIN previews w ON w.job_id = j.id WHERE j.device_id = p.device_id AND j.state <> 'ended') THEN 'a job is under way'
 		ELSE '' END AS protected
-		FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? ORDER BY p.name, v.number`, deviceID)
+		FROM versions v JOIN parts p ON p.id = v.part_id WHERE p.device_id = ? ORDER BY p.name, v.number`, q.clock().UTC().Add(-UndoStays), deviceID)
 }
+
+// UndoStays is how long what ran before a push is kept, so that it can be undone.
+const UndoStays = 14 * 24 * time.Hour
 
 // DeleteVersions removes versions of a device for good, if nothing protects them now: their
 // seen intervals, their pulls where nothing else came of these, and contents that nobody has

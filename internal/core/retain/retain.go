@@ -11,7 +11,7 @@ import (
 type Policy struct {
 	Newest  int // so many of those that were taken by themselves
 	ByHand  int // so many of those that a person asked for; they count for nothing else
-	Daily   int // the last one of each day, for so many days
+	Daily   int // the last one of each day, and the one that ran longest in it, for so many days
 	Weekly  int // of each week (Monday to Sunday, ISO 8601), for so many weeks
 	Monthly int // of each month, for so many months
 }
@@ -44,6 +44,7 @@ func (p Policy) String() string {
 type Version struct {
 	Number    int
 	TakenAt   time.Time
+	RanUntil  time.Time // when it was last seen to run; not after TakenAt: it was seen once, or never ran
 	ByHand    bool
 	Protected string // why it stays whatever the policy says; empty: nothing does
 }
@@ -72,16 +73,23 @@ func Judge(p Policy, versions []Version, now time.Time, zone *time.Location) []V
 	type span struct {
 		n    int
 		key  func(t time.Time) string
+		next func(t time.Time) time.Time // the beginning of the one after that of t
 		from time.Time
 		why  string
 		seen map[string]bool
 	}
+	midnight := func(t time.Time, days int) time.Time {
+		return time.Date(t.Year(), t.Month(), t.Day()+days, 0, 0, 0, 0, zone)
+	}
 	local := now.In(zone)
 	today := time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, zone)
 	spans := []span{
-		{p.Daily, func(t time.Time) string { return t.Format("2006-01-02") }, today.AddDate(0, 0, 1-p.Daily), "the last of its day", map[string]bool{}},
-		{p.Weekly, func(t time.Time) string { y, w := t.ISOWeek(); return fmt.Sprint(y, " ", w) }, today.AddDate(0, 0, -(int(today.Weekday())+6)%7-7*(p.Weekly-1)), "the last of its week", map[string]bool{}},
-		{p.Monthly, func(t time.Time) string { return t.Format("2006-01") }, time.Date(local.Year(), local.Month()-time.Month(max(p.Monthly-1, 0)), 1, 0, 0, 0, 0, zone), "the last of its month", map[string]bool{}},
+		{p.Daily, func(t time.Time) string { return t.Format("2006-01-02") },
+			func(t time.Time) time.Time { return midnight(t, 1) }, today.AddDate(0, 0, 1-p.Daily), "day", map[string]bool{}},
+		{p.Weekly, func(t time.Time) string { y, w := t.ISOWeek(); return fmt.Sprint(y, " ", w) },
+			func(t time.Time) time.Time { return midnight(t, 7-(int(t.Weekday())+6)%7) }, today.AddDate(0, 0, -(int(today.Weekday())+6)%7-7*(p.Weekly-1)), "week", map[string]bool{}},
+		{p.Monthly, func(t time.Time) string { return t.Format("2006-01") },
+			func(t time.Time) time.Time { return time.Date(t.Year(), t.Month()+1, 1, 0, 0, 0, 0, zone) }, time.Date(local.Year(), local.Month()-time.Month(max(p.Monthly-1, 0)), 1, 0, 0, 0, 0, zone), "month", map[string]bool{}},
 	}
 	for rank, i := range order {
 		v := versions[i]
@@ -105,12 +113,43 @@ func Judge(p Policy, versions []Version, now time.Time, zone *time.Location) []V
 			}
 			if k := s.key(at); !s.seen[k] {
 				s.seen[k] = true
-				stays(i, s.why)
+				stays(i, "the last of its "+s.why)
 			}
 		}
+	}
+	// What ran for long and was changed a moment ago is worth more than what came in between.
+	for _, s := range spans {
+		type most struct {
+			i   int
+			ran time.Duration
+		}
+		longest := map[string]most{}
+		for _, i := range order {
+			v := versions[i]
+			for t, until := latest(v.TakenAt, s.from).In(zone), v.RanUntil; s.n > 0 && t.Before(until); {
+				end := s.next(t)
+				ran, k := min(until.Sub(t), end.Sub(t)), s.key(t)
+				if ran > longest[k].ran {
+					longest[k] = most{i, ran}
+				}
+				t = end
+			}
+		}
+		for _, m := range longest {
+			stays(m.i, "the one that ran longest in its "+s.why)
+		}
+	}
+	for i := range out {
 		if !out[i].Stays {
 			out[i].Why = fmt.Sprintf("beyond %s", p)
 		}
 	}
 	return out
+}
+
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }

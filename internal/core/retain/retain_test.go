@@ -58,6 +58,30 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+// TestWhatRanForLong: a version that ran for years until an hour ago outlives sixty changes made in a minute;
+// of those, and of changes weeks ago, none stays that ran for a moment, but the last of its time.
+func TestWhatRanForLong(t *testing.T) {
+	hourAgo := now.Add(-time.Hour)
+	versions := []Version{{Number: 1, TakenAt: now.AddDate(-6, 0, 0), RanUntil: hourAgo}}
+	for n := range 60 {
+		at := hourAgo.Add(time.Duration(n) * time.Second)
+		versions = append(versions, Version{Number: n + 2, TakenAt: at, RanUntil: at})
+	}
+	for _, p := range []Policy{{Newest: 50, Monthly: 1}, {Newest: 1, Weekly: 1}, {Newest: 5, Daily: 1}} {
+		got := Judge(p, versions, now, time.UTC)
+		if !got[0].Stays || !strings.HasPrefix(got[0].Why, "the one that ran longest in its ") {
+			t.Errorf("%+v: %+v", p, got[0])
+		}
+		if got[1].Stays {
+			t.Errorf("%+v: %+v", p, got[1])
+		}
+	}
+	// Where nobody asks for days, weeks or months, the number alone counts.
+	if got := Judge(Policy{Newest: 50}, versions, now, time.UTC); got[0].Stays {
+		t.Errorf("%+v", got[0])
+	}
+}
+
 // TestProperties: whatever the history, the newest stays and all that is protected does; a
 // policy that keeps more in every way loses nothing that one that keeps less has; and what stays
 // once stays when it is judged again without what went.
@@ -70,6 +94,9 @@ func TestProperties(t *testing.T) {
 		at := now.Add(-time.Duration(r.IntN(200*24)) * time.Hour)
 		for n := range 1 + r.IntN(60) {
 			v := Version{Number: n + 1, TakenAt: at, ByHand: r.IntN(4) == 0}
+			if r.IntN(3) > 0 {
+				v.RanUntil = at.Add(time.Duration(r.IntN(40*24*3600)) * time.Second)
+			}
 			if r.IntN(10) == 0 {
 				v.Protected = "named"
 			}
