@@ -90,6 +90,9 @@ type MomentDiff struct {
 	To    string     `json:"to"`
 	Same  int        `json:"same"` // parts that are unchanged
 	Parts []PartDiff `json:"parts"`
+
+	Oldest   string     `json:"oldest,omitempty"`    // compared with now: the device that was last pulled the longest ago
+	OldestAt *time.Time `json:"oldest_at,omitempty"` // and when that was: what changed since is not known
 }
 
 // PartDiff is what became of one part.

@@ -167,7 +167,7 @@ func (s *Server) snapshotDiff(c *gin.Context) {
 		return
 	}
 	d, err := s.Read.CompareMoments(c.Request.Context(), actor(c), c.Query("from"), c.Query("to"))
-	out := client.MomentDiff{From: d.From, To: d.To, Same: d.Same, Parts: []client.PartDiff{}}
+	out := client.MomentDiff{From: d.From, To: d.To, Same: d.Same, Parts: []client.PartDiff{}, Oldest: d.Oldest, OldestAt: d.OldestAt}
 	for _, p := range d.Parts {
 		out.Parts = append(out.Parts, wiredPartDiff(p))
 	}

@@ -46,7 +46,12 @@ func (a *app) snapshot() *cli.Command {
 			if err != nil {
 				return err
 			}
+			whole, err := s.Snapshot(ctx, x.Name)
+			if err != nil {
+				return err
+			}
 			a.print(c, x, func() {
+				defer a.snapshotAge(whole, n.At != nil)
 				a.s.printf("%s holds %s of %s. To put all of it back: magpie restore --snapshot %s\n", a.s.paint(strong, x.Name), count(x.Count, "version", "versions"), x.Selector, x.Name)
 			})
 			return nil
@@ -82,6 +87,9 @@ func (a *app) snapshot() *cli.Command {
 					}
 				}
 				a.s.printf("From %s to %s: %s, %d unchanged.\n", d.From, d.To, count(len(d.Parts), "part differs", "parts differ"), d.Same)
+				if d.OldestAt != nil && time.Since(*d.OldestAt) > lately {
+					a.s.printf("Now is as last pulled, %s the longest ago: %s. What changed since is not known.\n", d.Oldest, ago(d.OldestAt))
+				}
 			})
 			if len(d.Parts) > 0 {
 				return errDiffers
@@ -96,4 +104,22 @@ func (a *app) snapshot() *cli.Command {
 			return nil
 		}),
 	}}
+}
+
+// lately is how long ago what was pulled need not be said.
+const lately = 10 * time.Minute
+
+// snapshotAge says how long ago what a snapshot holds was last seen to run; of one of an earlier time it does not.
+func (a *app) snapshotAge(x client.Snapshot, earlier bool) {
+	var oldest client.Version
+	for _, v := range x.Versions {
+		if oldest.Ref == "" || v.SeenUntil.Before(oldest.SeenUntil) {
+			oldest = v
+		}
+	}
+	if earlier || oldest.Ref == "" || time.Since(oldest.SeenUntil) < lately {
+		return
+	}
+	a.s.printf("It is as last pulled, %s the longest ago: %s. To have what runs now: magpie pull %s, then a snapshot.\n",
+		oldest.Device, ago(&oldest.SeenUntil), x.Selector)
 }

@@ -35,6 +35,8 @@ type MomentDiff struct {
 	From, To string // as they are called
 	Same     int    // parts that are unchanged
 	Parts    []PartDiff
+	Oldest   string     // compared with now: the device that was pulled last the longest ago, if any was
+	OldestAt *time.Time // and when that was
 }
 
 // Now is how the present is called as a moment.
@@ -77,6 +79,18 @@ func (s *Service) CompareMoments(ctx context.Context, actor core.Actor, from, to
 		}
 	}
 	out.From, out.To = a.called, b.called
+	if b.called == Now {
+		slices.Sort(ids)
+		devices, err := q.DevicesByID(ctx, slices.Compact(ids))
+		if err != nil {
+			return out, err
+		}
+		for _, d := range devices {
+			if d.LastPulled != nil && (out.OldestAt == nil || d.LastPulled.Before(*out.OldestAt)) {
+				out.Oldest, out.OldestAt = d.Name, d.LastPulled
+			}
+		}
+	}
 	return out, s.compare(ctx, q, a.versions, b.versions, &out)
 }
 

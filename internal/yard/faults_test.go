@@ -43,7 +43,7 @@ func room[T any](ask func() (T, error)) (T, error) {
 // TestFaults has pulls, pushes in windows, undos, schedules, change triggers, retention and scrubs go on
 // beside each other while the database fails, delays, cuts and loses answers by seed, and holds what came of
 // it to the promises: nothing is lost, doubled, stuck, or said of a device that is not so. A seed that fails
-// is run again by MAGPIE_SEED=N. MAGPIE_MATRIX=all runs a thousand.
+// is run again by MAGPIE_SEED=N. MAGPIE_MATRIX=all runs a thousand; MAGPIE_SEEDS says how many from there on.
 func TestFaults(t *testing.T) {
 	first, count := uint64(1), uint64(6)
 	if os.Getenv("MAGPIE_MATRIX") == "all" {
@@ -51,6 +51,9 @@ func TestFaults(t *testing.T) {
 	}
 	if one, err := strconv.ParseUint(os.Getenv("MAGPIE_SEED"), 10, 64); err == nil {
 		first, count = one, 1
+	}
+	if more, err := strconv.ParseUint(os.Getenv("MAGPIE_SEEDS"), 10, 64); err == nil {
+		count = more
 	}
 	for seed := first; seed < first+count; seed++ {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {

@@ -117,6 +117,9 @@ const columns: Column<Snapshot>[] = [
       From {{ beside.from }} to {{ beside.to }}: {{ beside.parts.length }}
       {{ beside.parts.length === 1 ? 'part differs' : 'parts differ' }}, {{ beside.same }} unchanged
     </h2>
+    <p v-if="beside.oldest_at" class="mb-1 text-faded">
+      Now is as last pulled, {{ beside.oldest }} the longest ago: <TimeMark :at="beside.oldest_at" />. What changed since is not known.
+    </p>
     <DataTable name="Differs" :columns="differs" :rows="beside.parts" :row-id="(p: Part) => p.device + p.part">
       <template #device="{ row: p }"
         ><RouterLink :to="'/devices/' + p.device">{{ p.device }}</RouterLink></template
