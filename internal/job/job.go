@@ -17,7 +17,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -337,28 +336,18 @@ func (r *Runtime) over(jobID string) {
 
 // Guarded runs fn in a transaction that comes to nothing if this instance does
 // not hold the job any more: whoever took it over may have written since, and
-// what was meant here is stale. While the database has no room for it, it is tried
-// again: a full disk is no fact about a device, and ends no job.
+// what was meant here is stale.
 func (r *Runtime) Guarded(ctx context.Context, jobID string, fn func(q *store.Q) error) error {
-	for said := false; ; {
-		err := r.Store.Tx(ctx, Service, func(q *store.Q) error {
-			if jobID != "" {
-				if mine, err := q.HoldJob(ctx, jobID, r.instance, r.incarnation); err != nil {
-					return err
-				} else if !mine {
-					return fmt.Errorf("job %s: %w", jobID, ErrLeaseLost)
-				}
+	return r.Store.Tx(ctx, Service, func(q *store.Q) error {
+		if jobID != "" {
+			if mine, err := q.HoldJob(ctx, jobID, r.instance, r.incarnation); err != nil {
+				return err
+			} else if !mine {
+				return fmt.Errorf("job %s: %w", jobID, ErrLeaseLost)
 			}
-			return fn(q)
-		})
-		if jobID == "" || !errors.Is(err, store.ErrNoRoom) || !r.Store.Pause(ctx, time.Second) {
-			return err
 		}
-		if !said {
-			said = true
-			slog.Warn("a job waits until there is room in the database", "job", jobID, "err", err)
-		}
-	}
+		return fn(q)
+	})
 }
 
 // Log writes a job's log. Lines are gathered and written a few times a second,

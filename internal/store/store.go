@@ -269,8 +269,13 @@ func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) e
 		if err == nil && committing {
 			s.Wrote.Ring()
 		}
-		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err)) || s.quit.over(deadline) {
+		noRoom := full(err) && deadline.IsZero() // a full disk is no reason to end work: it waits, as for a database that is away
+		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err) || noRoom) || s.quit.over(deadline) {
 			return plain(err)
+		}
+		if noRoom && wait < time.Second {
+			wait = time.Second
+			slog.Warn("the database has no room; work that is under way waits", "err", err)
 		}
 		slog.Debug("transaction is tried again", "err", err)
 		select {
