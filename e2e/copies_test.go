@@ -260,6 +260,57 @@ func TestCopies(t *testing.T) {
 	}
 }
 
+// TestLostCopies: copies that were deleted, spoilt or swapped at a target are found by a check, told, and made anew;
+// a target whose folder is gone is no longer in step.
+func TestLostCopies(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 2)
+	vault := filepath.Join(t.TempDir(), "vault")
+	if err := os.Mkdir(vault, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range must(w.admin.Devices(ctx(t), []string{"kind=router"}))(t) {
+		w.pull(d.Name)
+	}
+	check := func(status int, says string, args ...string) {
+		t.Helper()
+		out, said, got := w.cli(append([]string{"target", "check"}, args...)...)
+		if got != status || !strings.Contains(out+said, says) {
+			t.Errorf("%v: status %d\n%s%s", args, got, out, said)
+		}
+	}
+	if _, said, status := w.cli("target", "add", "vault", "folder", vault); status != 0 {
+		t.Fatal(said)
+	}
+	w.inStep("vault")
+	check(0, "4 copies looked at, all there")
+	check(0, "all there", "vault")
+	check(2, "vault", "valt")
+	files, _ := filepath.Glob(filepath.Join(vault, "*", "*.age"))
+	if len(files) != 4 {
+		t.Fatalf("%v", files)
+	}
+	sound := must(os.ReadFile(files[2]))(t)
+	for _, err := range []error{os.Remove(files[0]), os.WriteFile(files[1], nil, 0o600), os.WriteFile(files[2], append(sound[:len(sound)-3:len(sound)-3], "xyz"...), 0o600)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	check(1, "4 copies looked at, 3 were not there as they were put: they are copied anew")
+	w.inStep("vault")
+	check(0, "4 copies looked at, all there")
+	if raw := must(os.ReadFile(files[0]))(t); len(raw) < 100 {
+		t.Errorf("%q", raw)
+	}
+	if err := os.RemoveAll(vault); err != nil {
+		t.Fatal(err)
+	}
+	check(1, "vault")
+	if last := must(w.admin.Target(ctx(t), "vault"))(t); last.State != "failing" || last.Trouble == "" {
+		t.Errorf("its folder is gone: %+v", last)
+	}
+}
+
 // TestOneFileIsNotTaken: a file that a target does not take stands in nobody's way: what comes behind it
 // is copied, the target says which file it is, and has it once it takes it.
 func TestOneFileIsNotTaken(t *testing.T) {

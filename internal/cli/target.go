@@ -107,6 +107,25 @@ func (a *app) target() *cli.Command {
 			t, err := s.RetryTarget(ctx, got[0], c.Bool("again"))
 			return saved(c, t, err)
 		}),
+		a.do("check", "[TARGET]", "look whether the copies at a target, or at all, are there and open; what is missing is copied anew", nil, 0, 1,
+			func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+				with := map[string]any{"open": true}
+				if len(got) == 1 {
+					with["target"] = got[0]
+				}
+				j, err := s.Ask(ctx, client.NewJob{Kind: "target-check", With: with}, onceKey())
+				if err == nil {
+					j, err = s.Watch(ctx, j.ID, nil, nil)
+				}
+				if err != nil {
+					return err
+				}
+				a.print(c, j, func() { a.s.printf("%s: %s\n", j.Outcome, j.Summary) })
+				if j.Outcome != "done" {
+					return errDiffers
+				}
+				return nil
+			}),
 		a.do("copies", "REF", "where copies of a version are", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			r, err := reference(got[0], "")
 			if err != nil {

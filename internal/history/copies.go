@@ -615,6 +615,11 @@ func (s *Service) Repair(ctx context.Context, contentID string) (from string, er
 			if err = s.mend(ctx, t, c.Path, contentID, id); err == nil {
 				return t.Name, nil
 			}
+			if errors.Is(err, place.ErrAbsent) { // it is made anew, once the content reads back
+				if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.CopiesLost(ctx, t.ID, []string{c.VersionID}) }); err != nil {
+					return "", err
+				}
+			}
 			failed = errors.Join(failed, fmt.Errorf("%s: %w", t.Name, err))
 		}
 	}

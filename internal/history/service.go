@@ -41,6 +41,8 @@ func Kinds(s *Service) []job.Kind {
 	return append([]job.Kind{
 		{Name: "retention", Role: core.Admin, Does: "deletes versions that have had their time, and what else has", Tries: 10, Repeats: true, Asks: asks, Step: s.step((*Service).retentionJob), Recurs: whole("retention")},
 		{Name: "scrub", Role: core.Admin, Does: "reads everything that is kept back, and names what is damaged", Tries: 10, Repeats: true, Asks: asks, Step: s.step((*Service).scrubJob), Recurs: whole("scrub")},
+		{Name: targetCheckKind, Role: core.Admin, Does: "looks whether the copies at targets are there and open", Tries: 10, Repeats: true, Asks: s.asksTargetCheck,
+			Step: s.step((*Service).targetCheckJob), Recurs: whole(targetCheckKind)},
 	}, s.backupKinds()...)
 }
 
@@ -79,6 +81,9 @@ func (s *Service) Watch(ctx context.Context) {
 
 // Look begins the day's retention, if it is due.
 func (s *Service) Look(ctx context.Context) error {
+	if err := s.lookTargets(ctx); err != nil {
+		return err
+	}
 	now := s.Now()
 	if day := now.Format(time.DateOnly); day != s.sized {
 		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.NoteSize(ctx) }); err != nil {

@@ -187,6 +187,24 @@ func (q *Q) CopiesDue(ctx context.Context, targetID, state string, limit int) ([
 	return list[Copy](ctx, q.ext, copyColumns+`WHERE target_id = ? AND state = ? AND (state <> 'waiting' OR trouble = '') ORDER BY version_id LIMIT ?`, targetID, state, limit)
 }
 
+// CopiesThere lists what a target should have, from after a version's id on.
+func (q *Q) CopiesThere(ctx context.Context, targetID, after string, limit int) ([]Copy, error) {
+	return list[Copy](ctx, q.ext, copyColumns+`WHERE target_id = ? AND state = 'there' AND version_id > ? ORDER BY version_id LIMIT ?`, targetID, after, limit)
+}
+
+// CopiesLost has copies made anew that are not where they should be.
+func (q *Q) CopiesLost(ctx context.Context, targetID string, versionIDs []string) error {
+	if len(versionIDs) == 0 {
+		return nil
+	}
+	query, args, err := in(`UPDATE copies SET state = 'waiting', trouble = '' WHERE target_id = ? AND state = 'there' AND version_id IN (?)`, targetID, versionIDs)
+	if err != nil {
+		return err
+	}
+	_, err = q.exec(ctx, query, args...)
+	return err
+}
+
 // CopiesMissed lists what a target is to get and did not take.
 func (q *Q) CopiesMissed(ctx context.Context, targetID string, limit int) ([]Copy, error) {
 	return list[Copy](ctx, q.ext, copyColumns+`WHERE target_id = ? AND state = 'waiting' AND trouble <> '' ORDER BY version_id LIMIT ?`, targetID, limit)
