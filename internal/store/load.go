@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -221,7 +222,7 @@ func (l *Loader) Whole(ctx context.Context, t Table, want Sum) error {
 // Finish makes a service's database of it: up to date, with no work under way, and with the fact
 // in its audit log.
 func (l *Loader) Finish(ctx context.Context, d Dump, master seal.Master, clock func() time.Time, said string) error {
-	s := &Store{db: l.db, clock: clock, quit: &quit{c: make(chan struct{})}}
+	s := &Store{db: l.db, full: &atomic.Int64{}, Wrote: &Bell{}, clock: clock, quit: &quit{c: make(chan struct{})}}
 	if err := s.migrate(ctx); err != nil {
 		return err
 	}

@@ -20,6 +20,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -63,6 +64,8 @@ type Store struct {
 
 	prepared *sync.Map // statements that are asked often, by their words
 
+	full *atomic.Int64 // when the database said last that it has no room, in Unix nanoseconds
+
 	// Wrote rings when this instance wrote something.
 	Wrote *Bell
 
@@ -76,11 +79,17 @@ var ErrNoRoom = errors.New("there is no room")
 
 // HasRoom tells whether there is room for more (ErrNoRoom).
 func (s *Store) HasRoom() error {
+	if at := s.full.Load(); at != 0 && time.Since(time.Unix(0, at)) < fullFor {
+		return fmt.Errorf("%w in the database: what is under way waits for it", ErrNoRoom)
+	}
 	if s.Room == nil {
 		return nil
 	}
 	return s.Room()
 }
+
+// fullFor is how long a database that had no room is taken for full. Work that waits asks it again each second.
+const fullFor = 5 * time.Second
 
 // quit tells those who wait for a database that is away that nobody waits for
 // them any more.
@@ -120,7 +129,7 @@ func Open(ctx context.Context, dsn string, master seal.Master, clock func() time
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dsn: dsn, cut: &cutting{}, prepared: &sync.Map{}, Wrote: &Bell{}, clock: clock, quit: &quit{c: make(chan struct{})}}
+	s := &Store{db: db, dsn: dsn, cut: &cutting{}, prepared: &sync.Map{}, full: &atomic.Int64{}, Wrote: &Bell{}, clock: clock, quit: &quit{c: make(chan struct{})}}
 	if half, err := halfRestored(ctx, s.patient(core.Actor{Name: "service"})); err != nil || half {
 		db.Close()
 		return nil, cmp.Or(err, ErrHalfRestored)
@@ -216,7 +225,7 @@ func (s *Store) Keys() *seal.Keys { return s.keys }
 
 // As returns what an actor asks through, outside any transaction.
 func (s *Store) As(actor core.Actor) *Q {
-	return &Q{ext: s.patient(actor), keys: s.keys, clock: s.clock, actor: actor, room: s.Room}
+	return &Q{ext: s.patient(actor), keys: s.keys, clock: s.clock, actor: actor, room: s.HasRoom}
 }
 
 // patience is how long a lost database is waited for while a person waits. The
@@ -273,9 +282,11 @@ func (s *Store) Tx(ctx context.Context, actor core.Actor, fn func(q *Q) error) e
 		if err == nil || ctx.Err() != nil || !(lost(err) || conflict(err) || noRoom) || s.quit.over(deadline) {
 			return plain(err)
 		}
-		if noRoom && wait < time.Second {
+		if noRoom {
+			if was := s.full.Swap(time.Now().UnixNano()); time.Since(time.Unix(0, was)) > time.Minute {
+				slog.Warn("the database has no room; work that is under way waits", "err", err)
+			}
 			wait = time.Second
-			slog.Warn("the database has no room; work that is under way waits", "err", err)
 		}
 		slog.Debug("transaction is tried again", "err", err)
 		select {
@@ -329,7 +340,7 @@ func (s *Store) once(ctx context.Context, actor core.Actor, id string, fn func(q
 	}
 	defer func() { _ = tx.Rollback() }()
 	t := &transaction{Tx: tx, limit: limit}
-	err = fn(&Q{ext: t, keys: s.keys, clock: s.clock, actor: actor, room: s.Room})
+	err = fn(&Q{ext: t, keys: s.keys, clock: s.clock, actor: actor, room: s.HasRoom})
 	if t.fault != nil { // whatever was made of it
 		return false, t.fault
 	}
