@@ -55,9 +55,10 @@ test-race: needs-test build
 	CGO_ENABLED=1 MAGPIE_RACE=1 go test -count=1 -timeout 40m -parallel $(ATONCE) ./e2e
 
 # Every family, by every method, with every fault of its simulator; a whole minute of change
-# notices; and weeks of hourly pulls of 200 devices.
+# notices; weeks of hourly pulls of 200 devices; and a thousand seeds of faults at the database.
 test-matrix: needs-test build
 	MAGPIE_MATRIX=all go test ./internal/core/change -count=1 -timeout 20m
+	MAGPIE_MATRIX=all go test ./internal/yard -count=1 -timeout 60m
 	MAGPIE_MATRIX=all go test ./internal/history -run TestWeeks -count=1 -timeout 60m
 	CGO_ENABLED=1 MAGPIE_RACE=1 MAGPIE_MATRIX=all go test ./e2e -count=1 -timeout 40m -run 'TestMatrix|TestNoticeStorm'
 
