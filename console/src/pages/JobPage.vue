@@ -64,7 +64,9 @@ const proof = computed(() => {
       }}</AppButton>
       <AppButton v-if="operator && repeats" @click="repeat">Do it again</AppButton>
       <RouterLink v-if="job.part_of" :to="'/jobs/' + job.part_of">What it is part of</RouterLink>
-      <AppButton v-if="operator && over && job.push?.before && job.push.begun" :to="`/push?undo=${job.id}`">Undo: put {{ job.push.before }} back</AppButton>
+      <AppButton v-if="operator && over && job.push?.before && job.push.begun" :to="`/push?undo=${job.id}`"
+        >Undo: put {{ job.push.before }} back</AppButton
+      >
     </div>
     <ProblemNote :error="failed" />
     <WaitBar v-if="waits" :key="job.id + job.awaits" :job="job" :may="operator" />
