@@ -19,7 +19,7 @@ build: needs internal/api/openapi.yaml internal/dialect/schema.json console/dist
 # What derives from other sources: the API's description, from the operations and the
 # types of package client (the console's types derive from that); and the schema and
 # the reference of the dialect language, from its own types.
-internal/api/openapi.yaml internal/dialect/schema.json: $(wildcard internal/gen/*.go internal/*/kinds.go) $(wildcard client/*.go) internal/api/operations.go internal/api/notification.go internal/core/telling.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go internal/dialect/file.go docs/dialects.md
+internal/api/openapi.yaml internal/dialect/schema.json: $(wildcard internal/gen/*.go internal/*/kinds.go) $(wildcard client/*.go) internal/api/operations.go internal/api/notification.go internal/core/telling.go internal/api/describe.go internal/core/nouns.go internal/visit/pull.go $(wildcard internal/history/*.go internal/cli/*.go) internal/routine/service.go internal/read/driftjob.go internal/dialect/file.go docs/dialects.md
 	go run ./internal/gen
 	touch internal/api/openapi.yaml internal/dialect/schema.json
 
