@@ -32,7 +32,7 @@ func TestIdle(t *testing.T) {
 		}
 		return n
 	}
-	const span = 10 * time.Second
+	const span = 8 * time.Second
 	var asked, inserts, others int
 	for range 4 { // what the pull began comes to its end
 		asked, inserts, others = -count("Questions")-3, -count("Com_insert"), -count("Com_update")-count("Com_delete")-count("Com_replace")

@@ -45,7 +45,7 @@ func room[T any](ask func() (T, error)) (T, error) {
 // it to the promises: nothing is lost, doubled, stuck, or said of a device that is not so. A seed that fails
 // is run again by MAGPIE_SEED=N. MAGPIE_MATRIX=all runs a thousand; MAGPIE_SEEDS says how many from there on.
 func TestFaults(t *testing.T) {
-	first, count := uint64(1), uint64(6)
+	first, count := uint64(1), uint64(4)
 	if os.Getenv("MAGPIE_MATRIX") == "all" {
 		count = 1000
 	}
