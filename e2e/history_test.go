@@ -600,7 +600,10 @@ func TestFindVersions(t *testing.T) {
 	}
 	run(2, "versions", "all", "--reason", "by magic")
 	run(2, "versions", "all", "--since", "soon")
-	run(2, "versions", "all", r1)
+	if out := run(0, "versions", "name="+r1); !strings.Contains(out, r1+"@1") {
+		t.Errorf("versions of a selector:\n%s", out)
+	}
+	run(2, "versions", "site=nowhere")
 	// References: the first, what ran then, wherever one reads.
 	if out := run(0, "show", r1+"@first"); out != run(0, "show", r1+"@1") {
 		t.Errorf("%s", out)

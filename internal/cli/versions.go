@@ -80,8 +80,8 @@ func (a *app) versions() *cli.Command {
 				return a.findVersions(ctx, c, s, got, looks)
 			}
 		}
-		if len(got) > 1 {
-			return fmt.Errorf("of several devices say what to look for, like --since yesterday; see: %s --help", c.FullName())
+		if len(got) > 1 || got[0] == "all" || strings.ContainsAny(got[0], "=*?") { // versions of many devices, the newest first
+			return a.findVersions(ctx, c, s, got, looks)
 		}
 		if c.Bool("to-now") {
 			return a.distances(ctx, c, s, got[0])
