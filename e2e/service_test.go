@@ -57,6 +57,9 @@ func TestSecretsStayHidden(t *testing.T) {
 	w.end(must(w.admin.RunSchedule(ctx(t), "nightly", client.NewRun{}, "a run"))(t).ID)
 	must(w.admin.SetMark(ctx(t), r1+"@1", client.Mark{Baseline: &[]bool{true}[0]}))(t)
 	w.pull(r1)
+	if _, err := op.SetRule(ctx(t), "guess", client.NewRule{Kind: "required", Path: "crew magpie / word sealed guess", Selector: []string{"all"}}); !client.IsStatus(err, 403) {
+		t.Errorf("who may not see secrets guesses them by a rule: %v", err)
+	}
 	w.end(must(w.admin.SetRule(ctx(t), "words", client.NewRule{Kind: "forbidden", Path: "crew {user} / word {word...}", Selector: []string{"all"}}))(t).Job)
 	must(w.admin.AddTarget(ctx(t), client.NewTarget{Name: "vault", Kind: "folder", Where: t.TempDir()}))(t)
 	jobs := []string{push.ID, refused.ID, cut.ID, must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "preview"}))(t).Items[0].ID}

@@ -28,7 +28,7 @@ func (s *Server) driftRoutes() []route {
 		{"DELETE", "/acknowledgements", operator, s.unacknowledge, about{id: "unacknowledgeDrift", tag: "drift", does: "Have acknowledged drift count again", query: of, gives: client.Acknowledged{}}},
 		{"GET", "/rules", reader, s.rules, about{id: "listRules", tag: "drift", does: "What people say of lines: noise, must be there, must not", gives: client.Page[client.Rule]{}}},
 		{"GET", "/rules/:name", reader, s.rule, about{id: "getRule", tag: "drift", does: "A rule, with the lines that it hides, misses or does not want now", gives: client.RuleFinds{}}},
-		{"PUT", "/rules/:name", operator, s.setRule, about{id: "setRule", tag: "drift", does: "Say of lines that they do not count, have to be there, or must not", more: "The devices are judged anew by a job. What becomes a version, and what is proved after a push, goes by the dialect alone.", takes: client.NewRule{}, gives: client.Rule{}}},
+		{"PUT", "/rules/:name", operator, s.setRule, about{id: "setRule", tag: "drift", does: "Say of lines that they do not count, have to be there, or must not", more: "It takes the right to see secrets: by rules of one's own they could be guessed. The devices are judged anew by a job. What becomes a version, and what is proved after a push, goes by the dialect alone.", takes: client.NewRule{}, gives: client.Rule{}}},
 		{"DELETE", "/rules/:name", operator, s.removeRule, about{id: "removeRule", tag: "drift", does: "Take a rule away", status: 204}},
 	}
 }
@@ -189,6 +189,12 @@ func (s *Server) rule(c *gin.Context) {
 func (s *Server) setRule(c *gin.Context) {
 	var in client.NewRule
 	if !readBody(c, &in) || !noted(c, "note", in.Note) {
+		return
+	}
+	// A rule is matched against texts with their secrets, and whether it matches is shown.
+	if !actor(c).Secrets {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "by rules of one's own the secrets in texts could be guessed",
+			Next: "ask somebody who may see secrets, or an admin for the right: magpie user edit NAME --secrets"})
 		return
 	}
 	r := store.OwnRule{Name: c.Param("name"), Kind: in.Kind, Path: strings.Join(strings.Fields(in.Path), " "), Dialect: in.Dialect, Note: in.Note, Text: in.Text}
