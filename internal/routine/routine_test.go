@@ -302,3 +302,33 @@ func TestStorm(t *testing.T) {
 		t.Errorf("%d pulls in six minutes without quiet", n-2)
 	}
 }
+
+// TestEditsBesideEachOther: who pauses a schedule takes nothing back of what somebody else says of it at that
+// moment.
+func TestEditsBesideEachOther(t *testing.T) {
+	c := &clock{}
+	c.put(time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC))
+	d := newDesk(t, scratch.Database(t), "one", seal.NewMaster(), c)
+	d.devices("skerrinsay-r1")
+	d.add(routine.Wanted{Name: "nightly", Rule: "daily 02:00", Zone: "UTC"})
+	for round := range 25 {
+		paused := round%2 == 0
+		note := fmt.Sprint("round ", round)
+		var both sync.WaitGroup
+		both.Go(func() {
+			if _, err := d.Pause(bg, admin, "nightly", paused); err != nil {
+				t.Error(err)
+			}
+		})
+		both.Go(func() {
+			if _, err := d.Save(bg, admin, "nightly", routine.Wanted{Name: "nightly", Rule: "daily 03:00", Zone: "UTC", Selector: "all", Deeds: []routine.Deed{{Kind: "bell"}}, Note: note}); err != nil {
+				t.Error(err)
+			}
+		})
+		both.Wait()
+		x, err := d.Store.As(admin).Schedule(bg, "nightly")
+		if err != nil || x.Note != note || x.Rule != "daily 03:00" {
+			t.Fatalf("%s: %s, note %q, %v", note, x.Rule, x.Note, err)
+		}
+	}
+}
