@@ -295,6 +295,7 @@ func TestSignOn(t *testing.T) {
 	other := newBrowser(t, w.url)
 	other.allows("40")
 	other.allows(p.URL)
+	other.allows("net::")
 	other.open("/")
 	other.click("Sign in with Ferries")
 	other.see("you may not use this service")

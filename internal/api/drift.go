@@ -191,12 +191,6 @@ func (s *Server) setRule(c *gin.Context) {
 	if !readBody(c, &in) || !noted(c, "note", in.Note) {
 		return
 	}
-	// A rule is matched against texts with their secrets, and whether it matches is shown.
-	if !actor(c).Secrets {
-		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "by rules of one's own the secrets in texts could be guessed",
-			Next: "ask somebody who may see secrets, or an admin for the right: magpie user edit NAME --secrets"})
-		return
-	}
 	r := store.OwnRule{Name: c.Param("name"), Kind: in.Kind, Path: strings.Join(strings.Fields(in.Path), " "), Dialect: in.Dialect, Note: in.Note, Text: in.Text}
 	if err := ref.DeviceName(r.Name); err != nil {
 		fail(c, wrong("name", strings.Replace(err.Error(), "device's name", "rule's name", 1), ""))
@@ -207,6 +201,12 @@ func (s *Server) setRule(c *gin.Context) {
 		return
 	}
 	if _, ok := s.chosen(c, in.Selector); !ok {
+		return
+	}
+	// A rule is matched against texts with their secrets, and whether it matches is shown.
+	if !actor(c).Secrets {
+		fail(c, &client.Problem{Status: 403, Title: "not allowed", Detail: "by rules of one's own the secrets in texts could be guessed",
+			Next: "ask somebody who may see secrets, or an admin for the right: magpie user edit NAME --secrets"})
 		return
 	}
 	r.Selector = text
