@@ -102,14 +102,14 @@ func exported(t *testing.T) map[string]string {
 	return exports
 }
 
-// TestFilesStand holds the rooms of the work to an order of their files: where one
-// uses another, that one uses neither it nor anything that does.
-func TestFilesStand(t *testing.T) {
+// reader reads packages of ours: their files without tests, and what is used where.
+func reader(t *testing.T) (fset *token.FileSet, checked func(room string, info *types.Info) ([]*ast.File, *types.Package)) {
+	t.Helper()
 	exports := exported(t)
-	fset := token.NewFileSet()
+	fset = token.NewFileSet()
 	conf := types.Config{Importer: importer.ForCompiler(fset, "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })}
-	for _, room := range []string{"job", "visit", "push", "fleet", "read"} {
-		var files []*ast.File
+	return fset, func(room string, info *types.Info) (files []*ast.File, pkg *types.Package) {
+		t.Helper()
 		names, _ := filepath.Glob(room + "/*.go")
 		for _, name := range names {
 			if strings.HasSuffix(name, "_test.go") {
@@ -121,11 +121,21 @@ func TestFilesStand(t *testing.T) {
 			}
 			files = append(files, f)
 		}
-		info := types.Info{Uses: map[*ast.Ident]types.Object{}}
-		pkg, err := conf.Check("magpie/internal/"+room, fset, files, &info)
+		pkg, err := conf.Check("magpie/internal/"+room, fset, files, info)
 		if err != nil {
 			t.Fatal(err)
 		}
+		return files, pkg
+	}
+}
+
+// TestFilesStand holds the rooms of the work to an order of their files: where one
+// uses another, that one uses neither it nor anything that does.
+func TestFilesStand(t *testing.T) {
+	fset, checked := reader(t)
+	for _, room := range []string{"job", "visit", "push", "fleet", "read"} {
+		info := types.Info{Uses: map[*ast.Ident]types.Object{}}
+		files, pkg := checked(room, &info)
 		file := func(p token.Pos) string { return filepath.Base(fset.Position(p).Filename) }
 		uses := map[string]map[string]string{}
 		for id, o := range info.Uses {

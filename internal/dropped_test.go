@@ -2,13 +2,8 @@ package internal
 
 import (
 	"go/ast"
-	"go/importer"
-	"go/parser"
 	"go/token"
 	"go/types"
-	"io"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -16,27 +11,11 @@ import (
 // TestNoErrorOfTheStoreIsDropped: what the store answers is looked at. An error that is thrown away, or that
 // only skips what would have been done with the answer, has a transaction go on without what it was told.
 func TestNoErrorOfTheStoreIsDropped(t *testing.T) {
-	exports := exported(t)
-	fset := token.NewFileSet()
-	conf := types.Config{Importer: importer.ForCompiler(fset, "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })}
+	fset, checked := reader(t)
 	looked := 0
 	for _, room := range []string{"store", "job", "visit", "push", "fleet", "read", "history", "routine", "api", "run"} {
-		var files []*ast.File
-		names, _ := filepath.Glob(room + "/*.go")
-		for _, name := range names {
-			if strings.HasSuffix(name, "_test.go") {
-				continue
-			}
-			f, err := parser.ParseFile(fset, name, nil, 0)
-			if err != nil {
-				t.Fatal(err)
-			}
-			files = append(files, f)
-		}
 		info := types.Info{Types: map[ast.Expr]types.TypeAndValue{}}
-		if _, err := conf.Check("magpie/internal/"+room, fset, files, &info); err != nil {
-			t.Fatal(err)
-		}
+		files, _ := checked(room, &info)
 		asks := func(e ast.Expr) bool { // the store, for something that may go wrong
 			call, ok := e.(*ast.CallExpr)
 			if !ok {

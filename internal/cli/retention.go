@@ -56,18 +56,7 @@ func (a *app) retention() *cli.Command {
 			return nil
 		}),
 		a.do("run", "", "delete what has had its time, now; once a day that is done by itself", nil, 0, 0, func(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
-			j, err := s.Ask(ctx, client.NewJob{Kind: "retention"}, onceKey())
-			if err == nil {
-				j, err = s.Watch(ctx, j.ID, nil, nil)
-			}
-			if err != nil {
-				return err
-			}
-			a.print(c, j, func() { a.s.printf("%s: %s\n", j.Outcome, j.Summary) })
-			if j.Outcome != "done" {
-				return errDiffers
-			}
-			return nil
+			return a.doJob(ctx, c, s, "retention", nil)
 		}),
 	}}
 }

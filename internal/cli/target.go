@@ -113,18 +113,7 @@ func (a *app) target() *cli.Command {
 				if len(got) == 1 {
 					with["target"] = got[0]
 				}
-				j, err := s.Ask(ctx, client.NewJob{Kind: "target-check", With: with}, onceKey())
-				if err == nil {
-					j, err = s.Watch(ctx, j.ID, nil, nil)
-				}
-				if err != nil {
-					return err
-				}
-				a.print(c, j, func() { a.s.printf("%s: %s\n", j.Outcome, j.Summary) })
-				if j.Outcome != "done" {
-					return errDiffers
-				}
-				return nil
+				return a.doJob(ctx, c, s, "target-check", with)
 			}),
 		a.do("copies", "REF", "where copies of a version are", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			r, err := reference(got[0], "")
@@ -253,7 +242,7 @@ func (a *app) backup() *cli.Command {
 			if len(got) > 0 {
 				with["backup"] = got[0]
 			}
-			return a.backupJob(ctx, c, s, "backup-test", with)
+			return a.doJob(ctx, c, s, "backup-test", with)
 		}),
 		a.onMachine("check", "FILE", "say what a backup holds and what is in the way of restoring it here; nothing is changed", nil, 1, a.backupCheck),
 		a.described(a.onMachine("restore", "FILE", "restore a backup into a service that has nothing yet", nil, 1, a.backupRestore),
@@ -261,7 +250,8 @@ func (a *app) backup() *cli.Command {
 	}}
 }
 
-func (a *app) backupJob(ctx context.Context, c *cli.Command, s *client.Client, kind string, with map[string]any) error {
+// doJob asks for a job of a kind, waits for its end and says what came of it.
+func (a *app) doJob(ctx context.Context, c *cli.Command, s *client.Client, kind string, with map[string]any) error {
 	j, err := s.Ask(ctx, client.NewJob{Kind: kind, With: with}, onceKey())
 	if err == nil {
 		j, err = s.Watch(ctx, j.ID, nil, nil)
@@ -292,7 +282,7 @@ func (a *app) backupMake(ctx context.Context, c *cli.Command, s *client.Client, 
 		if c.IsSet("keep") {
 			with["keep"] = fmt.Sprint(c.Int("keep"))
 		}
-		return a.backupJob(ctx, c, s, "backup", with)
+		return a.doJob(ctx, c, s, "backup", with)
 	}
 	n, err := a.received(file, "backing up", func(w receiver) (string, error) {
 		return s.WriteBackup(ctx, client.NewBackup{Settings: c.Bool("settings-only"), Recipients: c.StringSlice("recipient")}, w)

@@ -544,12 +544,17 @@ func (t *transaction) bound() limit { return t.limit }
 
 // selected reads rows, within the time that who asks has for a statement.
 func selected(ctx context.Context, q sqlx.QueryerContext, rows any, query string, args ...any) error {
-	if l, is := q.(limited); is {
-		within, cancel := l.bound().within(ctx)
-		defer cancel()
-		return silent(within, sqlx.SelectContext(within, q, rows, query, args...))
+	within, cancel := bounded(ctx, q)
+	defer cancel()
+	return silent(within, sqlx.SelectContext(within, q, rows, query, args...))
+}
+
+// bounded is a context for one statement, within the time that who asks has for it.
+func bounded(ctx context.Context, asks any) (context.Context, context.CancelFunc) {
+	if l, is := asks.(limited); is {
+		return l.bound().within(ctx)
 	}
-	return sqlx.SelectContext(ctx, q, rows, query, args...)
+	return ctx, func() {}
 }
 
 // get asks for one row.
@@ -590,18 +595,11 @@ func (q *Q) guard(ctx context.Context, name string) error {
 }
 
 func (q *Q) exec(ctx context.Context, query string, args ...any) (int64, error) {
-	if l, is := q.ext.(limited); is {
-		within, cancel := l.bound().within(ctx)
-		defer cancel()
-		res, err := q.ext.ExecContext(within, query, args...)
-		if err != nil {
-			return 0, plain(silent(within, err))
-		}
-		return res.RowsAffected()
-	}
-	res, err := q.ext.ExecContext(ctx, query, args...)
+	within, cancel := bounded(ctx, q.ext)
+	defer cancel()
+	res, err := q.ext.ExecContext(within, query, args...)
 	if err != nil {
-		return 0, plain(err)
+		return 0, plain(silent(within, err))
 	}
 	return res.RowsAffected()
 }
