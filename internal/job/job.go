@@ -334,6 +334,13 @@ func (r *Runtime) over(jobID string) {
 	}
 }
 
+// lookAgain has jobs looked for that were left, soon.
+func (r *Runtime) lookAgain() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.left = true
+}
+
 // Guarded runs fn in a transaction that comes to nothing if this instance does
 // not hold the job any more: whoever took it over may have written since, and
 // what was meant here is stale.

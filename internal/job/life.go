@@ -122,9 +122,7 @@ func (r *Runtime) End(j core.Job, l *Log, outcome, summary string, result any, a
 	if err != nil {
 		// The row still says "running" under this incarnation; recovery will find it.
 		slog.Error("job's end not kept", "job", j.ID, "outcome", outcome, "err", err)
-		r.mu.Lock()
-		r.left = true
-		r.mu.Unlock()
+		r.lookAgain()
 		return
 	}
 	r.unleased(j.ID)

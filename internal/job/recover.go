@@ -14,6 +14,7 @@ import (
 func (r *Runtime) recover(ctx context.Context) {
 	jobs, err := r.Store.As(Service).Unended(ctx)
 	if err != nil {
+		r.lookAgain()
 		return
 	}
 	r.freeOrphans(ctx)
@@ -32,6 +33,9 @@ func (r *Runtime) recover(ctx context.Context) {
 			mine, err = q.AdoptJob(ctx, &j, r.instance, r.incarnation, state)
 			return err
 		})
+		if err != nil {
+			r.lookAgain()
+		}
 		if err != nil || !mine {
 			continue
 		}
@@ -51,7 +55,8 @@ func (r *Runtime) again(j core.Job, here bool) {
 	l, err := r.resumed(j.ID)
 	switch {
 	case err != nil:
-		slog.Warn("job's log cannot be read", "job", j.ID, "err", err) // recovery comes again
+		slog.Warn("job's log cannot be read", "job", j.ID, "err", err)
+		r.lookAgain()
 		return
 	case !known || kind.Tries == 0 && kind.Visits:
 	case kind.Tries == 0:
