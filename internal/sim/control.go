@@ -40,8 +40,7 @@ func (f *Fleet) Control(ctx context.Context) (url string, err error) {
 		return "", err
 	}
 	s := &http.Server{Handler: f.handler()}
-	go func() { _ = s.Serve(l) }()
-	context.AfterFunc(ctx, func() { s.Close() })
+	context.AfterFunc(ctx, box.Serving(l, s))
 	return url, nil
 }
 

@@ -49,3 +49,22 @@ func blockIsKept(t *testing.T) bool {
 	g.Close()
 	return true
 }
+
+// TestDownAndUpAtOnce: a unit that is taken away before it has begun to serve is away,
+// and its ports are free for its return.
+func TestDownAndUpAtOnce(t *testing.T) {
+	f, err := Open(t.TempDir(), 1, AllFamilies, 7, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, u := range f.Units {
+		for i := range 50 {
+			for _, away := range []bool{true, false} {
+				if err := u.SetFaults(box.Faults{Down: away}); err != nil {
+					t.Fatalf("%s (%s), time %d: %v", u.Name, u.Family, i, err)
+				}
+			}
+		}
+	}
+}

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/emersion/go-smtp"
+
+	"magpie/internal/sim/box"
 )
 
 // Post is a mail server on loopback (RFC 5321) that takes everything and keeps each mail as a
@@ -34,8 +36,7 @@ func OpenPost(ctx context.Context, dir string) (*Post, error) {
 	s := smtp.NewServer(p)
 	s.Domain, s.MaxMessageBytes, s.MaxRecipients = "post.ferries.example", 16<<20, 100
 	s.ReadTimeout, s.WriteTimeout = time.Minute, time.Minute
-	go func() { _ = s.Serve(l) }()
-	context.AfterFunc(ctx, func() { s.Close() })
+	context.AfterFunc(ctx, box.Serving(l, s))
 	return p, nil
 }
 

@@ -75,7 +75,7 @@ func (b *Inbox) serveHTTPS(port int, _ []byte) (int, func(), error) {
 			w.WriteHeader(http.StatusCreated)
 		})}
 	go func() { _ = s.ServeTLS(l, "", "") }()
-	return at, func() { s.Close() }, nil
+	return at, func() { l.Close(); s.Close() }, nil
 }
 
 // limited reads a whole file, up to what a device may send.
@@ -106,7 +106,7 @@ func (b *Inbox) serveSSH(port int, hostKey []byte) (int, func(), error) {
 	}
 	s.AddHostKey(signer)
 	go func() { _ = s.Serve(l) }()
-	return at, func() { s.Close() }, nil
+	return at, func() { l.Close(); s.Close() }, nil
 }
 
 func (b *Inbox) sftp(s gssh.Session) {

@@ -3,6 +3,7 @@ package box
 import (
 	"context"
 	"io"
+	"net"
 
 	gssh "github.com/gliderlabs/ssh"
 )
@@ -29,8 +30,17 @@ func (d *Base) Listen(e Env, port int, knows func(user, word string) bool, s *gs
 	d.Unlock()
 	s.PasswordHandler = func(ctx gssh.Context, word string) bool { return d.SignIn(knows(ctx.User(), word)) }
 	s.AddHostKey(e.HostKey)
+	return Serving(l, s), nil
+}
+
+// Serving has a server serve what comes in at l, until stop is called: then l is closed,
+// also where the server had not begun, so that the port is free when stop returns.
+func Serving(l net.Listener, s interface {
+	Serve(net.Listener) error
+	Close() error
+}) (stop func()) {
 	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	return func() { l.Close(); s.Close() }
 }
 
 // OnTerminal tells whether a session asked for a terminal, whose changes of size are let go.

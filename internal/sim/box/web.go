@@ -68,8 +68,8 @@ func (s *Sessions) Count() int {
 func ServeHTTP(l net.Listener, h http.Handler) (stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &http.Server{Handler: h, BaseContext: func(net.Listener) context.Context { return ctx }}
-	go func() { _ = s.Serve(l) }()
-	return func() { cancel(); s.Close() }
+	end := Serving(l, s)
+	return func() { cancel(); end() }
 }
 
 // Cut drops the connection in mid-answer.

@@ -240,7 +240,7 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 		SubsystemHandlers: map[string]gssh.SubsystemHandler{"sftp": d.sftp},
 	}
 	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(sshL) }()
+	end := box.Serving(sshL, s)
 	ctx, cancel := context.WithCancel(context.Background())
 	go func() {
 		for {
@@ -252,7 +252,7 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 		}
 	}()
 	go box.ServeTFTP(udp, func(name string) ([]byte, error) { return d.read(name) }, d.write)
-	return func() { cancel(); s.Close(); telL.Close(); udp.Close() }, nil
+	return func() { cancel(); end(); telL.Close(); udp.Close() }, nil
 }
 
 func (d *Device) telnet(ctx context.Context, conn net.Conn) {

@@ -230,8 +230,7 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 		},
 	}
 	s.AddHostKey(e.HostKey)
-	go func() { _ = s.Serve(l) }()
-	return func() { s.Close() }, nil
+	return box.Serving(l, s), nil
 }
 
 func (d *Device) serve(s gssh.Session) {
