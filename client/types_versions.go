@@ -153,9 +153,12 @@ type NewExport struct {
 
 // NewImport are files made elsewhere, to be taken in as versions.
 type NewImport struct {
-	Files   []ImportFile `json:"files"`
-	Zone    string       `json:"zone,omitempty"`    // in which times in their names are meant, as the IANA database names it; UTC if not said
-	Preview bool         `json:"preview,omitempty"` // say what would become of them, and do nothing
+	Files []ImportFile `json:"files"`
+	Zone  string       `json:"zone,omitempty"` // in which times in their names are meant, as the IANA database names it; UTC if not said
+	// in which order the numbers of a date stand in their names: day-first, month-first or year-first; where
+	// nobody says, a date that means several days is refused
+	DateOrder string `json:"date_order,omitempty"`
+	Preview   bool   `json:"preview,omitempty"` // say what would become of them, and do nothing
 }
 
 // ImportFile is one of them.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -116,6 +117,10 @@ func (s *Server) importVersions(c *gin.Context) {
 			return
 		}
 	}
+	if in.DateOrder != "" && !slices.Contains(ref.DateOrders, in.DateOrder) {
+		fail(c, wrong("date_order", fmt.Sprintf("%q is no order of a date's numbers", in.DateOrder), "one of "+strings.Join(ref.DateOrders, ", ")))
+		return
+	}
 	if len(in.Files) == 0 || len(in.Files) > 1000 {
 		fail(c, wrong("files", fmt.Sprintf("there are %d files", len(in.Files)), "send 1 to 1000 at a time"))
 		return
@@ -129,7 +134,7 @@ func (s *Server) importVersions(c *gin.Context) {
 		}
 		files = append(files, history.Incoming{Name: f.File, Content: raw, Device: f.Device, Part: f.Part, TakenAt: f.TakenAt, Modified: f.Modified, Called: f.Name, Note: f.Note})
 	}
-	taken, err := s.History.Import(c.Request.Context(), actor(c), files, zone, in.Preview)
+	taken, err := s.History.Import(c.Request.Context(), actor(c), files, history.Dates{Zone: zone, Order: in.DateOrder}, in.Preview)
 	out := client.Page[client.TakenIn]{Items: []client.TakenIn{}}
 	for _, t := range taken {
 		out.Items = append(out.Items, wiredTaken(t))
@@ -154,7 +159,7 @@ func (s *Server) importFile(c *gin.Context) {
 		}
 		f.TakenAt = &at
 	}
-	t, err := s.History.ImportLarge(c.Request.Context(), actor(c), f, c.Request.Body, time.UTC)
+	t, err := s.History.ImportLarge(c.Request.Context(), actor(c), f, c.Request.Body, history.Dates{Zone: time.UTC})
 	if err != nil {
 		fail(c, spoolProblem(err))
 		return

@@ -38,6 +38,7 @@ func (a *app) takeIn() *cli.Command {
 		&cli.StringFlag{Name: "device", Usage: "the `DEVICE` whose they are, where neither their names nor their beginnings say it"},
 		&cli.StringFlag{Name: "part", Usage: "the `PART` that they are"},
 		&cli.StringFlag{Name: "at", Usage: "the `TIME` of which they are, where their names do not say it"},
+		&cli.StringFlag{Name: "date-order", Usage: "the `ORDER` of the numbers of dates in their names: " + strings.Join(ref.DateOrders, ", ")},
 		&cli.StringFlag{Name: "name", Usage: "a `NAME` for the version; with one file only"},
 		&cli.StringFlag{Name: "note", Usage: "a `TEXT` to them"},
 		&cli.BoolFlag{Name: "preview", Usage: "say what would become of them, and do nothing"},
@@ -91,7 +92,7 @@ func (a *app) doTakeIn(ctx context.Context, c *cli.Command, s *client.Client, go
 		}
 	}
 	known := manifests(files)
-	n := client.NewImport{Zone: zone().String(), Preview: c.Bool("preview")}
+	n := client.NewImport{Zone: zone().String(), Preview: c.Bool("preview"), DateOrder: c.String("date-order")}
 	if n.Zone == "Local" {
 		n.Zone = ""
 	}

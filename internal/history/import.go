@@ -51,18 +51,24 @@ const (
 	mostInOne = 16 << 20 // bytes of one file
 )
 
+// Dates says how times in names of files, and in what files say of themselves, are meant.
+type Dates struct {
+	Zone  *time.Location // of those without an offset
+	Order string         // of a date's numbers, one of ref.DateOrders; empty: nobody said
+}
+
 // Import takes files in as versions, each in a transaction of its own. They are set aside: they
 // are newest of nothing, and count for no drift; whatever a unit was that they came from, they
 // say no more than the file does. A file that is there already, byte for byte, adds nothing.
 // With look nothing is kept.
-func (s *Service) Import(ctx context.Context, actor core.Actor, files []Incoming, zone *time.Location, look bool) (out []Taken, err error) {
+func (s *Service) Import(ctx context.Context, actor core.Actor, files []Incoming, dates Dates, look bool) (out []Taken, err error) {
 	devices, err := s.Store.As(actor).Devices(ctx, ref.All())
 	if err != nil {
 		return nil, err
 	}
 	for _, f := range files {
 		t := Taken{File: f.Name}
-		d, at, err := s.whose(&t, f, devices, zone)
+		d, at, err := s.whose(&t, f, devices, dates)
 		if err == nil {
 			err = s.takeIn(ctx, actor, d, at, f, look, &t)
 		}
@@ -79,7 +85,7 @@ func (s *Service) Import(ctx context.Context, actor core.Actor, files []Incoming
 }
 
 // ImportLarge takes one file in as it comes, in constant memory.
-func (s *Service) ImportLarge(ctx context.Context, actor core.Actor, f Incoming, from io.Reader, zone *time.Location) (Taken, error) {
+func (s *Service) ImportLarge(ctx context.Context, actor core.Actor, f Incoming, from io.Reader, dates Dates) (Taken, error) {
 	beginning, err := io.ReadAll(io.LimitReader(from, mostInOne+1))
 	if err != nil {
 		return Taken{}, err
@@ -99,7 +105,7 @@ func (s *Service) ImportLarge(ctx context.Context, actor core.Actor, f Incoming,
 		}
 		f.Sunk = &sunk
 	}
-	all, err := s.Import(ctx, actor, []Incoming{f}, zone, false)
+	all, err := s.Import(ctx, actor, []Incoming{f}, dates, false)
 	if err != nil {
 		return Taken{}, err
 	}
@@ -112,7 +118,7 @@ type notTaken string
 func (n notTaken) Error() string { return string(n) }
 
 // whose finds a file's device, part and time, and says by what.
-func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, zone *time.Location) (d core.Device, at time.Time, err error) {
+func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, dates Dates) (d core.Device, at time.Time, err error) {
 	base := f.Name[strings.LastIndexAny(f.Name, `/\`)+1:]
 	device, part, own, isOwn := ref.FromName(base)
 	t.Part = f.Part
@@ -141,13 +147,23 @@ func (s *Service) whose(t *Taken, f Incoming, devices []core.Device, zone *time.
 			doc = dia.Doc(part)
 		}
 	}
-	inside, isIn := timeIn(doc, string(f.Content), zone)
-	switch named, ok := ref.TimeInName(base, zone); {
+	// A device's name, or its serial number, may read as a date.
+	rest := base
+	for _, own := range append([]string{d.Name}, d.Serials...) {
+		if own != "" {
+			rest = strings.ReplaceAll(rest, own, "_")
+		}
+	}
+	named, ok, unsure := ref.TimeInName(rest, dates.Zone, dates.Order)
+	inside, isIn := timeIn(doc, string(f.Content), dates)
+	switch {
 	case f.TakenAt != nil:
 		at = *f.TakenAt
 		t.By += ", its time by hand"
 	case isOwn:
 		at = own
+	case unsure != nil:
+		return d, at, notTaken(unsure.Error() + "; say in which order the numbers of a date stand, or the time")
 	case ok:
 		at = named
 		t.By += ", its time by the name"
@@ -189,7 +205,7 @@ func address(d core.Device) []string {
 }
 
 // timeIn is a time in what a text says of itself: comments, and lines that change by themselves.
-func timeIn(doc *dialect.Doc, content string, zone *time.Location) (time.Time, bool) {
+func timeIn(doc *dialect.Doc, content string, dates Dates) (time.Time, bool) {
 	if doc == nil || doc.Opaque() || !utf8.ValidString(content) {
 		return time.Time{}, false
 	}
@@ -199,7 +215,7 @@ func timeIn(doc *dialect.Doc, content string, zone *time.Location) (time.Time, b
 			break
 		}
 		if !counts[i] {
-			if at, ok := ref.TimeInName(line, zone); ok {
+			if at, ok, _ := ref.TimeInName(line, dates.Zone, dates.Order); ok {
 				return at, true
 			}
 		}

@@ -188,6 +188,10 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 				return side, err
 			}
 		}
+		if v.Aside == core.Imported {
+			side.Sure = "it was imported; that it ran then is what its file says"
+			return side, nil
+		}
 		side.Sure, err = s.sureness(ctx, q, v, r.At)
 	}
 	return side, err

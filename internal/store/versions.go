@@ -104,6 +104,13 @@ func At(deviceID, part string, at time.Time) Pick {
 	return Pick{where: ofPart + `AND v.taken_at <= ? AND v.aside = '' ORDER BY v.number DESC LIMIT 1) picked ON picked.id = v.id`, args: []any{deviceID, part, at.UTC()}}
 }
 
+// AtWithImported picks, of the versions that count and those that were imported, the one whose
+// time is the last at or before a time.
+func AtWithImported(deviceID, part string, at time.Time) Pick {
+	return Pick{where: ofPart + `AND v.taken_at <= ? AND v.aside IN ('', 'imported') ORDER BY v.taken_at DESC, v.number DESC LIMIT 1) picked
+		ON picked.id = v.id`, args: []any{deviceID, part, at.UTC()}}
+}
+
 // SeenAt picks the version of a part that was seen at a time, and not only before it and after it.
 func SeenAt(deviceID, part string, at time.Time) Pick {
 	return Pick{where: ofPart + `AND v.aside = '' AND EXISTS (SELECT 1 FROM seen s WHERE s.version_id = v.id AND s.from_at <= ? AND s.until_at >= ?)

@@ -131,6 +131,9 @@ func (s *Service) find(ctx context.Context, q *store.Q, d core.Device, r ref.Ver
 	case "time":
 		p = store.At(d.ID, r.Part, r.At)
 		missing = "nothing was pulled by then"
+		if r.Any {
+			p, missing = store.AtWithImported(d.ID, r.Part, r.At), "nothing was pulled by then, and nothing imported is so old"
+		}
 	}
 	if r.Which == "time" && r.Name != "" { // a date that is a name is the name
 		if err := read(store.ByName(d.ID, r.Part, r.Name)); !errors.Is(err, store.ErrNotFound) {
@@ -140,6 +143,17 @@ func (s *Service) find(ctx context.Context, q *store.Q, d core.Device, r ref.Ver
 	err := read(p)
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
+	}
+	if r.Which == "time" && !r.Any {
+		v, err := q.Version(ctx, store.AtWithImported(d.ID, r.Part, r.At))
+		switch {
+		case err == nil:
+			any := r
+			any.Any = true
+			missing += fmt.Sprintf("; version %d, imported, is of %s: %s", v.Number, v.TakenAt.UTC().Format("2006-01-02 15:04 MST"), any)
+		case !errors.Is(err, store.ErrNotFound):
+			return err
+		}
 	}
 	if r.Which == "name" {
 		names, err := q.VersionNames(ctx, d.ID, r.Part)

@@ -13,6 +13,7 @@ import TimeMark from '../design/TimeMark.vue'
 type Taken = Schemas['TakenIn']
 const files = ref<{ file: string; content: string; modified: string }[]>([])
 const device = ref('')
+const order = ref('')
 const looked = ref<Taken[]>()
 const done = ref(false)
 const { busy, trouble, attempt } = useAttempt()
@@ -25,7 +26,8 @@ const base64 = (raw: ArrayBuffer) => {
 const ask = async (preview: boolean) => {
   const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
   const named = files.value.map((f) => ({ ...f, ...(device.value ? { device: device.value } : {}) }))
-  return (await post<{ items: Taken[] }>('/imports', { files: named, zone, preview })).items
+  return (await post<{ items: Taken[] }>('/imports', { files: named, zone, preview, ...(order.value ? { date_order: order.value } : {}) }))
+    .items
 }
 const look = () => attempt(async () => ((done.value = false), (looked.value = await ask(true))))
 const pick = async (list: FileList) => {
@@ -61,6 +63,18 @@ const columns: Column<Taken>[] = [
     <div class="flex flex-wrap items-end gap-3">
       <FormField label="Files" name="in-files" type="file" many class="w-full sm:w-72" @file="pick" />
       <FormField v-model.trim="device" label="All of this device" name="in-device" placeholder="looked for, if left empty" />
+      <FormField
+        v-model="order"
+        label="Dates in names"
+        name="in-order"
+        type="select"
+        :options="[
+          { value: '', label: 'as they can only be meant' },
+          { value: 'day-first', label: 'day first' },
+          { value: 'month-first', label: 'month first' },
+          { value: 'year-first', label: 'year first' },
+        ]"
+      />
       <AppButton v-if="files.length" :busy="busy" @click="look">Look again</AppButton>
       <AppButton v-if="fresh && !done" main :busy="busy" @click="go">Take {{ fresh }} in</AppButton>
     </div>

@@ -32,45 +32,6 @@ func FromName(name string) (device, part string, at time.Time, ok bool) {
 	return m[1], m[2], at, err == nil
 }
 
-// timesInNames are the forms in which people write times into names, the surest first; what
-// stands between the numbers does not matter.
-var timesInNames = sync.OnceValue(func() []*regexp.Regexp {
-	day := `(?P<year>20\d\d)[-_.]?(?P<month>0[1-9]|1[0-2])[-_.]?(?P<day>0[1-9]|[12]\d|3[01])`
-	reverse := `(?P<day>0[1-9]|[12]\d|3[01])[-_.](?P<month>0[1-9]|1[0-2])[-_.](?P<year>20\d\d)`
-	clock := `[-_ T]+(?P<hour>[01]\d|2[0-3])[-_:.h]?(?P<minute>[0-5]\d)(?:[-_:.m]?(?P<second>[0-5]\d))?(?P<zulu>Z)?`
-	var out []*regexp.Regexp
-	for _, p := range []string{day + clock, reverse + clock, day, reverse} {
-		out = append(out, regexp.MustCompile(`(?:^|\D)`+p+`(?:\D|$)`))
-	}
-	return out
-})
-
-// TimeInName finds a time in a file's name: year first, or day first with a dash, dot or
-// underscore between. One without a zone is meant in zone; a day alone is its noon.
-func TimeInName(name string, zone *time.Location) (time.Time, bool) {
-	for _, re := range timesInNames() {
-		m := re.FindStringSubmatch(name)
-		if m == nil {
-			continue
-		}
-		get := func(part, otherwise string) string {
-			if i := re.SubexpIndex(part); i >= 0 && m[i] != "" {
-				return m[i]
-			}
-			return otherwise
-		}
-		in := zone
-		if get("zulu", "") != "" {
-			in = time.UTC
-		}
-		at, err := time.ParseInLocation("2006-01-02 15:04:05", get("year", "")+"-"+get("month", "")+"-"+get("day", "")+" "+get("hour", "12")+":"+get("minute", "00")+":"+get("second", "00"), in)
-		if err == nil {
-			return at, true
-		}
-	}
-	return time.Time{}, false
-}
-
 // macForms are the forms in which MAC addresses (IEEE 802, EUI-48) are written.
 var macForms = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)(?:^|[^0-9a-f])((?:[0-9a-f]{2}[:-]){5}[0-9a-f]{2}|(?:[0-9a-f]{4}\.){2}[0-9a-f]{4}|[0-9a-f]{12})(?:[^0-9a-f]|$)`)

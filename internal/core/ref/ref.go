@@ -23,6 +23,7 @@ type Version struct {
 	Number int
 	Name   string // of a time that is a date alone: the date, which may be a name
 	At     time.Time
+	Any    bool // of a time: imported versions count, too
 
 	zone string // in which a date is meant; empty: it has no name that everybody knows
 }
@@ -35,6 +36,9 @@ var (
 	partName   = once(`^[a-z][a-z0-9+._-]{0,62}$`)
 	nameShape  = once(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
 )
+
+// withImported stands before a time for which imported versions count, too.
+const withImported = "imported:"
 
 // once compiles a pattern when it is first used: these take longer than most
 // commands do.
@@ -62,7 +66,7 @@ func VersionName(s string) error {
 		return nameError("%q cannot be a version's name: it already means something", s)
 	case numberErr == nil:
 		return nameError("%q cannot be a version's name: numbers count versions", s)
-	case isTime(s) && !dated().MatchString(s):
+	case strings.HasPrefix(s, withImported) && isTime(s[len(withImported):]), isTime(s) && !dated().MatchString(s):
 		return nameError("%q cannot be a version's name: it reads as a time; a date alone can be one", s)
 	case !nameShape().MatchString(s):
 		return nameError("%q cannot be a version's name: letters, digits, blanks and . _ : + -, 63 at most", s)
@@ -106,6 +110,12 @@ func ParseVersion(s string, here Here) (Version, error) {
 			return v, fmt.Errorf("reference %q: versions count from 1", s)
 		}
 		v.Which, v.Number = "number", n
+	case strings.HasPrefix(which, withImported) && isTime(which[len(withImported):]):
+		at, err := ParseTime(which[len(withImported):], here)
+		if err != nil {
+			return v, fmt.Errorf("reference %q: %w", s, err)
+		}
+		v.Which, v.At, v.Any = "time", at, true
 	case isTime(which):
 		at, err := ParseTime(which, here)
 		if err != nil {
@@ -157,6 +167,10 @@ func (v Version) String() string {
 	case "name":
 		return s + "@" + v.Name
 	case "time":
+		if v.Any {
+			s += "@" + withImported + v.At.UTC().Format(time.RFC3339Nano)
+			return s
+		}
 		if v.Name != "" && v.zone != "" {
 			return s + "@" + v.Name + "[" + v.zone + "]"
 		}
