@@ -142,26 +142,37 @@ func (b *browser) open(path string) { b.t.Helper(); b.do(chromedp.Navigate(b.url
 // click clicks what reads so: a link, button or summary.
 func (b *browser) click(text string) {
 	b.t.Helper()
-	b.do(chromedp.Click(fmt.Sprintf(`//*[self::a or self::button or self::summary][contains(normalize-space(.), %q) or @aria-label=%q]`, text, text)))
+	b.do(chromedp.Click(fmt.Sprintf(`//*[self::a or self::button or self::summary][contains(normalize-space(.), %q) or @aria-label=%q]`, text, text), often))
 }
+
+// often is how often a page is asked again whether it has what is waited for: oftener
+// costs the pages that the tests beside this one look at.
+var often = chromedp.RetryInterval(60 * time.Millisecond)
 
 // see waits until the page shows a text.
 func (b *browser) see(text string) {
 	b.t.Helper()
-	var shown string
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
-		if shown = b.text(); strings.Contains(shown, text) {
+	pause := 20 * time.Millisecond
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(pause) {
+		if js[bool](b, fmt.Sprintf(`(document.body?.innerText ?? "").includes(%s)`, quoted(text))) {
 			return
 		}
+		pause = min(pause*3/2, 150*time.Millisecond)
 	}
-	b.t.Fatalf("the page never shows %q, but\n%s", text, shown)
+	b.t.Fatalf("the page never shows %q, but\n%s", text, b.text())
+}
+
+// quoted is a text as a page's script has it.
+func quoted(text string) string {
+	raw, _ := json.Marshal(text)
+	return string(raw)
 }
 
 func (b *browser) fill(selector, text string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(selector))
+	b.do(chromedp.WaitVisible(selector, often))
 	b.clear(fmt.Sprintf(`document.querySelector(%q)`, selector))
-	b.do(chromedp.SendKeys(selector, text))
+	b.do(chromedp.SendKeys(selector, text, often))
 }
 
 // clear empties a field, as selecting all and deleting does.
@@ -173,7 +184,7 @@ func (b *browser) clear(element string) {
 // paste fills a field at once, as a long text is.
 func (b *browser) paste(selector, text string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(selector))
+	b.do(chromedp.WaitVisible(selector, often))
 	js[bool](b, fmt.Sprintf(`(e => { e.value = %q; return e.dispatchEvent(new Event('input', {bubbles: true})) })(document.querySelector(%q))`, text, selector))
 }
 
@@ -192,21 +203,21 @@ func (b *browser) signIn(user, password string) {
 	b.fill(`input[name=user]`, user)
 	b.fill(`input[name=password]`, password)
 	b.click("Sign in")
-	b.do(chromedp.WaitVisible(`header nav`))
+	b.do(chromedp.WaitVisible(`header nav`, often))
 }
 
 // more opens a menu and does what stands in it.
 func (b *browser) more(menu, deed string) {
 	b.t.Helper()
 	b.click(menu)
-	b.do(chromedp.Click(fmt.Sprintf(`//*[@role="menu"]//button[contains(normalize-space(.), %q)]`, deed)))
+	b.do(chromedp.Click(fmt.Sprintf(`//*[@role="menu"]//button[contains(normalize-space(.), %q)]`, deed), often))
 }
 
 // send types the name that a push asks for and sends it.
 func (b *browser) send(name string) {
 	b.t.Helper()
 	b.fill(`input[name=confirm]`, name)
-	b.do(chromedp.Click(`[aria-label="Send it"] button.button-main`))
+	b.do(chromedp.Click(`[aria-label="Send it"] button.button-main`, often))
 }
 
 // at is where the browser is, without the service's address.
@@ -342,5 +353,5 @@ func (b *browser) walked(bar bool) (wrong []string) {
 // clickIn clicks a button that reads or is called exactly so; in a dialog, where one is open.
 func clickIn(text string) chromedp.Action[chromedp.Void] {
 	exact := fmt.Sprintf(`button[normalize-space(.)=%q or @aria-label=%q]`, text, text)
-	return chromedp.Click(`(//*[@role="dialog"]//` + exact + ` | //` + exact + `[not(//*[@role="dialog"])])[1]`)
+	return chromedp.Click(`(//*[@role="dialog"]//`+exact+` | //`+exact+`[not(//*[@role="dialog"])])[1]`, often)
 }

@@ -24,7 +24,7 @@ func TestConsolePlans(t *testing.T) {
 	// Planned; not to be approved by whoever planned it.
 	b.open("/push?ref=port-asterly-r1@baseline")
 	b.see("lines to send")
-	b.do(chromedp.Click(`input[name=later]`))
+	b.do(chromedp.Click(`input[name=later]`, often))
 	local := func(in time.Duration) string {
 		return js[string](b, `new Date(Date.now() - new Date().getTimezoneOffset()*60000 + `+fmt.Sprint(in.Milliseconds())+`).toISOString().slice(0,16)`)
 	}
@@ -50,7 +50,7 @@ func TestConsolePlans(t *testing.T) {
 	b.see("lines to send")
 	b.click("stage instead")
 	b.see("writing startup and restarting into it")
-	b.do(chromedp.Click(`input[name=hold-restart]`))
+	b.do(chromedp.Click(`input[name=hold-restart]`, often))
 	b.choose(`select[name=within]`, "")
 	b.send("callowmere-sw1")
 	b.see("May the device be restarted?")
@@ -67,9 +67,9 @@ func TestConsolePlans(t *testing.T) {
 
 	b.open("/devices/innisquill-sw1")
 	b.more("More", "Make a restore test…")
-	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`))
+	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`, often))
 	b.choose(`select[name=restore-test-on]`, "port-asterly-sw1")
-	b.do(chromedp.Click(`[role=dialog] button.button-main`))
+	b.do(chromedp.Click(`[role=dialog] button.button-main`, often))
 	b.see("was put on port-asterly-sw1 and proved")
 	if d := must(w.admin.Device(ctx(t), "innisquill-sw1"))(t); !strings.Contains(d.Proven, "in a restore test on port-asterly-sw1") {
 		t.Errorf("proven %q", d.Proven)
@@ -82,7 +82,7 @@ func TestConsolePlans(t *testing.T) {
 
 	b.open("/bootstrap-sheet?ref=dunvarrow-r1")
 	b.see("‹secret")
-	b.do(chromedp.Click(`input[name=secrets]`))
+	b.do(chromedp.Click(`input[name=secrets]`, often))
 	for end := time.Now().Add(20 * time.Second); strings.Contains(b.text(), "‹secret"); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the secrets stay hidden")

@@ -23,17 +23,17 @@ func TestConsoleSearch(t *testing.T) {
 	b.signIn("admin", w.firstPassword())
 	b.open("/search")
 	b.see("Say what to look for")
-	b.do(chromedp.SendKeys(`input[name="line"]`, "192.0.2.99"), clickIn("Search"))
+	b.do(chromedp.SendKeys(`input[name="line"]`, "192.0.2.99", often), clickIn("Search"))
 	b.see("2 hits on 2 devices")
 	b.see("mark 192.0.2.99")
 	b.see(", mwilks")
-	b.do(clickIn("Save it"), chromedp.SendKeys(`input[name="search-name"]`, "old time server"), clickIn("Save"))
+	b.do(clickIn("Save it"), chromedp.SendKeys(`input[name="search-name"]`, "old time server", often), clickIn("Save"))
 	b.see("Forget “old time server”")
 	b.open("/search")
 	b.see("Say what to look for")
-	b.do(clickIn("Saved searches ▾"), chromedp.Click(`//*[@role="menuitem"][contains(., "old time server")]`))
+	b.do(clickIn("Saved searches ▾"), chromedp.Click(`//*[@role="menuitem"][contains(., "old time server")]`, often))
 	b.see("2 hits on 2 devices")
-	b.do(chromedp.Click(`a[aria-label="line ` + lineOf(w, other, "mark 192.0.2.99") + ` of ` + other + `@2"]`))
+	b.do(chromedp.Click(`a[aria-label="line `+lineOf(w, other, "mark 192.0.2.99")+` of `+other+`@2"]`, often))
 	b.see("Where it comes from")
 	if at := b.at(); !strings.Contains(at, "#L") {
 		t.Errorf("a hit leads to %s", at)
@@ -49,7 +49,7 @@ func TestConsoleSearch(t *testing.T) {
 	b.open("/search?tab=changes")
 	b.see("2 devices alike")
 	b.see("in clock")
-	b.do(chromedp.Click(`g[role=button][aria-label^="2 devices alike"]`))
+	b.do(chromedp.Click(`g[role=button][aria-label^="2 devices alike"]`, often))
 }
 
 // lineOf is the number of a line of a device's newest text.

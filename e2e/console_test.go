@@ -52,7 +52,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.see("Timeline")
 	b.shot("console-device")
 	b.click("What drifted")
-	b.do(chromedp.WaitVisible(`input[name=from]`)) // the device's page shows the same change
+	b.do(chromedp.WaitVisible(`input[name=from]`, often)) // the device's page shows the same change
 	b.see("passenger wireless, mwilks testing")
 	b.see("drop any from any to roster tills")
 	b.key("n")
@@ -212,7 +212,7 @@ func TestConsoleSessionRunsOut(t *testing.T) {
 	b.click("Push ")
 	b.see("Your session has run out")
 	b.fill(`input[name=password]`, w.firstPassword())
-	b.do(chromedp.Click(`[role=dialog] button.button-main`))
+	b.do(chromedp.Click(`[role=dialog] button.button-main`, often))
 	b.see("Verified: the device was pulled again")
 }
 
@@ -303,7 +303,7 @@ func TestConsoleAddsADevice(t *testing.T) {
 	b.see("first pull")
 	b.click("mark version 1")
 	b.fill(`input[name=mark-name]`, "as-built")
-	b.do(chromedp.Click(`input[name=mark-baseline]`))
+	b.do(chromedp.Click(`input[name=mark-baseline]`, often))
 	b.click("Keep")
 	b.see("as-built")
 	if v := w.versions(name)[0]; v.Name != "as-built" || !v.Baseline {
@@ -433,7 +433,7 @@ func TestConsolePagesFit(t *testing.T) {
 	b.key("?")
 	b.see("list the keys")
 	b.key(kb.Escape)
-	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`, often))
 	b.key("g")
 	b.key("j")
 	b.see("What came of it")

@@ -28,7 +28,7 @@ func (b *browser) addsDevice(p sim.Place, name string) {
 	for _, deed := range []string{"Look what answers there", "Accept the key and sign in once", "Save and pull"} {
 		b.click(deed)
 	}
-	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`, often))
 }
 
 // slash presses the key that leads to the box one looks for things in. The browser's
@@ -82,7 +82,7 @@ func TestConsoleFirstRun(t *testing.T) {
 	b.click("Add a spare")
 	b.addsDevice(places[1], places[1].Name)
 	eventually(t, "the spare is pulled", func() bool { return must(w.admin.Device(ctx(t), places[1].Name))(t).Latest == 1 })
-	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`))
+	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`, often))
 	b.choose(`select[name=restore-test-on]`, places[1].Name)
 	b.click("Make a restore test")
 	b.see("was put on " + places[1].Name + " and proved")
@@ -104,7 +104,7 @@ func TestConsoleFirstRun(t *testing.T) {
 	w.fleet.faults(places[1].Name, tern.Faults{})
 	b.open("/notifications?tab=messages")
 	b.see("failed: " + places[1].Name)
-	b.do(chromedp.Click(`.link`))
+	b.do(chromedp.Click(`.link`, often))
 	b.see("Told by the rule failures")
 	b.open("/schedules")
 	b.click("Add a schedule")
@@ -117,18 +117,18 @@ func TestConsoleFirstRun(t *testing.T) {
 	b.see("nightly does pull of 2 of these devices too")
 	b.click("Keep it")
 	b.see("every 2h")
-	b.do(chromedp.Click(`[aria-label="What to do with often"]`))
+	b.do(chromedp.Click(`[aria-label="What to do with often"]`, often))
 	b.click("Do it now")
 	b.see("scheduled run of often")
 	b.see("pull: 2 done")
 	b.see("2 × pull")
 	b.open("/schedules")
-	b.do(chromedp.Click(`[aria-label="What to do with often"]`))
+	b.do(chromedp.Click(`[aria-label="What to do with often"]`, often))
 	b.click("Pause")
 	b.see("paused")
-	b.do(chromedp.Click(`[aria-label="What to do with often"]`))
+	b.do(chromedp.Click(`[aria-label="What to do with often"]`, often))
 	b.click("Forget it")
-	b.do(chromedp.Click(`[role=dialog] button.button-main`))
+	b.do(chromedp.Click(`[role=dialog] button.button-main`, often))
 	eventually(t, "it is forgotten", func() bool { return len(must(w.admin.Schedules(ctx(t)))(t)) == 1 })
 	b.open("/")
 	b.see("2 devices")
@@ -248,7 +248,7 @@ func TestConsoleSettings(t *testing.T) {
 	b.click("Accept the key and try it")
 	b.see("running: ")
 	b.see("serial TN4-")
-	b.do(chromedp.Click(`[aria-label=Close]`))
+	b.do(chromedp.Click(`[aria-label=Close]`, often))
 	b.click("Load it")
 	b.see("Revision 2 of tern is in use")
 	if d := must(w.admin.Dialect(ctx(t), "tern"))(t); !strings.Contains(d.Title, "as we have it") {
@@ -267,12 +267,12 @@ func TestConsoleSettings(t *testing.T) {
 	b.click("Give it to them")
 	b.see("1 device signs in as " + sim.ServiceUser)
 	w.pulled(r1)
-	b.do(chromedp.Click(`[aria-label=Close]`))
+	b.do(chromedp.Click(`[aria-label=Close]`, often))
 	b.see("refused by 1 device")
 	b.more("What to do with yard", "Change it…")
 	b.fill(`input[name=set-password]`, sim.ServiceWord)
 	b.click("Change it")
-	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`, often))
 	b.see("accepted")
 	if j := w.pulled(r1); j.Outcome != "done" {
 		t.Errorf("with the right login: %s", j.Summary)
@@ -362,17 +362,17 @@ func TestConsoleFinds(t *testing.T) {
 	b.slash()
 	b.key("site=inn")
 	b.see("site=innisquill")
-	b.do(chromedp.Click(`//*[@role="option"][contains(., "site=innisquill")]`))
+	b.do(chromedp.Click(`//*[@role="option"][contains(., "site=innisquill")]`, often))
 	b.see("2 of 29")
 	b.click("Clear")
 	b.click("drifted")
 	b.see("4 of 29")
 	// By site, with what each comes to.
-	b.do(chromedp.Click(`input[name=by-site]`))
-	b.do(chromedp.WaitVisible(`.is-group`))
-	b.do(chromedp.Click(`input[name=by-site]`))
+	b.do(chromedp.Click(`input[name=by-site]`, often))
+	b.do(chromedp.WaitVisible(`.is-group`, often))
+	b.do(chromedp.Click(`input[name=by-site]`, often))
 	// The list by keyboard: down, pick two, and on to the device.
-	b.do(chromedp.Focus(`[role=row][tabindex="0"]`))
+	b.do(chromedp.Focus(`[role=row][tabindex="0"]`, often))
 	b.key(" ")
 	b.see("1 picked")
 	b.key(kb.ArrowDown)
@@ -381,7 +381,7 @@ func TestConsoleFinds(t *testing.T) {
 	b.more("More", "Tag 2 picked…")
 	b.fill(`input[name=add]`, "storm-watch")
 	b.click("Tag them")
-	b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+	b.do(chromedp.WaitNotPresent(`[role=dialog]`, often))
 	b.open("/?select=tag%3Dstorm-watch")
 	b.see("2 of 29")
 	b.more("More", "Approve a baseline of all 2 listed…")
@@ -389,16 +389,16 @@ func TestConsoleFinds(t *testing.T) {
 	b.see("2 devices are judged by it from now on")
 	b.key(kb.Escape)
 	b.see("in sync")
-	b.do(chromedp.Focus(`[role=row][tabindex="0"]`))
+	b.do(chromedp.Focus(`[role=row][tabindex="0"]`, often))
 	b.key(kb.Enter)
 	b.see("Timeline")
 
 	// Anything, by a few letters.
 	for _, x := range [][2]string{{"skerr-r1", "/devices/skerrinsay-r1"}, {"skerrinsay-r1@summer", "/version?ref=skerrinsay-r1@4"}, {"audit", "/settings?tab=audit"}} {
 		b.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)))
-		b.do(chromedp.WaitVisible(`[role=dialog] input`))
+		b.do(chromedp.WaitVisible(`[role=dialog] input`, often))
 		b.key(x[0])
-		b.do(chromedp.WaitVisible(`[role=dialog] [role=option]`), chromedp.Sleep(500*time.Millisecond)) // what has to be asked for comes a moment later
+		b.do(chromedp.WaitVisible(`[role=dialog] [role=option]`, often), chromedp.Sleep(500*time.Millisecond)) // what has to be asked for comes a moment later
 		b.key(kb.Enter)
 		eventually(t, x[0]+" leads to "+x[1], func() bool { return b.at() == x[1] })
 	}
@@ -421,7 +421,7 @@ func TestConsoleFinds(t *testing.T) {
 	if at := b.at(); !strings.HasSuffix(at, "#L12") {
 		t.Errorf("line 12 is linked to as %s", at)
 	}
-	b.do(chromedp.Click(`input[name=secrets]`))
+	b.do(chromedp.Click(`input[name=secrets]`, often))
 	eventually(t, "the secrets are shown", func() bool {
 		s := b.text()
 		return strings.Contains(s, "mast-word sealed") && !strings.Contains(s, "‹secret")

@@ -649,7 +649,7 @@ func TestConsoleKeeps(t *testing.T) {
 	if err := os.WriteFile(file, []byte(strings.Replace(w.show(r1+"@1"), "note \"", "note \"old ", 1)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	b.do(chromedp.SetUploadFiles(`input[name=in-files]`, []string{file}))
+	b.do(chromedp.SetUploadFiles(`input[name=in-files]`, []string{file}, often))
 	b.see("1 of 1 would be taken in")
 	b.see("a name in its name")
 	b.click("Take 1 in")

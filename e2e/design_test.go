@@ -74,9 +74,9 @@ func TestDesign(t *testing.T) {
 	}
 	for _, kind := range []string{"dialog", "drawer"} {
 		b.click("Open a " + kind)
-		b.do(chromedp.WaitVisible(`[role=dialog]`))
-		b.do(chromedp.Click(`[role=dialog] [aria-label=Close]`))
-		b.do(chromedp.WaitNotPresent(`[role=dialog]`))
+		b.do(chromedp.WaitVisible(`[role=dialog]`, often))
+		b.do(chromedp.Click(`[role=dialog] [aria-label=Close]`, often))
+		b.do(chromedp.WaitNotPresent(`[role=dialog]`, often))
 	}
 	if os.Getenv("MAGPIE_UPDATE") != "" {
 		raw, err := json.Marshal(now)

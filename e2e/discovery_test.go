@@ -92,10 +92,10 @@ func TestSweep(t *testing.T) {
 	}
 	file := filepath.Join(w.dir, "devices.csv")
 	put(t, file, "name,address,dialect,site\n"+free[1]+","+routers[1].Address+",tern,callowmere\nr9,"+routers[1].Address+",tern,\n")
-	b.do(chromedp.SetUploadFiles(`input[name=device-file]`, []string{file}))
+	b.do(chromedp.SetUploadFiles(`input[name=device-file]`, []string{file}, often))
 	b.see("0 would be added, 1 changed; 0 are as the file has them, 1 row is wrong")
 	b.see("no host key is given")
-	b.do(chromedp.Click(`input[name=skip-bad]`))
+	b.do(chromedp.Click(`input[name=skip-bad]`, often))
 	b.click("Do it")
 	b.see("0 added, 1 changed")
 	if d := must(w.admin.Device(ctx(t), free[1]))(t); d.Site != "callowmere" {

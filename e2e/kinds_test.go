@@ -107,7 +107,7 @@ func TestOneRegistration(t *testing.T) {
 	b.see("It waits for somebody who takes tea.")
 	b.click("Pour it")
 	b.see("2 cups for admin")
-	b.do(chromedp.WaitVisible(`dl[aria-label="What it led to"]`))
+	b.do(chromedp.WaitVisible(`dl[aria-label="What it led to"]`, often))
 	if j := w.end(id); j.Outcome != "done" || time.Since(*j.EndedAt) > time.Minute {
 		t.Errorf("%s: %s", j.Outcome, j.Summary)
 	}
