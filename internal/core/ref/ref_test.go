@@ -37,6 +37,10 @@ func TestParseVersion(t *testing.T) {
 		{"r1@first", faroe, "r1@first", ""},
 		{"r1@yesterday", east, "r1@2026-11-28T21:59:59.999999999Z", ""},
 		{"r1@today", faroe, "r1@2026-11-29T23:59:59.999999999Z", ""},
+		{"r1@last saturday", faroe, "r1@2026-11-28T23:59:59.999999999Z", ""},
+		{"r1@last-Sunday", faroe, "r1@2026-11-22T23:59:59.999999999Z", ""}, // today is one, too
+		{"r1@last-monday[Atlantic/Faroe]", east, "r1@2026-11-23T23:59:59.999999999Z", ""},
+		{"r1@last-day", faroe, "r1@last-day", ""},
 		{"r1@-7d", faroe, "r1@2026-11-22T10:30:00Z", ""},
 		{"r1@-90m", faroe, "r1@2026-11-29T09:00:00Z", ""},
 		{"r1@-2w[Atlantic/Faroe]", east, "r1@2026-11-15T10:30:00Z", ""},

@@ -26,12 +26,13 @@ var (
 	dated      = once(`^\d{4}-\d\d-\d\d$`)
 	backwards  = once(`^-\d+[a-z]*$`)
 	onwards    = once(`^\+?\d+[mhdw]$`)
+	weekdays   = once(`(?i)^last[ -](mon|tues|wednes|thurs|fri|satur|sun)day$`)
 )
 
 // isTime tells whether a word is meant as a time, rightly written or not.
 func isTime(s string) bool {
 	s, _ = inBrackets(s)
-	return looksTimed().MatchString(s) || backwards().MatchString(s) || slices.Contains(days, s)
+	return looksTimed().MatchString(s) || backwards().MatchString(s) || weekdays().MatchString(s) || slices.Contains(days, s)
 }
 
 // inBrackets takes the name of a zone off a time, as RFC 9557 §3.1 writes it:
@@ -45,7 +46,7 @@ func inBrackets(s string) (rest, zone string) {
 
 // ParseTime reads a time: 2026-11-20T10:00Z, with an offset or Z (RFC 3339), with the name of a
 // zone in brackets (RFC 9557), or without, which means here's; a blank is as good as the T, UTC as
-// Z. 2026-11-20, today and yesterday mean the end of that day; -7d is that many days ago by the
+// Z. 2026-11-20, today, yesterday and last tuesday (the last one before today) mean the end of that day; -7d is that many days ago by the
 // calendar, -90m, -12h and -2w alike.
 func ParseTime(s string, here Here) (time.Time, error) {
 	at, isDay, err := parse(s, here)
@@ -96,6 +97,15 @@ func parse(s string, here Here) (at time.Time, isDay bool, err error) {
 			return at, false, fmt.Errorf("%q is no time: %w", s, err)
 		}
 	}
+	now := here.Now.In(zone)
+	if m := weekdays().FindStringSubmatch(raw); m != nil {
+		for back := 1; ; back++ {
+			day := time.Date(now.Year(), now.Month(), now.Day()-back, 0, 0, 0, 0, zone)
+			if strings.EqualFold(day.Weekday().String(), m[1]+"day") {
+				return day, true, nil
+			}
+		}
+	}
 	// As it is printed: a blank in the place of the T, which RFC 3339 §5.6 leaves to us, and UTC in that of Z.
 	if day, clock, blank := strings.Cut(raw, " "); blank {
 		if at, utc := strings.CutSuffix(clock, " UTC"); utc {
@@ -103,7 +113,6 @@ func parse(s string, here Here) (at time.Time, isDay bool, err error) {
 		}
 		raw = day + "T" + clock
 	}
-	now := here.Now.In(zone)
 	if i := slices.Index(days, raw); i >= 0 {
 		return time.Date(now.Year(), now.Month(), now.Day()-i, 0, 0, 0, 0, zone), true, nil
 	}
@@ -124,7 +133,7 @@ func parse(s string, here Here) (at time.Time, isDay bool, err error) {
 			return at, false, nil
 		}
 	}
-	return at, false, fmt.Errorf("%q is no time; write 2026-11-20, 2026-11-20T10:00, 2026-11-20T10:00Z, yesterday or -7d", s)
+	return at, false, fmt.Errorf("%q is no time; write 2026-11-20, 2026-11-20T10:00, 2026-11-20T10:00Z, yesterday, last tuesday or -7d", s)
 }
 
 // agrees tells whether an offset is one that a zone named besides has then (RFC 9557 §3.4).
