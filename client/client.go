@@ -401,6 +401,17 @@ func (c *Client) RemoveDevice(ctx context.Context, name string) error {
 	return err
 }
 
+// RemovedDevices lists the devices that were taken out and whose versions are here still.
+func (c *Client) RemovedDevices(ctx context.Context) ([]RemovedDevice, error) {
+	p, err := call[Page[RemovedDevice]](c, ctx, "GET", "/removed-devices", nil, nil)
+	return p.Items, err
+}
+
+// ReinstateDevice brings one of them back, with its history.
+func (c *Client) ReinstateDevice(ctx context.Context, name string, r Reinstate) (Device, error) {
+	return call[Device](c, ctx, "POST", "/removed-devices/"+url.PathEscape(name)+"/reinstate", nil, r)
+}
+
 // RetryLogin lets a refused login be tried again.
 func (c *Client) RetryLogin(ctx context.Context, name string) (Device, error) {
 	return call[Device](c, ctx, "POST", "/devices/"+url.PathEscape(name)+"/retry-login", nil, nil)
@@ -444,6 +455,11 @@ func positive(n int) string {
 // Text returns the text a reference names.
 func (c *Client) Text(ctx context.Context, ref string) (Text, error) {
 	return call[Text](c, ctx, "GET", "/version", q("ref", ref), nil)
+}
+
+// RemoveVersion deletes one version for good, for a reason.
+func (c *Client) RemoveVersion(ctx context.Context, ref, reason string) (RemovedVersion, error) {
+	return call[RemovedVersion](c, ctx, "DELETE", "/version", q("ref", ref, "reason", reason), nil)
 }
 
 // SetMark names, notes, pins a version or makes it the baseline.

@@ -55,6 +55,27 @@ type Device struct {
 
 	Parts    []string `json:"parts,omitempty"`    // which it has versions of, the main one first; of one device only
 	Children []Child  `json:"children,omitempty"` // the devices that hang on it; of one device only
+	Earlier  []string `json:"earlier,omitempty"`  // removed devices that were the same hardware; of one device only
+}
+
+// RemovedDevice is a device that was taken out, and whose versions are here still.
+type RemovedDevice struct {
+	Name       string     `json:"name" column:"1 device"` // by which its versions are reached
+	Was        string     `json:"was"`
+	RemovedAt  time.Time  `json:"removed_at" column:"2 removed" as:"ago"`
+	Versions   int        `json:"versions" column:"3 versions"`
+	LastPulled *time.Time `json:"last_pulled,omitempty" column:"4 last pulled" as:"ago"`
+	Site       string     `json:"site" column:"5 site"`
+	Address    string     `json:"address" column:"7 address"`
+	Dialect    string     `json:"dialect" column:"6 dialect"`
+	Serial     string     `json:"serial,omitempty" column:"8 serial"`
+	HostKey    string     `json:"host_key_fingerprint,omitempty"` // SHA-256, as OpenSSH prints it
+}
+
+// Reinstate brings a removed device back.
+type Reinstate struct {
+	Name  string `json:"name,omitempty"`  // what it is called from now on; as before, if it is not said
+	Twice bool   `json:"twice,omitempty"` // another device is registered at the same address, on purpose
 }
 
 // Apart is a part that is not equivalent to the one it follows, as startup should be to

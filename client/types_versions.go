@@ -173,6 +173,12 @@ type ImportFile struct {
 	Note     string     `json:"note,omitempty"`
 }
 
+// RemovedVersion is a version that was deleted.
+type RemovedVersion struct {
+	Ref  string   `json:"ref"`
+	Same []string `json:"same"` // versions that have the same text still, the first 20
+}
+
 // TakenIn is what became of a file.
 type TakenIn struct {
 	File    string     `json:"file" column:"1 file"`

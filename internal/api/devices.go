@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -23,7 +24,7 @@ import (
 	"magpie/internal/wire"
 )
 
-var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children", "Apart", "StandIn")
+var wiredDevice = wire.Make[client.Device, core.Device]("HostKey", "Parts", "Children", "Earlier", "Apart", "StandIn")
 
 // wireDevice is a device as it goes over the wire.
 func (s *Server) wireDevice(d core.Device) client.Device {
@@ -74,6 +75,10 @@ func (s *Server) device(c *gin.Context) {
 		}
 		return strings.Compare(a, b)
 	})
+	if err := s.earlier(ctx, d, &w); err != nil {
+		fail(c, problem(err))
+		return
+	}
 	children, err := q.Children(ctx, d.ID)
 	for _, k := range children {
 		w.Children = append(w.Children, client.Child{Name: k.Name, State: k.State})
@@ -506,7 +511,66 @@ func (s *Server) addDevice(c *gin.Context) {
 		d, err = s.add(c.Request.Context(), q, n)
 		return err
 	})
-	answer(c, 201, s.wireDevice(d), err)
+	out := s.wireDevice(d)
+	if err == nil {
+		err = s.earlier(c.Request.Context(), d, &out)
+	}
+	answer(c, 201, out, err)
+}
+
+// earlier says which removed devices were the same hardware as a device.
+func (s *Server) earlier(ctx context.Context, d core.Device, out *client.Device) error {
+	like, err := s.Jobs.Store.As(core.Actor{}).RemovedLike(ctx, d)
+	for _, r := range like {
+		out.Earlier = append(out.Earlier, r.Name)
+	}
+	return err
+}
+
+// removedDevices lists devices that were taken out.
+func (s *Server) removedDevices(c *gin.Context) {
+	rows, err := s.Jobs.Store.As(actor(c)).RemovedDevices(c.Request.Context())
+	answer(c, 200, pageOf(rows, "", wireRemoved), err)
+}
+
+func wireRemoved(d store.RemovedDevice) client.RemovedDevice {
+	was, _, _ := strings.Cut(d.Name, "~")
+	return client.RemovedDevice{Name: d.Name, Was: was, RemovedAt: d.RemovedAt.In(time.UTC), Versions: d.Versions, LastPulled: d.LastPulled, Site: d.Site,
+		Address: d.Address, Dialect: d.Dialect, Serial: d.Serial, HostKey: link.Fingerprint(d.HostKey)}
+}
+
+// reinstate brings a removed device back.
+func (s *Server) reinstate(c *gin.Context) {
+	var in client.Reinstate
+	if !readBody(c, &in) {
+		return
+	}
+	ctx := c.Request.Context()
+	var d core.Device
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		gone, err := q.RemovedDevice(ctx, c.Param("name"))
+		if err != nil {
+			return err
+		}
+		was, _, _ := strings.Cut(gone.Name, "~")
+		name := cmp.Or(in.Name, was)
+		if err := ref.DeviceName(name); err != nil {
+			return wrong("name", err.Error(), "")
+		}
+		d = gone.Device
+		if err := alone(ctx, q, d, in.Twice); err != nil {
+			return err
+		}
+		if err := q.Reinstate(ctx, d, name); err != nil {
+			return err
+		}
+		if err := q.Audit(ctx, "device reinstated", name, "removed as "+gone.Name); err != nil {
+			return err
+		}
+		d, err = q.DeviceByID(ctx, d.ID)
+		return err
+	})
+	answer(c, 200, s.wireDevice(d), err)
 }
 
 // add registers a device.
@@ -613,7 +677,7 @@ func (s *Server) removeDevice(c *gin.Context) {
 		if err := q.RemoveDevice(c.Request.Context(), d); err != nil {
 			return err
 		}
-		return q.Audit(c.Request.Context(), "device removed", d.Name, "its versions stay in the database")
+		return q.Audit(c.Request.Context(), "device removed", d.Name, "its versions stay")
 	})
 	if err != nil {
 		fail(c, problem(err))

@@ -57,6 +57,13 @@ func (s *Server) export(c *gin.Context) {
 			return
 		}
 		what = "snapshot " + snap.Name
+	case len(in.Selector) == 1 && ref.Removed(in.Selector[0]):
+		d, err := q.RemovedDevice(ctx, in.Selector[0])
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		x.Devices = []core.Device{d.Device}
 	default:
 		devices, ok := s.chosen(c, in.Selector)
 		if !ok {

@@ -172,7 +172,7 @@ func (s *Server) newPreview(c *gin.Context) {
 	d, err := q.Device(ctx, to)
 	var from core.Device
 	if err == nil {
-		from, err = q.DeviceByID(ctx, target.DeviceID)
+		from, err = q.AnyDeviceByID(ctx, target.DeviceID)
 	}
 	if err != nil {
 		fail(c, problem(err))

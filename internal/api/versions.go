@@ -49,7 +49,7 @@ func (s *Server) versions(c *gin.Context) {
 		return
 	}
 	q := s.Jobs.Store.As(actor(c))
-	d, err := q.Device(c.Request.Context(), c.Param("name"))
+	d, err := q.AnyDevice(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		fail(c, problem(err))
 		return
@@ -304,6 +304,75 @@ func (s *Server) mark(c *gin.Context) {
 		err = bad(err.Error(), "")
 	}
 	s.answerVersion(c, 200, v, err)
+}
+
+// removeVersion deletes one version for good, for a reason. What protects a version from retention protects it
+// here, too, and is told.
+func (s *Server) removeVersion(c *gin.Context) {
+	r, ok := s.reference(c, c.Query("ref"), "ref")
+	if !ok {
+		return
+	}
+	if r.Which != "number" && r.Which != "name" {
+		fail(c, wrong("ref", r.String()+" may be another version tomorrow", "name the version by its number: magpie versions "+r.Device))
+		return
+	}
+	why := strings.TrimSpace(c.Query("reason"))
+	if why == "" {
+		fail(c, wrong("reason", "there is no reason", "say why it has to go; the audit log keeps that"))
+		return
+	}
+	ctx := c.Request.Context()
+	out := client.RemovedVersion{Same: []string{}}
+	err := s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {
+		d, err := q.AnyDevice(ctx, r.Device)
+		if err != nil {
+			return err
+		}
+		v, err := s.Visits.Find(ctx, q, d, r)
+		if err != nil {
+			return err
+		}
+		kept, err := q.KeptOf(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		for _, k := range kept {
+			if next, ok := unprotect[k.Protected]; k.ID == v.ID && k.Protected != "" {
+				if !ok {
+					next = "wait until that has ended"
+				}
+				return &client.Problem{Status: 409, Title: "the version is needed", Detail: fmt.Sprintf("%s: %s", v.Ref(), k.Protected), Next: next}
+			}
+		}
+		n, _, err := q.DeleteVersions(ctx, d.ID, []string{v.ID})
+		if err == nil && n == 0 {
+			err = fmt.Errorf("%s: %w", v.Ref(), store.ErrNotFound)
+		}
+		if err != nil {
+			return err
+		}
+		same, err := q.SameText(ctx, v.ContentID, 20)
+		if err != nil {
+			return err
+		}
+		out = client.RemovedVersion{Ref: v.Ref(), Same: []string{}}
+		for _, x := range same {
+			out.Same = append(out.Same, x.Ref())
+		}
+		return q.Audit(ctx, "version deleted", v.Ref(), why)
+	})
+	answer(c, 200, out, err)
+}
+
+// unprotect says, for what keeps a version, how it no longer does.
+var unprotect = map[string]string{
+	"pinned":                               "take the pin away: magpie mark REF --pin=false",
+	"named":                                "take its name away: magpie mark REF --name ''",
+	"the baseline":                         "make another version the baseline: magpie mark REF --baseline",
+	"in a snapshot":                        "remove the snapshot: magpie snapshot remove NAME",
+	"the newest":                           "put something else on the device and pull it, so that another version is the newest",
+	"what a push of late can be undone to": "wait until the push is two weeks old",
 }
 
 // answerVersion answers with a version and what is known of it besides.

@@ -117,8 +117,13 @@ func (a *app) device() *cli.Command {
 		}),
 		a.do("trust", "DEVICE", "look at the host key a device shows now, and accept it", []cli.Flag{
 			&cli.StringFlag{Name: "accept-key", Usage: "accept the host key with this `FINGERPRINT` without asking"}}, 1, 1, a.deviceTrust),
-		a.do("remove", "DEVICE", "take a device out; its versions stay in the database", []cli.Flag{
+		a.do("remove", "DEVICE", "take a device out; its versions stay, and are read under another name", []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"}}, 1, 1, a.deviceRemove),
+		a.described(a.do("removed", "", "list devices that were taken out and whose versions are here still", nil, 0, 0, a.devicesRemoved),
+			"Their versions are read by the names in this list: magpie versions NAME, show, diff, export."),
+		a.do("reinstate", "NAME", "bring a device that was taken out back, with its history", []cli.Flag{
+			&cli.StringFlag{Name: "name", Usage: "what it is called from now on: a `NAME`; as before, if not said"},
+			&cli.BoolFlag{Name: "twice", Usage: "another device is registered at the same address, on purpose"}}, 1, 1, a.deviceReinstate),
 	)}
 }
 
@@ -205,7 +210,7 @@ func (a *app) showDevice(d client.Device, also ...string) {
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
 		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial + standsIn(d), "release", d.Release,
-		"last pulled", pulled, "last changed", changed, "last proven", proven, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n")}, also...)...)
+		"last pulled", pulled, "last changed", changed, "last proven", proven, "newest version", latest, "parts", strings.Join(d.Parts, ", "), "speaks for", strings.Join(children, "\n"), "registered before", strings.Join(d.Earlier, ", ")}, also...)...)
 }
 
 // standsIn says what a serial number is really, of a device that has none.
@@ -403,7 +408,10 @@ func (a *app) deviceAdd(ctx context.Context, c *cli.Command, s *client.Client, g
 	if err != nil {
 		return err
 	}
-	a.print(c, added, func() { a.s.printf("%s was added. Pull it for the first time: magpie pull %[1]s\n", added.Name) })
+	a.print(c, added, func() {
+		a.s.printf("%s was added. Pull it for the first time: magpie pull %[1]s\n", added.Name)
+		a.earlier(added)
+	})
 	return nil
 }
 
@@ -532,9 +540,41 @@ func (a *app) deviceTrust(ctx context.Context, c *cli.Command, s *client.Client,
 	return nil
 }
 
+func (a *app) devicesRemoved(ctx context.Context, c *cli.Command, s *client.Client, _ []string) error {
+	all, err := s.RemovedDevices(ctx)
+	if err != nil {
+		return err
+	}
+	a.print(c, all, func() {
+		if len(all) == 0 {
+			a.s.printf("No device was taken out of which there are versions.\n")
+			return
+		}
+		list(a.s, all, nil)
+	})
+	return nil
+}
+
+func (a *app) deviceReinstate(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+	d, err := s.ReinstateDevice(ctx, got[0], client.Reinstate{Name: c.String("name"), Twice: c.Bool("twice")})
+	if err != nil {
+		return err
+	}
+	a.print(c, d, func() { a.s.printf("%s is back, with its history. Pull it: magpie pull %s\n", d.Name, d.Name) })
+	return nil
+}
+
+// earlier says which removed devices were the same hardware.
+func (a *app) earlier(d client.Device) {
+	for _, name := range d.Earlier {
+		a.s.printf("The same hardware was registered before: %s. Its versions: magpie versions %s. To go on with its history: magpie device remove %s; magpie device reinstate %s\n",
+			name, name, d.Name, name)
+	}
+}
+
 func (a *app) deviceRemove(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 	if !c.Bool("yes") {
-		name, err := a.s.ask(ctx, fmt.Sprintf("Take %s out of every list? Its versions stay in the database. Type its name: ", got[0]))
+		name, err := a.s.ask(ctx, fmt.Sprintf("Take %s out of every list? Its versions stay, and are read under another name. Type its name: ", got[0]))
 		if err != nil {
 			return fmt.Errorf("%w; give --yes", err)
 		}
@@ -546,7 +586,7 @@ func (a *app) deviceRemove(ctx context.Context, c *cli.Command, s *client.Client
 		return err
 	}
 	if !c.Bool("json") {
-		a.s.printf("%s was taken out.\n", got[0])
+		a.s.printf("%s was taken out. Its versions are listed under another name now: magpie device removed\n", got[0])
 	}
 	return nil
 }

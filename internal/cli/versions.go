@@ -297,6 +297,38 @@ func (a *app) mark() *cli.Command {
 	})
 }
 
+func (a *app) removeVersion() *cli.Command {
+	return a.described(a.do("remove-version", "REF", "delete one version for good: a wrong import, a secret that should not be here", []cli.Flag{
+		&cli.StringFlag{Name: "reason", Usage: "why it has to go, for the audit log: a `TEXT`", Required: true},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+		r, err := reference(got[0], "")
+		if err != nil {
+			return err
+		}
+		if !c.Bool("yes") {
+			typed, err := a.s.ask(ctx, fmt.Sprintf("Delete %s for good? Type it once more: ", got[0]))
+			if err != nil {
+				return fmt.Errorf("%w; give --yes", err)
+			}
+			if typed != got[0] {
+				return fmt.Errorf("nothing was deleted")
+			}
+		}
+		out, err := s.RemoveVersion(ctx, r, c.String("reason"))
+		if err != nil {
+			return err
+		}
+		a.print(c, out, func() {
+			a.s.printf("%s was deleted. Its copies leave the targets; those that keep what is deleted here, Git targets and backups have it still.\n", out.Ref)
+			if len(out.Same) > 0 {
+				a.s.printf("The same text is kept as %s.\n", strings.Join(out.Same, ", "))
+			}
+		})
+		return nil
+	}), "What is named, pinned, a baseline, in a snapshot, the newest of its part or needed by a push is not deleted; the answer says what keeps it.")
+}
+
 // residuals shows lines that differ: + is there and should not be, − is missing.
 func (a *app) residuals(rs []client.Difference) {
 	block := "\x00"

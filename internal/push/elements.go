@@ -29,7 +29,7 @@ func (s *Service) elementTargets(ctx context.Context, q *store.Q, target core.Ve
 	if err != nil {
 		return nil, nil, false, err
 	}
-	owner, err := q.DeviceByID(ctx, target.DeviceID)
+	owner, err := q.AnyDeviceByID(ctx, target.DeviceID)
 	if err != nil {
 		return nil, nil, false, err
 	}

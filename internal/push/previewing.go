@@ -202,7 +202,7 @@ func (s *Service) preview(ctx context.Context, v *visit.Visit, k visit.Kept, req
 	if (!ok || got.Absent) && !v.Identity.Factory && unreadable == "" && !creates {
 		return Preview{}, fmt.Errorf("%s cannot be pushed: %s has no part %s now", target.Ref(), d.Name, part)
 	}
-	owner, err := q.DeviceByID(ctx, target.DeviceID)
+	owner, err := q.AnyDeviceByID(ctx, target.DeviceID)
 	if err != nil || owner.Dialect != d.Dialect || (owner.Member == "") != (d.Member == "") {
 		return Preview{}, fmt.Errorf("%s was taken from a device of another dialect, so it cannot be put on %s", target.Ref(), d.Name)
 	}

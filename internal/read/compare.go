@@ -154,7 +154,7 @@ func (s *Service) Outline(side Side) (blocks [][2]int, comments []int) {
 // and nothing is kept.
 func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) (side Side, err error) {
 	q := s.Store.As(actor)
-	d, err := q.Device(ctx, r.Device)
+	d, err := q.AnyDevice(ctx, r.Device)
 	if err != nil {
 		return side, err
 	}
@@ -162,6 +162,9 @@ func (s *Service) Resolve(ctx context.Context, actor core.Actor, r ref.Version) 
 	side = Side{Device: d, Part: r.Part, tree: &tree{}}
 	if dia := s.DialectOf(d); dia != nil {
 		side.doc = dia.Doc(r.Part)
+	}
+	if r.Which == "live" && ref.Removed(r.Device) {
+		return side, fmt.Errorf("%s was removed, and is not visited: %w; what was kept of it is %s@latest", d.Name, store.ErrNotFound, d.Name)
 	}
 	if r.Which == "live" {
 		p, err := s.Look(ctx, d, r.Part)

@@ -36,6 +36,59 @@ const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, 
 	LEFT JOIN devices u ON u.id = d.parent_id LEFT JOIN devices j ON j.id = d.jump_id
 	WHERE d.removed_at IS NULL`
 
+// RemovedDevice is a device that was taken out and of which there are versions still.
+type RemovedDevice struct {
+	core.Device
+	RemovedAt time.Time `db:"removed_at"`
+	Versions  int       `db:"versions"`
+}
+
+// removedColumns are those of deviceColumns, of devices that were taken out.
+var removedColumns = strings.NewReplacer("d.removed_at IS NULL", "d.removed_at IS NOT NULL", "d.id,", `d.id, d.removed_at,
+	(SELECT COUNT(*) FROM parts p JOIN versions v ON v.part_id = p.id WHERE p.device_id = d.id) AS versions,`).Replace(deviceColumns)
+
+// RemovedDevices lists the devices that were taken out and of which there are versions still, the last first.
+func (q *Q) RemovedDevices(ctx context.Context) ([]RemovedDevice, error) {
+	return list[RemovedDevice](ctx, q.ext, `SELECT `+removedColumns+` HAVING versions > 0 ORDER BY d.removed_at DESC, d.id`)
+}
+
+// RemovedDevice finds one of them by its name, which is what it was called, ~ and the end of its id.
+func (q *Q) RemovedDevice(ctx context.Context, name string) (RemovedDevice, error) {
+	d, err := get[RemovedDevice](ctx, q.ext, `SELECT `+removedColumns+` AND d.name = ?`, name)
+	if errors.Is(err, ErrNotFound) {
+		return d, q.named(ctx, "removed device", name, `SELECT name FROM devices WHERE removed_at IS NOT NULL`)
+	}
+	return d, err
+}
+
+// RemovedLike lists those of the removed devices that showed the same key as a device, or have a serial number of
+// it: its earlier lives.
+func (q *Q) RemovedLike(ctx context.Context, d core.Device) ([]RemovedDevice, error) {
+	return list[RemovedDevice](ctx, q.ext, `SELECT `+removedColumns+` AND d.member = ? AND (d.host_key <> '' AND d.host_key = ? OR d.serial <> '' AND d.serial = ?)
+		HAVING versions > 0 ORDER BY d.removed_at DESC LIMIT 5`, d.Member, d.HostKey, d.Serial)
+}
+
+// AnyDevice finds a device by its name, one that was taken out included.
+func (q *Q) AnyDevice(ctx context.Context, name string) (core.Device, error) {
+	if !ref.Removed(name) {
+		return q.Device(ctx, name)
+	}
+	d, err := q.RemovedDevice(ctx, name)
+	return d.Device, err
+}
+
+// Reinstate brings a device that was taken out back, with its history, under a name that is free.
+func (q *Q) Reinstate(ctx context.Context, d core.Device, name string) error {
+	n, err := q.exec(ctx, `UPDATE devices SET removed_at = NULL, name = ?, changed_at = ? WHERE id = ? AND removed_at IS NOT NULL`, name, q.clock().UTC(), d.ID)
+	if errors.Is(err, ErrTaken) {
+		return fmt.Errorf("device %q: %w", name, ErrTaken)
+	}
+	if err == nil && n == 0 {
+		return fmt.Errorf("removed device %q: %w", d.Name, ErrNotFound)
+	}
+	return err
+}
+
 // Removed lists the devices that were taken out and of which there are versions still.
 func (q *Q) Removed(ctx context.Context) ([]core.Device, error) {
 	return list[core.Device](ctx, q.ext, `SELECT `+strings.Replace(deviceColumns, "d.removed_at IS NULL", "d.removed_at IS NOT NULL", 1)+
@@ -124,6 +177,14 @@ func (q *Q) Device(ctx context.Context, name string) (core.Device, error) {
 		if err != nil {
 			return d, err
 		}
+		gone, e := list[string](ctx, q.ext, `SELECT name FROM devices WHERE removed_at IS NOT NULL AND name LIKE CONCAT(?, '~%') ORDER BY removed_at DESC LIMIT 1`,
+			strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(name))
+		if e != nil {
+			return d, e
+		}
+		if len(gone) > 0 {
+			return d, fmt.Errorf("device %q: %w; it was removed, and what was kept of it is %s's", name, ErrNotFound, gone[0])
+		}
 		return d, unknown("device", name, names)
 	}
 	return d, err
@@ -158,6 +219,15 @@ func (q *Q) Selected(ctx context.Context, words string) ([]core.Device, error) {
 // DeviceByID returns the device of that id.
 func (q *Q) DeviceByID(ctx context.Context, id string) (core.Device, error) {
 	return get[core.Device](ctx, q.often(), `SELECT `+deviceColumns+` AND d.id = ?`, id)
+}
+
+// AnyDeviceByID finds a device by its id, one that was taken out included: whose a version is.
+func (q *Q) AnyDeviceByID(ctx context.Context, id string) (core.Device, error) {
+	d, err := q.DeviceByID(ctx, id)
+	if errors.Is(err, ErrNotFound) {
+		return get[core.Device](ctx, q.ext, `SELECT `+strings.Replace(deviceColumns, "d.removed_at IS NULL", "TRUE", 1)+` AND d.id = ?`, id)
+	}
+	return d, err
 }
 
 // Reread reads again what may have become of a device while it was visited: its

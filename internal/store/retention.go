@@ -191,6 +191,12 @@ func (q *Q) DeleteVersions(ctx context.Context, deviceID string, ids []string) (
 	return len(gone), bytes, err
 }
 
+// SameText lists at most n versions that have a content, of removed devices, too.
+func (q *Q) SameText(ctx context.Context, contentID string, n int) ([]core.Version, error) {
+	return list[core.Version](ctx, q.ext, `SELECT v.id, d.id AS device_id, d.name AS device, p.name AS part, v.number FROM versions v JOIN parts p ON p.id = v.part_id
+		JOIN devices d ON d.id = p.device_id WHERE v.content_id = ? ORDER BY d.name, p.name, v.number LIMIT ?`, contentID, n)
+}
+
 // ContentsAfter lists the ids of contents in their order, beyond one.
 func (q *Q) ContentsAfter(ctx context.Context, after string, limit int) ([]string, error) {
 	return list[string](ctx, q.ext, `SELECT id FROM contents WHERE id > ? ORDER BY id LIMIT ?`, after, limit)

@@ -17,7 +17,7 @@ import (
 // Version finds the version a reference names, without its text.
 func (s *Service) Version(ctx context.Context, actor core.Actor, r ref.Version) (core.Version, error) {
 	q := s.Store.As(actor)
-	d, err := q.Device(ctx, r.Device)
+	d, err := q.AnyDevice(ctx, r.Device)
 	if err != nil {
 		return core.Version{}, err
 	}

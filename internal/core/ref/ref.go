@@ -32,9 +32,10 @@ type Version struct {
 var Keywords = []string{"latest", "previous", "first", "baseline", "live"}
 
 var (
-	deviceName = once(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
-	partName   = once(`^[a-z][a-z0-9+._-]{0,62}$`)
-	nameShape  = once(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
+	deviceName  = once(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+	removedName = once(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}~[0-9A-Za-z]{8}$`)
+	partName    = once(`^[a-z][a-z0-9+._-]{0,62}$`)
+	nameShape   = once(`^[\pL\pN][\pL\pN ._:+-]{0,62}$`)
 )
 
 // withImported stands before a time for which imported versions count, too.
@@ -56,6 +57,10 @@ func DeviceName(s string) error {
 	}
 	return nil
 }
+
+// Removed tells whether a name is that of a device that was taken out: what it was called, ~ and eight
+// characters.
+func Removed(name string) bool { return removedName().MatchString(name) }
 
 // VersionName checks a name for a version. Keywords, numbers and times cannot
 // be names.
@@ -87,7 +92,7 @@ func ParseVersion(s string, here Here) (Version, error) {
 	dev, which, given := strings.Cut(s, "@")
 	name, part, hasPart := strings.Cut(dev, "/")
 	v.Device = name
-	if err := DeviceName(name); err != nil {
+	if err := DeviceName(name); err != nil && !Removed(name) {
 		return v, fmt.Errorf("reference %q: %w", s, err)
 	}
 	if hasPart {

@@ -59,6 +59,8 @@ func TestParseVersion(t *testing.T) {
 		{"r1@imported:2026-11-20", faroe, "r1@imported:2026-11-20T23:59:59.999999999Z", ""},
 		{"r1@imported:2026-13-20", faroe, "", "is no time"},
 		{"r1@imported:from home", faroe, "r1@imported:from home", ""},
+		{"r1~01ABCDEF@3", faroe, "r1~01ABCDEF@3", ""},
+		{"r1~01@3", faroe, "", "cannot be a device's name"},
 		{"r1@2026-13-20", faroe, "", "is no time"},
 		{"r 1", faroe, "", "cannot be a device's name"},
 		{"r1/Run ning", faroe, "", "is no part"},
