@@ -412,6 +412,20 @@ func (c *Client) ReinstateDevice(ctx context.Context, name string, r Reinstate) 
 	return call[Device](c, ctx, "POST", "/removed-devices/"+url.PathEscape(name)+"/reinstate", nil, r)
 }
 
+// Check asks for checks by themselves.
+func (c *Client) Check(ctx context.Context, n NewCheck, key string) (Job, error) {
+	return call[Job](c, ctx, "POST", "/checks", nil, n, "Idempotency-Key", key)
+}
+
+// CheckEndOf is what came of the checks of a job.
+func CheckEndOf(j Job) (end CheckEnd, err error) {
+	raw, err := json.Marshal(j.Result)
+	if err == nil {
+		err = json.Unmarshal(raw, &end)
+	}
+	return end, err
+}
+
 // RetryLogin lets a refused login be tried again.
 func (c *Client) RetryLogin(ctx context.Context, name string) (Device, error) {
 	return call[Device](c, ctx, "POST", "/devices/"+url.PathEscape(name)+"/retry-login", nil, nil)

@@ -115,6 +115,25 @@ type Checked struct {
 	Failed bool     `json:"failed"` // it was good and is bad
 }
 
+// NewCheck asks for checks by themselves.
+type NewCheck struct {
+	Selector []string `json:"selector,omitempty"` // devices that they are about
+	Checks   []string `json:"checks,omitempty"`   // as of a push; whether each device takes connections, if none is said
+	Again    string   `json:"again,omitempty"`    // or the checks of this job once more, compared with what it found
+}
+
+// CheckEnd is what came of checks.
+type CheckEnd struct {
+	Against string     `json:"against,omitempty"` // the check job that they are compared with
+	Rows    []CheckRow `json:"rows"`
+}
+
+// CheckRow is one of them. After is what was found, Before what the earlier job found.
+type CheckRow struct {
+	Device string `json:"device,omitempty"` // about whom it is, where it is about one
+	Checked
+}
+
 // Finding is what came of a check once.
 type Finding struct {
 	Good  bool   `json:"good"`

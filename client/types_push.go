@@ -36,6 +36,8 @@ type NewRestore struct {
 	StopAfter      int    `json:"stop_after,omitempty"` // so many pushes that did not end well; 1 if not said
 	Note           string `json:"note,omitempty"`
 	Override       string `json:"override,omitempty"`
+
+	Checks []string `json:"checks,omitempty"` // made before and after each push; one that was good and is bad counts as a push that did not end well
 }
 
 // Restore is how each device came out.

@@ -134,6 +134,38 @@ func (s *Server) pull(c *gin.Context) {
 	s.answerJobs(c, http.StatusAccepted, jobs, "", err)
 }
 
+// check asks for checks by themselves.
+func (s *Server) check(c *gin.Context) {
+	var in client.NewCheck
+	k, ok := s.asked(c, &in)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	var devices []core.Device
+	switch {
+	case in.Again != "" && len(in.Selector)+len(in.Checks) > 0:
+		fail(c, wrong("again", "an earlier check is named, and others besides", "give one of them"))
+		return
+	case in.Again != "":
+		id, err := s.Jobs.Store.As(actor(c)).JobID(ctx, in.Again)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		in.Again = id
+	case len(in.Selector)+len(in.Checks) == 0:
+		fail(c, bad("neither devices nor checks are named", "name devices like site=callowmere, or checks like tcp HOST:PORT"))
+		return
+	case len(in.Selector) > 0:
+		if devices, ok = s.chosen(c, in.Selector); !ok || !s.within(c, devices...) {
+			return
+		}
+	}
+	j, err := s.Pushes.RequestChecks(ctx, actor(c), devices, in.Checks, in.Again, k)
+	s.answerJob(c, http.StatusAccepted, j, err)
+}
+
 func (s *Server) newPreview(c *gin.Context) {
 	var in client.NewPreview
 	k, ok := s.asked(c, &in)

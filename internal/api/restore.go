@@ -70,6 +70,6 @@ func (s *Server) restore(c *gin.Context) {
 	if !noted(c, "note", in.Note) {
 		return
 	}
-	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.RestorePreview, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Override}, k)
+	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.RestorePreview, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Override, Checks: in.Checks}, k)
 	s.answerJob(c, http.StatusAccepted, j, err)
 }

@@ -130,7 +130,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: slices.Concat(
 			in("look", a.status(), a.device(), a.versions(), a.show(), a.diff(), a.search(), a.changes(), a.drift(), a.acknowledge(), a.rule(), a.mark(), a.removeVersion(), a.edit()),
-			in("put back", a.push(), a.swap(), a.restore(), a.snapshot(), a.restoreTest(), a.job(), a.relay()),
+			in("put back", a.push(), a.swap(), a.restore(), a.snapshot(), a.check(), a.restoreTest(), a.job(), a.relay()),
 			in("routine", a.pull(), a.trigger(), a.schedule(), a.notification(), a.recipient(), a.mail(), a.retention()),
 			in("files", a.export(), a.takeIn(), a.target(), a.backup(), a.sheet(), a.worksheet()),
 			in("access", a.login(), a.logout(), a.user(), a.token(), a.session(), a.approval(), a.credential(), a.audit()),

@@ -37,7 +37,7 @@ func pushFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "no-save", Category: "how", Usage: "do not save to startup afterwards"},
 		&cli.BoolFlag{Name: "leave", Category: "safety", Usage: "if a line is refused, leave what was applied before it: edit the version, push it again, and only what is missing is sent"},
 		&cli.BoolFlag{Name: "hold-restart", Category: "when", Usage: "with --method stage: write startup, and leave the restart to later"},
-		&cli.StringSliceFlag{Name: "check", Category: "safety", Usage: "`CHECK` made before and after, as often as wanted: tcp HOST:PORT; http URL [STATUS]; dns NAME [at SERVER]; ssh HOST[:PORT]; ping ADDRESS; from DEVICE ping ADDRESS; device NAME; children; state NAME"},
+		&cli.StringSliceFlag{Name: "check", Category: "safety", Usage: "`CHECK` made before and after, as often as wanted: " + checkWords},
 		&cli.StringFlag{Name: "within", Category: "safety", Usage: "undo it by itself unless it is confirmed in this `TIME`, like 5m; from 20s to 24h"},
 		&cli.BoolFlag{Name: "when-verified", Category: "safety", Usage: "with --within: confirm it by itself when it is verified"},
 		&cli.StringFlag{Name: "override", Category: "safety", Usage: "`WHY` it is done although warnings speak against it; kept in the audit log"},
@@ -435,33 +435,7 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 	} else {
 		a.s.printf("\n%s to send:\n", count(p.Lines, "line", "lines"))
 	}
-	n := 0
-	for _, st := range p.Steps {
-		for i, l := range st.Lines {
-			style, pad := plain, strings.Repeat("  ", st.Depth)
-			switch st.Kind {
-			case "remove":
-				style = removed
-			case "set":
-				style = added
-			}
-			if whole {
-				pad = st.Kind + " "
-			}
-			number := ""
-			if i == 0 {
-				n++
-				number = fmt.Sprint(n)
-			} else {
-				pad = ""
-			}
-			mark := ""
-			if st.Assumed && i == 0 {
-				mark = a.s.paint(faint, "   (assumed)")
-			}
-			a.s.printf("  %s  %s%s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l), mark)
-		}
-	}
+	a.steps(p)
 	if len(p.Changes) > 0 {
 		a.s.printf("\nWhat that changes in %s:\n", p.Part)
 		a.residuals(turned(p.Changes))
@@ -500,6 +474,38 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		a.s.printf("\nAfterwards it is expected to run what %s says, but for that.\n", p.Target)
 	} else {
 		a.s.printf("\nAfterwards it is expected to run exactly what %s says.\n", p.Target)
+	}
+}
+
+// steps shows the lines that a push sends, numbered, in their order.
+func (a *app) steps(p client.Preview) {
+	whole := len(p.Steps) > 0 && p.Steps[0].Kind == "load" || p.Method == "stage"
+	n := 0
+	for _, st := range p.Steps {
+		for i, l := range st.Lines {
+			style, pad := plain, strings.Repeat("  ", st.Depth)
+			switch st.Kind {
+			case "remove":
+				style = removed
+			case "set":
+				style = added
+			}
+			if whole {
+				pad = st.Kind + " "
+			}
+			number := ""
+			if i == 0 {
+				n++
+				number = fmt.Sprint(n)
+			} else {
+				pad = ""
+			}
+			mark := ""
+			if st.Assumed && i == 0 {
+				mark = a.s.paint(faint, "   (assumed)")
+			}
+			a.s.printf("  %s  %s%s\n", a.s.paint(faint, fmt.Sprintf("%4s", number)), a.s.paint(style, pad+l), mark)
+		}
 	}
 }
 

@@ -22,7 +22,9 @@ func (a *app) restore() *cli.Command {
 		&cli.IntFlag{Name: "stop-after", Value: 1, Usage: "stop after `N` pushes that did not end well"},
 		&cli.StringFlag{Name: "override", Usage: "`WHY` it is done where previews have warnings"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
+		&cli.StringSliceFlag{Name: "check", Usage: "`CHECK` made before and after each push, as often as wanted; one that was good and is bad counts as a push that did not end well: " + checkWords},
 		&cli.BoolFlag{Name: "preview", Usage: "show what it would take, and stop"},
+		&cli.BoolFlag{Name: "lines", Usage: "show the lines that would be sent to each"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}, 0, 100, a.doRestore)
 }
@@ -80,7 +82,27 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 		}
 	}
 	if !c.Bool("json") || c.Bool("preview") || todo == 0 {
-		a.print(c, j, func() { a.showRestorePreview(j) })
+		var previews []client.Preview
+		for _, x := range j.RestorePreview.Rows {
+			if c.Bool("lines") && x.Preview != "" && x.Skip == "" {
+				p, err := s.Preview(ctx, x.Preview)
+				if err != nil {
+					return err
+				}
+				previews = append(previews, p)
+			}
+		}
+		a.print(c, j, func() {
+			a.showRestorePreview(j)
+			for _, p := range previews {
+				a.s.printf("\n%s, to run %s:\n", a.s.paint(strong, p.Device), p.Target)
+				a.steps(p)
+				if len(p.Remaining) > 0 {
+					a.s.printf("%s would still differ:\n", count(len(p.Remaining), "line", "lines"))
+					a.residuals(p.Remaining)
+				}
+			}
+		})
 	}
 	if todo == 0 {
 		for _, x := range j.RestorePreview.Rows {
@@ -103,7 +125,7 @@ func (a *app) doRestore(ctx context.Context, c *cli.Command, s *client.Client, g
 			return errDiffers
 		}
 	}
-	if j, err = s.NewRestore(ctx, client.NewRestore{RestorePreview: j.ID, Within: c.String("within"), Together: c.Bool("together"), AtOnce: c.Int("at-once"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Override: c.String("override")}, onceKey()); err != nil {
+	if j, err = s.NewRestore(ctx, client.NewRestore{RestorePreview: j.ID, Within: c.String("within"), Together: c.Bool("together"), AtOnce: c.Int("at-once"), StopAfter: c.Int("stop-after"), Note: c.String("note"), Override: c.String("override"), Checks: c.StringSlice("check")}, onceKey()); err != nil {
 		return err
 	}
 	a.tell("restore %s\n", j.ID)

@@ -33,6 +33,7 @@ func (a *app) snapshot() *cli.Command {
 		a.do("make", "NAME SELECTOR…", "name the versions that devices have now, or had at a time", []cli.Flag{
 			&cli.StringFlag{Name: "at", Usage: "as they were at this `TIME`, like 2026-11-16T09:00 or 2026-11-16; as they were last pulled if not said"},
 			&cli.StringFlag{Name: "note", Usage: "`WHY`"},
+			&cli.StringSliceFlag{Name: "check", Usage: "a `CHECK` made of its devices now, as often as wanted, to be made again afterwards: " + checkWords},
 		}, 2, 100, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			n := client.NewSnapshot{Name: got[0], Selector: got[1:], Note: c.String("note")}
 			if at := c.String("at"); at != "" {
@@ -54,6 +55,13 @@ func (a *app) snapshot() *cli.Command {
 				defer a.snapshotAge(whole, n.At != nil)
 				a.s.printf("%s holds %s of %s. To put all of it back: magpie restore --snapshot %s\n", a.s.paint(strong, x.Name), count(x.Count, "version", "versions"), x.Selector, x.Name)
 			})
+			if checks := c.StringSlice("check"); len(checks) > 0 {
+				j, err := s.Check(ctx, client.NewCheck{Selector: n.Selector, Checks: checks}, onceKey())
+				if err != nil {
+					return fmt.Errorf("the snapshot was made, its checks were not: %w", err)
+				}
+				return a.checked(ctx, c, s, j)
+			}
 			return nil
 		}),
 		a.do("show", "NAME", "the versions of a snapshot", nil, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {

@@ -61,6 +61,7 @@ type RestoreRequest struct {
 	StopAfter        int           `json:"stop_after"`         // so many pushes that did not end well
 	Note             string        `json:"note,omitempty"`
 	Override         string        `json:"despite,omitempty"`
+	Checks           []string      `json:"checks,omitempty"` // of each push
 }
 
 // RestoreResult is how each device came out.
@@ -240,8 +241,12 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 	}
 	n := 0
 	for _, r := range looked.Rows {
-		if r.Skip == "" {
-			n++
+		if r.Skip != "" {
+			continue
+		}
+		n++
+		if err := s.ChecksSound(ctx, actor, r.DeviceID, req.Checks); err != nil {
+			return core.Job{}, fmt.Errorf("%s: %w", r.Device, err)
 		}
 	}
 	if n == 0 {
@@ -345,7 +350,7 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		var p core.Job
 		actor, err := s.Asker(ctx, j)
 		if err == nil {
-			p, err = s.RequestPush(ctx, actor, r.Preview, r.Hash, push.Request{Within: req.Within, Due: due, Note: req.Note, Override: req.Override}, store.OwnKey(actor, j.ID+" "+r.DeviceID))
+			p, err = s.RequestPush(ctx, actor, r.Preview, r.Hash, push.Request{Within: req.Within, Due: due, Note: req.Note, Override: req.Override, Checks: req.Checks}, store.OwnKey(actor, j.ID+" "+r.DeviceID))
 		}
 		mu.Lock()
 		if err == nil {
@@ -370,7 +375,14 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		default:
 			row.Outcome, row.Summary = p.Outcome, p.Summary
 		}
-		if row.Outcome != core.Verified && row.Outcome != core.Waiting {
+		unwell := 0
+		if err == nil {
+			if unwell, err = push.ChecksFailed(q, p); err != nil {
+				row.Summary += "; what came of its checks cannot be read: " + err.Error()
+				unwell++
+			}
+		}
+		if row.Outcome != core.Verified && row.Outcome != core.Waiting || unwell > 0 {
 			bad++
 			l.Trouble(fmt.Sprintf("%s: %s: %s", row.Device, row.Outcome, row.Summary), "")
 		} else {

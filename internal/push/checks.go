@@ -13,6 +13,7 @@ import (
 	"magpie/internal/check"
 	"magpie/internal/core"
 	"magpie/internal/job"
+	"magpie/internal/store"
 	"magpie/internal/visit"
 )
 
@@ -35,6 +36,25 @@ var errAsked = fmt.Errorf("it was busy, or no further conversation was allowed, 
 // ErrChecks is returned for checks that cannot be made.
 var ErrChecks = errors.New("the checks cannot be made")
 
+// ErrOutside is returned where a device is beyond the scope of who asks.
+var ErrOutside = errors.New("the device is beyond what they may push to")
+
+// Within tells whether devices are all within what somebody's role is for.
+func (s *Service) Within(ctx context.Context, actor core.Actor, ids ...string) error {
+	for _, scope := range actor.Scopes {
+		theirs, err := s.Store.As(actor).Selected(ctx, scope)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if !slices.ContainsFunc(theirs, func(x core.Device) bool { return x.ID == id }) {
+				return fmt.Errorf("%w: %s is %s for %s only", ErrOutside, actor.Name, core.Operator, scope)
+			}
+		}
+	}
+	return nil
+}
+
 // readChecks reads checks and looks whether the devices that should make them
 // can.
 func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID string, all []string) (out []string, err error) {
@@ -49,10 +69,16 @@ func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID str
 		if err := s.mayDial(ctx, actor, c); err != nil {
 			return nil, err
 		}
+		if (c.Kind == "children" || c.Kind == "state") && deviceID == "" {
+			return nil, fmt.Errorf("%w: %s is about a device, and none is named", ErrChecks, c)
+		}
 		if c.From != "" {
 			d, err := s.Store.As(actor).Device(ctx, c.From)
 			if err != nil {
 				return nil, fmt.Errorf("%w: %w", ErrChecks, err)
+			}
+			if err := s.Within(ctx, actor, d.ID); err != nil {
+				return nil, fmt.Errorf("%s: %w", c, err)
 			}
 			if dia := s.DialectOf(d); dia == nil || dia.Echo == nil {
 				return nil, fmt.Errorf("%w: %s cannot be told to ping: its dialect does not say how, under echo", ErrChecks, c.From)
@@ -93,6 +119,26 @@ func (s *Service) readChecks(ctx context.Context, actor core.Actor, deviceID str
 		}
 	}
 	return out, nil
+}
+
+// ChecksSound tells what is wrong with checks of a push to a device.
+func (s *Service) ChecksSound(ctx context.Context, actor core.Actor, deviceID string, all []string) error {
+	_, err := s.readChecks(ctx, actor, deviceID, all)
+	return err
+}
+
+// ChecksFailed counts the checks of a push that were good before it and are bad after it.
+func ChecksFailed(q *store.Q, j core.Job) (n int, err error) {
+	var r Result
+	if err := q.OpenResult(j, &r); err != nil {
+		return 0, err
+	}
+	for _, c := range r.Checks {
+		if c.Failed() {
+			n++
+		}
+	}
+	return n, nil
 }
 
 // mayDial tells why this service does not dial the host of a check for somebody. It is no scanner: who may not
@@ -155,7 +201,7 @@ func (s *Service) make1(ctx context.Context, v *visit.Visit, text string) Findin
 		return Finding{Good: good, Known: err == nil, Said: said}
 	}
 	from := v
-	if c.From != v.Device.Name {
+	if c.From != v.Device.Name || v.Session == nil {
 		d, err := s.Store.As(job.Service).Device(ctx, c.From)
 		if err != nil {
 			return Finding{Said: err.Error()}

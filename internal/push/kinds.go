@@ -29,5 +29,7 @@ func Kinds(s *Service) []job.Kind {
 			},
 			Step: func(ctx context.Context, r *job.Run) { s.on(r.Runtime).step(ctx, r) }, View: viewPush,
 			End: func(ctx context.Context, q *store.Q, j core.Job, _ string) error { return q.Unclaim(ctx, j.ID) }},
+		{Name: "check", Role: core.Operator, Does: "makes checks, and compares them with an earlier one's: again=JOB", Tries: 3, Asks: s.asksChecks,
+			Step: func(ctx context.Context, r *job.Run) { s.on(r.Runtime).checkJob(ctx, r.Job, r.Log) }, View: viewCheck},
 	}
 }

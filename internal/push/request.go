@@ -60,22 +60,13 @@ func (s *Service) RequestPush(ctx context.Context, actor core.Actor, previewID, 
 	if err := s.mayHand(ctx, actor, p); err != nil {
 		return j, err
 	}
-	for _, scope := range actor.Scopes { // which may have been narrowed since it was asked for
-		theirs, err := s.Store.As(actor).Selected(ctx, scope)
-		if err != nil {
-			return j, err
-		}
-		if !slices.ContainsFunc(theirs, func(x core.Device) bool { return x.ID == p.DeviceID }) {
-			return j, fmt.Errorf("%w: %s is %s for %s only", ErrOutside, actor.Name, core.Operator, scope)
-		}
+	if err := s.Within(ctx, actor, p.DeviceID); err != nil { // the scope may have been narrowed since it was asked for
+		return j, err
 	}
 	req.PreviewID = previewID
 	return s.Queue(ctx, actor, "push", store.NewJob{Job: core.Job{Kind: "push", DeviceID: p.DeviceID, Device: p.Device, UndoOf: p.UndoOf, ForInstance: instance}, Wants: req, Key: key},
 		fmt.Sprintf("%s of %s onto %s, %d lines%s", p.Method, p.Target, p.Base, p.LineCount(), core.Because(req.Note)+Overridden(p, req)+alone)+p.Where.Words(), s.claim)
 }
-
-// ErrOutside is returned where a device is beyond the scope of who asks.
-var ErrOutside = errors.New("the device is beyond what they may push to")
 
 // claim gives a push its device.
 func (s *Service) claim(ctx context.Context, q *store.Q, j core.Job) error {
