@@ -21,6 +21,7 @@ const (
 	StateChanged = "state"
 	JobEnded     = "job"
 	JobWaits     = "wait"
+	JobWentWell  = "well" // work that is worth telling of when it ended well
 )
 
 // NotificationEvent is an event that people can be told of.
@@ -32,6 +33,7 @@ const (
 	TellDrifted   = "drifted"
 	TellFailed    = "failed"
 	TellRecovered = "recovered"
+	TellDone      = "done"
 	TellWaiting   = "waiting"
 	TellUnproven  = "unproven"
 	TellCapacity  = "capacity"
@@ -44,6 +46,7 @@ var NotificationEvents = []NotificationEvent{
 	{TellDrifted, "a device left its baseline, or what it runs is not saved"},
 	{TellFailed, "a device cannot be pulled any more, other hardware answers, or a push, a schedule or other work did not end well"},
 	{TellRecovered, "a device is in sync again"},
+	{TellDone, "a push, a restore, a restore test, a snapshot by itself, a schedule's run, a backup or checks ended well"},
 	{TellWaiting, "work waits for a person"},
 	{TellUnproven, "nothing of a device was put back and proved for so many days"},
 	{TellCapacity, "the disk of an instance's data folder is nearly full, or will be within a month as things went lately"},

@@ -31,13 +31,13 @@ func Kinds(s *Service) []job.Kind {
 				{For: core.AwaitsStart, Means: "its time", Words: []job.Word{decline}},
 			}},
 		{Name: "restore-preview", Role: core.Operator, Does: "looks what putting many devices back would take", Tries: 3, Repeats: true, Step: step((*Service).restorePreviewJob), View: viewRestorePreview},
-		{Name: "restore", Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob), View: viewRestore, Passes: pushesOf},
+		{Name: "restore", Tells: true, Role: core.Operator, Does: "puts many devices back", Step: step((*Service).restoreJob), View: viewRestore, Passes: pushesOf},
 		{Name: "learn", Role: core.Admin, Does: "drafts the rules of a dialect", Visits: true, Step: func(ctx context.Context, r *job.Run) {
 			(&Service{&push.Service{Service: s.On(r.Runtime)}}).learnJob(ctx, r)
 		}, View: viewLearn,
 			End: func(ctx context.Context, q *store.Q, j core.Job, _ string) error { return q.Unclaim(ctx, j.ID) }},
-		{Name: "restore-test", Role: core.Operator, Does: "tries a version out on another device", Repeats: true, Step: step((*Service).restoreTestJob), View: viewRestoreTest, Recurs: s.recurringTest()},
+		{Name: "restore-test", Tells: true, Role: core.Operator, Does: "tries a version out on another device", Repeats: true, Step: step((*Service).restoreTestJob), View: viewRestoreTest, Recurs: s.recurringTest()},
 		{Name: "discovery", Role: core.Admin, Does: "looks what answers at addresses", Tries: 3, Repeats: true, Step: step((*Service).sweepJob)},
-		{Name: "snapshot", Role: core.Operator, Does: "names the versions that devices have", Repeats: true, Step: step((*Service).snapshotJob), Recurs: s.recurringSnapshot()},
+		{Name: "snapshot", Tells: true, Role: core.Operator, Does: "names the versions that devices have", Repeats: true, Step: step((*Service).snapshotJob), Recurs: s.recurringSnapshot()},
 	}
 }

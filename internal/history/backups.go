@@ -70,7 +70,7 @@ func (s *Service) backupKinds() []job.Kind {
 		return with, err
 	}
 	return []job.Kind{
-		{Name: "backup", Role: core.Admin, Does: "writes the whole service into one sealed file, at a target", Tries: 3, Repeats: true, Step: s.step((*Service).backupJob),
+		{Name: "backup", Tells: true, Role: core.Admin, Does: "writes the whole service into one sealed file, at a target", Tries: 3, Repeats: true, Step: s.step((*Service).backupJob),
 			Asks: func(ctx context.Context, actor core.Actor, _ core.Job, raw []byte) (any, error) {
 				with, err := words(raw)
 				if err != nil {
@@ -91,7 +91,7 @@ func (s *Service) backupKinds() []job.Kind {
 					j, err := s.askWith(ctx, d.Actor, "backup", b, d.Key)
 					return []core.Job{j}, err
 				}}},
-		{Name: "backup-test", Role: core.Admin, Does: "restores a backup into a scratch database and holds it against what was backed up", Tries: 3, Repeats: true, Step: s.step((*Service).backupTestJob),
+		{Name: "backup-test", Tells: true, Role: core.Admin, Does: "restores a backup into a scratch database and holds it against what was backed up", Tries: 3, Repeats: true, Step: s.step((*Service).backupTestJob),
 			Asks: func(ctx context.Context, actor core.Actor, _ core.Job, raw []byte) (any, error) {
 				with, err := words(raw)
 				if err != nil {

@@ -99,6 +99,9 @@ type Kind struct {
 	// nothing keep nobody else waiting.
 	Yields bool
 
+	// Tells tells whether people can be told that one ended well. That one did not, they are told of every kind.
+	Tells bool
+
 	// Tries is how often it is begun before it is given up, where whoever did it
 	// died each time. 0: it goes on for as long as that takes.
 	Tries int

@@ -138,10 +138,16 @@ func (r *Runtime) EndIn(ctx context.Context, q *store.Q, j core.Job, outcome, su
 		return err
 	}
 	r.over(j.ID)
-	if err := q.EndJob(ctx, j.ID, outcome, summary, result); err != nil || j.Kind == "pull" || j.PartOf != "" || outcome == core.Cancelled || slices.Contains(core.Well, outcome) {
+	if err := q.EndJob(ctx, j.ID, outcome, summary, result); err != nil || j.Kind == "pull" || j.PartOf != "" || outcome == core.Cancelled {
 		return err // of a pull its device's state tells, of a part the whole
 	}
-	return q.Happen(ctx, core.JobEnded, j.DeviceID, j.Device, j.ID, core.Happened{Kind: j.Kind, State: outcome, By: j.Actor, Says: summary})
+	what := core.JobEnded
+	if slices.Contains(core.Well, outcome) {
+		if what = core.JobWentWell; !r.kinds[j.Kind].Tells {
+			return nil
+		}
+	}
+	return q.Happen(ctx, what, j.DeviceID, j.Device, j.ID, core.Happened{Kind: j.Kind, State: outcome, By: j.Actor, Says: summary})
 }
 
 // letGo does what has to happen whenever a job of the kind ends.

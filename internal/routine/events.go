@@ -26,6 +26,8 @@ func tells(e store.Event) string {
 		return core.TellFailed
 	case core.JobWaits:
 		return core.TellWaiting
+	case core.JobWentWell:
+		return core.TellDone
 	}
 	switch {
 	case slices.Contains(bad, e.State):
@@ -79,7 +81,7 @@ func (s *Service) heedEvents(ctx context.Context) error {
 }
 
 // concerned lists the devices that each event is about, and all of them: its own, or of work of no one device
-// those for which it did not end well.
+// those for which it did not end well, or all where all of it did.
 func concerned(ctx context.Context, q *store.Q, all []store.Event) (of map[string][]string, ids []string, err error) {
 	of = map[string][]string{}
 	for _, e := range all {
@@ -87,7 +89,11 @@ func concerned(ctx context.Context, q *store.Q, all []store.Event) (of map[strin
 		case e.DeviceID != "":
 			of[e.ID] = []string{e.DeviceID}
 		case e.JobID != "":
-			if of[e.ID], err = q.ProblemDevices(ctx, e.JobID); err != nil {
+			look := q.ProblemDevices
+			if e.Kind == core.JobWentWell {
+				look = q.PartDevices
+			}
+			if of[e.ID], err = look(ctx, e.JobID); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -103,7 +109,7 @@ func about(e store.Event) string {
 	switch e.Kind {
 	case core.VersionKept:
 		return "version " + e.VersionID
-	case core.JobEnded:
+	case core.JobEnded, core.JobWentWell:
 		return "job " + e.JobID
 	case core.JobWaits:
 		return "wait " + e.JobID + " " + e.State

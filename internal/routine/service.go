@@ -44,7 +44,7 @@ func New(v *visit.Service) *Service {
 
 // Kinds are the kinds of jobs of this room.
 func Kinds(s *Service) []job.Kind {
-	return []job.Kind{{Name: "scheduled", Role: core.Operator, Does: "does what a schedule says", View: viewRun,
+	return []job.Kind{{Name: "scheduled", Tells: true, Role: core.Operator, Does: "does what a schedule says", View: viewRun,
 		Step: func(ctx context.Context, r *job.Run) {
 			(&Service{Service: s.On(r.Runtime), state: s.state}).runJob(ctx, r.Job, r.Log)
 		}}}

@@ -14,7 +14,7 @@ import (
 )
 
 // Severities of what is told by syslog (RFC 5424 §6.2.1).
-var severities = map[string]int{core.TellFailed: 3, core.TellCapacity: 3, core.TellCopies: 3, core.TellDrifted: 4, core.TellWaiting: 4, core.TellUnproven: 4, core.TellChanged: 5, core.TellRecovered: 5}
+var severities = map[string]int{core.TellFailed: 3, core.TellCapacity: 3, core.TellCopies: 3, core.TellDrifted: 4, core.TellWaiting: 4, core.TellUnproven: 4, core.TellChanged: 5, core.TellRecovered: 5, core.TellDone: 6}
 
 // facility of our messages: log audit for the audit log, otherwise local use 0.
 const (

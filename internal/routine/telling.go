@@ -150,11 +150,11 @@ const (
 )
 
 // order of events in a message, worst first.
-var order = []string{core.TellFailed, core.TellWaiting, core.TellCapacity, core.TellDrifted, core.TellChanged, core.TellCopies, core.TellUnproven, core.TellRecovered}
+var order = []string{core.TellFailed, core.TellWaiting, core.TellCapacity, core.TellDrifted, core.TellChanged, core.TellCopies, core.TellUnproven, core.TellRecovered, core.TellDone}
 
 // heads are what stands above them.
 var heads = map[string]string{core.TellFailed: "Failed", core.TellWaiting: "Waiting for a person", core.TellCapacity: "Room", core.TellCopies: "Copies elsewhere", core.TellDrifted: "Drifted or not saved",
-	core.TellChanged: "Changed", core.TellUnproven: "Not proven", core.TellRecovered: "Steady again"}
+	core.TellChanged: "Changed", core.TellUnproven: "Not proven", core.TellRecovered: "In sync again", core.TellDone: "Went well"}
 
 // compose writes what is told, with secrets masked.
 func (s *Service) compose(ctx context.Context, q *store.Q, r store.NotificationRule, items []store.Telling, console string) (out core.Told, err error) {
@@ -222,6 +222,12 @@ func (s *Service) sentence(t store.Telling) string {
 		return map[bool]string{true: "drifted: it does not run its baseline", false: "what it runs is not saved"}[t.State == core.Drifted]
 	case core.TellWaiting:
 		return "a " + t.Kind + " waits: " + t.Says
+	case core.TellDone:
+		said := "a " + t.Kind + " ended " + t.State
+		if t.By != "" {
+			said += ", asked for by " + t.By
+		}
+		return said + ": " + t.Says
 	case core.TellFailed:
 		if t.Kind != "" {
 			return "a " + t.Kind + " ended " + t.State + ": " + t.Says
@@ -242,7 +248,7 @@ func by(t store.Telling) string {
 }
 
 // words of events in a subject.
-var words = map[string]string{core.TellFailed: "failed", core.TellWaiting: "waiting", core.TellCapacity: "disk nearly full", core.TellCopies: "copies not elsewhere", core.TellDrifted: "drifted", core.TellChanged: "changed", core.TellUnproven: "not proven", core.TellRecovered: "in sync again"}
+var words = map[string]string{core.TellFailed: "failed", core.TellWaiting: "waiting", core.TellCapacity: "disk nearly full", core.TellCopies: "copies not elsewhere", core.TellDrifted: "drifted", core.TellChanged: "changed", core.TellUnproven: "not proven", core.TellRecovered: "in sync again", core.TellDone: "went well"}
 
 // subject says how much of what, and of whom.
 func subject(counts map[string]int, named []string) string {

@@ -533,6 +533,11 @@ func (q *Q) ForgetTold(ctx context.Context, messages, tellings time.Time) error 
 	return err
 }
 
+// PartDevices lists the devices of the jobs that a job began.
+func (q *Q) PartDevices(ctx context.Context, jobID string) ([]string, error) {
+	return list[string](ctx, q.ext, `SELECT DISTINCT device_id FROM jobs WHERE part_of = ? AND device_id <> '' LIMIT 1000`, jobID)
+}
+
 // ProblemDevices lists the devices of the jobs that one began and that did not end well.
 func (q *Q) ProblemDevices(ctx context.Context, jobID string) ([]string, error) {
 	query, args, err := in(`SELECT DISTINCT device_id FROM jobs WHERE part_of = ? AND state = 'ended' AND outcome NOT IN (?) LIMIT 1000`, jobID, core.Well)

@@ -518,8 +518,12 @@ func (v *Visit) keepPart(ctx context.Context, q *store.Q, d core.Device, head st
 			return out, latest, err
 		}
 	}
+	author := cmp.Or(got.Author, v.author)
+	if pull.Reason == core.AfterPush && author == v.Speaker.User { // the device says the account that we sign in with: the person is who pushed
+		author = pull.Actor
+	}
 	next := core.Version{PullID: pull.ID, Fingerprint: fingerprint, TakenAt: *pull.TakenAt, Reason: pull.Reason, Actor: pull.Actor, Aside: aside,
-		Author: cmp.Or(got.Author, v.author), DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
+		Author: author, DialectRev: pull.DialectRev, Device: d.Name, Part: name, DeviceID: d.ID, Sign: got.Sign}
 	if !doc.Opaque() {
 		next.Lines = len(text.Lines(got.Text))
 		var was int
