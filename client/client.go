@@ -163,7 +163,7 @@ func (c *Client) UseCodes(ctx context.Context, code string) (RecoveryCodes, erro
 
 // DropCodes has one's sign-ins take no codes any more.
 func (c *Client) DropCodes(ctx context.Context, code string) error {
-	_, err := call[none](c, ctx, "DELETE", "/me/codes", url.Values{"code": {code}}, nil)
+	_, err := call[none](c, ctx, "POST", "/me/codes/off", nil, NewCodes{code})
 	return err
 }
 

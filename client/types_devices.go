@@ -52,6 +52,7 @@ type Device struct {
 	Note     string            `json:"note,omitempty"`   // what people wrote down of it
 	Fields   map[string]string `json:"fields,omitempty"` // what they wrote down by names of their own
 	Disabled bool              `json:"disabled"`         // kept, and not visited
+	Spare    bool              `json:"spare"`            // nobody needs it: restore tests may replace what it runs for a while
 
 	Parts    []string `json:"parts,omitempty"`    // which it has versions of, the main one first; of one device only
 	Children []Child  `json:"children,omitempty"` // the devices that hang on it; of one device only
@@ -122,6 +123,7 @@ type NewDevice struct {
 	Note       *string            `json:"note,omitempty"`
 	Fields     *map[string]string `json:"fields,omitempty"`   // of an edit: in the place of those there were
 	Disabled   *bool              `json:"disabled,omitempty"` // kept, and not visited any more
+	Spare      *bool              `json:"spare,omitempty"`    // nobody needs it: restore tests may replace what it runs for a while
 	Twice      bool               `json:"twice,omitempty"`    // another device is registered at the same address, on purpose
 }
 

@@ -102,12 +102,13 @@ type Preview struct {
 
 	TouchesManagementPath bool `json:"touches_management_path"` // it touches what the device is reached by, or the account that signs in
 
-	Only      []string      `json:"only,omitempty"` // the blocks it is limited to
-	InPlace   bool          `json:"in_place"`       // what is in use is taken apart where it stands
-	Exactly   bool          `json:"exactly"`        // sent although what runs means the same
-	LetGo     LetGo         `json:"let_go"`         // what differs from what runs and counts for nothing, because the dialect says so
-	Beside    bool          `json:"beside"`         // something in use is built anew beside first
-	Warnings  []string      `json:"warnings"`       // what speaks against it; a push has to say why it is done all the same
+	Only      []string      `json:"only,omitempty"`     // the blocks it is limited to
+	InPlace   bool          `json:"in_place"`           // what is in use is taken apart where it stands
+	Exactly   bool          `json:"exactly"`            // sent although what runs means the same
+	LetGo     LetGo         `json:"let_go"`             // what differs from what runs and counts for nothing, because the dialect says so
+	Beside    bool          `json:"beside"`             // something in use is built anew beside first
+	Approval  string        `json:"approval,omitempty"` // the rule by which a second person has to approve a push of it
+	Warnings  []string      `json:"warnings"`           // what speaks against it; a push has to say why it is done all the same
 	Swap      *Newcomer     `json:"swap,omitempty"`
 	Factory   bool          `json:"factory"` // the unit has factory settings
 	At        string        `json:"at,omitempty"`

@@ -288,6 +288,7 @@ func TestRestoreTestLeavesNoTrace(t *testing.T) {
 	w.fleet.amend(spare, "mwilks", "lane quay1", `note "now"`)
 	w.pull(spare)
 	before := must(w.admin.Text(ctx(t), spare+"@previous"))(t).Text
+	w.spare(spare)
 	if _, said, status := w.cli("restore-test", r1+"@1", "--on", spare, "--yes"); status != 0 {
 		t.Fatalf("%s", said)
 	}

@@ -67,9 +67,14 @@ func TestConsolePlans(t *testing.T) {
 
 	b.open("/devices/innisquill-sw1")
 	b.more("More", "Make a restore test…")
-	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`, often))
-	b.choose(`select[name=restore-test-on]`, "port-asterly-sw1")
-	b.do(chromedp.Click(`[role=dialog] button.button-main`, often))
+	b.click("See what it takes") // the only switch that is marked as a spare is chosen; others are not offered
+	b.see("to port-asterly-sw1. For a while it runs innisquill-sw1@")
+	b.fill(`input[name=confirm]`, "innisquill-sw1")
+	if !js[bool](b, `document.querySelector('[role=dialog] button.button-main').disabled`) {
+		t.Error("another name is enough")
+	}
+	b.fill(`input[name=confirm]`, "port-asterly-sw1")
+	b.click("Make a restore test")
 	b.see("was put on port-asterly-sw1 and proved")
 	if d := must(w.admin.Device(ctx(t), "innisquill-sw1"))(t); !strings.Contains(d.Proven, "in a restore test on port-asterly-sw1") {
 		t.Errorf("proven %q", d.Proven)

@@ -82,8 +82,8 @@ func TestConsoleFirstRun(t *testing.T) {
 	b.click("Add a spare")
 	b.addsDevice(places[1], places[1].Name)
 	eventually(t, "the spare is pulled", func() bool { return must(w.admin.Device(ctx(t), places[1].Name))(t).Latest == 1 })
-	b.do(chromedp.WaitVisible(`select[name=restore-test-on]`, often))
-	b.choose(`select[name=restore-test-on]`, places[1].Name)
+	b.click("See what it takes")
+	b.fill(`input[name=confirm]`, places[1].Name)
 	b.click("Make a restore test")
 	b.see("was put on " + places[1].Name + " and proved")
 	if d := must(w.admin.Device(ctx(t), places[0].Name))(t); d.LastProven == nil {

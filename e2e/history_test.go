@@ -679,6 +679,7 @@ func TestBounded(t *testing.T) {
 		if j := w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "retention"}, ""))(t).ID); j.Outcome != "done" {
 			t.Fatalf("%s: %s", j.Outcome, j.Summary)
 		}
+		eventually(t, "what happened is gathered", func() bool { return rows()["events"] == 0 })
 		after := rows()
 		for name, n := range after {
 			switch name {

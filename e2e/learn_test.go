@@ -38,6 +38,10 @@ func TestLearned(t *testing.T) {
 		t.Fatal(err)
 	}
 	draft := filepath.Join(w.dir, "draft.yaml")
+	if out, said, status := w.cli("dialect", "learn", "fulmar", "--on", p1, "--experiment", "--yes"); status != 2 || !strings.Contains(out+said, "is not marked as a spare") || w.fleet.running(p1) != before {
+		t.Errorf("%d: %s%s", status, out, said)
+	}
+	w.spare(p1, "workshop-k1")
 	out, said, status := w.cli("dialect", "learn", "fulmar", "--of", "dialect=fulmar", "--log", log, "--on", p1, "--experiment", "--yes", "--output", draft, "--note", "a new family")
 	if status != 0 || !strings.Contains(out, "which runs again what it ran before, "+p1+"@1") || !strings.Contains(out, "about outlet {number} / feeds") {
 		t.Fatalf("%d: %s%s", status, out, said)

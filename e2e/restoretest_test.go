@@ -35,6 +35,25 @@ func TestRestoreTest(t *testing.T) {
 		}
 	}
 
+	// Only what is marked as a spare is overwritten, by a person or a schedule, and only where nobody has to be asked.
+	if _, said, status := w.cli("restore-test", r1+"@1", "--on", spare, "--yes"); status != 2 || !strings.Contains(said, "is not marked as a spare") || !strings.Contains(said, "magpie device edit "+spare+" --spare") {
+		t.Errorf("%d: %s", status, said)
+	}
+	by := client.NewSchedule{Name: "proof", Rule: "weekly sun 04:00", Zone: "UTC", Selector: []string{r1}, Deeds: []client.Deed{{Kind: "restore-test", With: map[string]string{"on": spare}}}}
+	if _, err := w.admin.AddSchedule(ctx(t), by); err == nil || !strings.Contains(err.Error(), "is not marked as a spare") {
+		t.Errorf("a schedule: %v", err)
+	}
+	w.spare(spare)
+	rule := must(w.admin.AddApproval(ctx(t), []string{"spare=yes"}))(t)
+	if _, err := w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: spare}, ""); !client.IsStatus(err, 403) || !strings.Contains(err.Error(), "second person") {
+		t.Errorf("where a second person is asked for: %v", err)
+	}
+	if err := w.admin.RemoveApproval(ctx(t), rule.ID); err != nil {
+		t.Fatal(err)
+	}
+	must(w.admin.AddSchedule(ctx(t), by))(t)
+	untouched("after what was refused")
+
 	out, said, status := w.cli("restore-test", r1+"@1", "--on", spare, "--yes")
 	if status != 0 || !strings.Contains(out, r1+"@1 was put on "+spare+" and proved") {
 		t.Errorf("status %d\n%s%s", status, out, said)
@@ -90,9 +109,31 @@ func TestRestoreTest(t *testing.T) {
 		t.Errorf("the spare runs\n%s\n%s: %s", w.fleet.running(spare), j.Outcome, j.Summary)
 	}
 
+	// A mark that is taken away while a test waits counts, too.
+	w.fleet.amend(spare, "mwilks", "lane quay1", `note "needed now"`)
+	before, startup = w.fleet.running(spare), w.fleet.startup(spare)
+	held := w.within("2m", spare+"@1")
+	w.parked(held.ID)
+	late := must(w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: spare}, ""))(t)
+	must(w.admin.EditDevice(ctx(t), spare, client.NewDevice{Spare: new(bool)}))(t)
+	must(w.admin.Say(ctx(t), held.ID, "undo", ""))(t)
+	w.end(held.ID)
+	if j := w.end(late.ID); j.Outcome != "refused" && j.Outcome != "failed" || w.fleet.running(spare) != before {
+		t.Errorf("%s: %s\n%s", j.Outcome, j.Summary, w.fleet.running(spare))
+	}
+
 	for on, words := range map[string]string{r1: "own device", "nowhere": "nowhere"} {
 		if _, err := w.admin.NewRestoreTest(ctx(t), client.NewRestoreTest{Ref: r1 + "@1", On: on}, ""); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("on %s: %v", on, err)
 		}
+	}
+}
+
+// spare marks devices as ones that nobody needs.
+func (w *world) spare(names ...string) {
+	w.t.Helper()
+	is := true
+	for _, n := range names {
+		must(w.admin.EditDevice(ctx(w.t), n, client.NewDevice{Spare: &is}))(w.t)
 	}
 }

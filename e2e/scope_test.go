@@ -68,13 +68,17 @@ func TestRoleForSome(t *testing.T) {
 		refused("previewing onto another's", err)
 		_, err = c.Push(ctx(t), client.NewPush{Preview: others.ID, Hash: others.Hash}, key("p3"))
 		refused("pushing another's preview", err)
+		for _, n := range []client.NewCheck{{Selector: []string{"all"}, Checks: []string{"state lanes"}}, {Selector: []string{other}, Checks: []string{"state lanes"}}} {
+			_, err = c.Check(ctx(t), n, "")
+			refused("checking "+strings.Join(append(n.Selector, n.Checks...), " "), err)
+		}
 		_, err = c.SetMark(ctx(t), other+"@1", client.Mark{Pin: &yes})
 		refused("marking another's", err)
 		if _, err := c.Text(ctx(t), other+"@live"); statusOf(err) != 403 {
 			t.Errorf("%s: looking at another's live: %v", who, err)
 		}
 		for _, op := range w.operations() {
-			if op.role != "operator" && op.role != "admin" || slices.Contains([]string{"/pulls", "/previews", "/pushes", "/version", "/change-triggers", "/devices/{name}/retry-login"}, op.path) || strings.HasPrefix(op.path, "/jobs/{id}/") {
+			if op.role != "operator" && op.role != "admin" || slices.Contains([]string{"/pulls", "/previews", "/pushes", "/checks", "/version", "/change-triggers", "/devices/{name}/retry-login"}, op.path) || strings.HasPrefix(op.path, "/jobs/{id}/") {
 				continue
 			}
 			if got, said := w.call(op.method, nowhere(op.path), c.Token, []byte(`{}`)); got != 403 {

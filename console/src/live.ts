@@ -23,26 +23,32 @@ export function listen() {
   if (begun) return
   begun = true
   const channel = 'BroadcastChannel' in window ? new BroadcastChannel('magpie') : undefined
+  // Other tabs are told what this one hears: what was touched, and whether it hears anything.
   channel?.addEventListener('message', (e) => {
-    connected.value = true
-    tell(e.data as Touched[])
+    const said = e.data as { touched?: Touched[]; connected: boolean }
+    connected.value = said.connected
+    if (said.touched) tell(said.touched)
   })
+  const pass = (touched?: Touched[]) => {
+    channel?.postMessage({ touched, connected: connected.value })
+    if (touched) tell(touched)
+  }
+  const began = Date.now()
   const open = () =>
     new Promise<void>(() => {
-      let times = 0
+      let times = Date.now() - began > 1000 ? 1 : 0 // another tab listened until now
       const follow = () => {
         const source = new EventSource('/api/v1/events')
         source.addEventListener('open', () => {
           connected.value = true
-          if (times++) tell(ALL) // something may have been missed meanwhile
+          if (times++) pass(ALL) // something may have been missed meanwhile, by every tab
         })
         source.addEventListener('touched', (e) => {
-          const touched = JSON.parse(e.data) as Touched[]
-          channel?.postMessage(touched)
-          tell(touched)
+          pass(JSON.parse(e.data) as Touched[])
         })
         source.addEventListener('error', () => {
           connected.value = false
+          pass()
           if (source.readyState === EventSource.CLOSED) setTimeout(follow, 2000)
         })
       }

@@ -6,4 +6,9 @@ import { router } from './router'
 import './composables/theme'
 import './style.css'
 
-createApp(App).use(createPinia()).use(PiniaColada, {}).use(router).mount('#app')
+// What changes is told (live.ts); coming back to a window asks nothing anew, least of all a device.
+createApp(App)
+  .use(createPinia())
+  .use(PiniaColada, { queryOptions: { refetchOnWindowFocus: false } })
+  .use(router)
+  .mount('#app')

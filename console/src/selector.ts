@@ -3,7 +3,7 @@ import type { Device } from './api/call'
 // Which devices: words as the command line has them (site=skerrinsay state=drifted
 // name=quay-*), and plain words, which are looked for in all that a device says of
 // itself. Words of one key widen the choice, different keys narrow it.
-export const keys = ['name', 'site', 'kind', 'tag', 'dialect', 'state', 'model', 'release'] as const
+export const keys = ['name', 'site', 'kind', 'tag', 'dialect', 'state', 'model', 'release', 'spare'] as const
 export type Key = (typeof keys)[number]
 
 export interface Choice {
@@ -16,6 +16,7 @@ export const dashed = (s: string) => s.replaceAll(' ', '-')
 
 export function valuesOf(d: Device, key: Key): string[] {
   if (key === 'tag') return d.tags
+  if (key === 'spare') return [d.spare ? 'yes' : 'no']
   if (key === 'state' || key === 'model' || key === 'release') return [dashed(d[key] ?? '')]
   return [d[key]]
 }
@@ -65,6 +66,7 @@ function all(d: Device): string {
 // picks tells whether a device is chosen; but leaves one key out of it, as a facet's
 // counts have to.
 export function picks(c: Choice, d: Device, but?: Key): boolean {
+  if (c.wrong.length) return false // what is not understood chooses nothing
   for (const [key, globs] of c.terms) {
     if (key === but) continue
     if (!globs.some((g) => valuesOf(d, key).some((v) => pattern(g).test(v)))) return false
@@ -83,6 +85,6 @@ export function toggle(text: string, key: Key, value: string): string {
 // themselves where it understands them, and otherwise the names.
 export function selectorOf(text: string, chosen: Device[]): string[] {
   const c = read(text)
-  if (c.words.length) return chosen.map((d) => d.name)
+  if (c.words.length || c.wrong.length) return chosen.map((d) => d.name)
   return c.terms.size ? text.trim().split(/\s+/) : ['all']
 }

@@ -11,7 +11,7 @@ export const useSession = defineStore('session', () => {
   const known = ref(false) // whether it was asked who is signed in
   const trouble = ref<Error>() // why it could not be asked
   const expired = ref(false) // the session ran out while somebody was at work
-  let waiting: (() => void)[] = []
+  let waiting: { go: () => void; stop: (why: Error) => void }[] = []
 
   const may = (role: 'operator' | 'admin') => computed(() => me.value?.role === 'admin' || me.value?.role === role)
 
@@ -30,11 +30,17 @@ export const useSession = defineStore('session', () => {
 
   async function signIn(user: string, password: string, code?: string) {
     const g = await call<Schemas['Granted']>('POST', '/session', { user, password, code: code || undefined })
+    if (me.value && me.value.user !== g.me.user) {
+      // What the one before asked for is not done for another, nor is what they saw shown.
+      for (const w of waiting) w.stop(new Error('somebody else signed in; nothing was sent'))
+      location.assign('/')
+      return
+    }
     me.value = g.me
     keepFor(g.me.user)
     useCSRF(g.csrf ?? '')
     expired.value = false
-    for (const go of waiting) go()
+    for (const w of waiting) w.go()
     waiting = []
   }
 
@@ -48,12 +54,12 @@ export const useSession = defineStore('session', () => {
     await call('DELETE', '/session').catch((e: unknown) => {
       if (!isUnknown(e)) throw e // who is signed out already is
     })
-    me.value = undefined
+    location.assign('/') // nothing of what was seen stays in the page's memory
   }
 
   whenExpired(() => {
     expired.value = true
-    return new Promise<void>((go) => waiting.push(go))
+    return new Promise<void>((go, stop) => waiting.push({ go, stop }))
   })
 
   return { me, known, trouble, expired, may, ask, signIn, choose, signOut }

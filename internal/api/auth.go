@@ -173,8 +173,8 @@ func (s *Server) signIn(c *gin.Context, console bool) (store.User, client.Login,
 			s.throttle.passed(l.User, addr)
 			return u, l, true
 		}
-		if l.Code != "" { // a password without a code is how one comes to be asked for it
-			s.throttle.failed(l.User, addr)
+		if l.Code != "" && !s.wrongCode(c, core.Actor{Name: nobody}, l.User, addr) { // a password without a code is how one comes to be asked for it
+			return u, l, false
 		}
 		fail(c, problem(err))
 		return u, l, false

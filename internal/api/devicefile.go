@@ -53,20 +53,24 @@ var columns = map[string]func(n *client.NewDevice, v string) error{
 		n.Fields = &m
 		return nil
 	},
-	"disabled": func(n *client.NewDevice, v string) error {
-		is := v == "yes" || v == "true" || v == "1"
-		if !is && v != "" && v != "no" && v != "false" && v != "0" {
-			return fmt.Errorf("disabled is yes or no, not %q", v)
-		}
-		n.Disabled = &is
-		return nil
-	},
+	"disabled": func(n *client.NewDevice, v string) error { return either("disabled", v, &n.Disabled) },
+	"spare":    func(n *client.NewDevice, v string) error { return either("spare", v, &n.Spare) },
 	"port": func(n *client.NewDevice, v string) (err error) {
 		if n.Port, err = strconv.Atoi(v); err != nil {
 			err = fmt.Errorf("%q is no number", v)
 		}
 		return err
 	},
+}
+
+// either reads a column that is yes or no; empty is no.
+func either(column, v string, into **bool) error {
+	is := v == "yes" || v == "true" || v == "1"
+	if !is && v != "" && v != "no" && v != "false" && v != "0" {
+		return fmt.Errorf("%s is yes or no, not %q", column, v)
+	}
+	*into = &is
+	return nil
 }
 
 // The bounds of a file of devices.
@@ -152,6 +156,7 @@ var exported = []struct {
 	{"note", func(d client.Device) string { return d.Note }},
 	{"fields", func(d client.Device) string { return fieldsLine(d.Fields) }},
 	{"disabled", func(d client.Device) string { return map[bool]string{true: "yes"}[d.Disabled] }},
+	{"spare", func(d client.Device) string { return map[bool]string{true: "yes"}[d.Spare] }},
 	{"serial", func(d client.Device) string { return strings.Join(d.Serials, " ") }},
 	{"parent", func(d client.Device) string { return d.Parent }},
 	{"jump", func(d client.Device) string { return d.Jump }},
@@ -303,6 +308,9 @@ func changesOf(d client.Device, n client.NewDevice) (edit client.NewDevice, all 
 	}
 	if n.Disabled != nil && differs("disabled", yesNo(d.Disabled), yesNo(*n.Disabled)) {
 		edit.Disabled = n.Disabled
+	}
+	if n.Spare != nil && differs("spare", yesNo(d.Spare), yesNo(*n.Spare)) {
+		edit.Spare = n.Spare
 	}
 	edit.Revision = d.Revision
 	return edit, all, nil

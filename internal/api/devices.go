@@ -270,6 +270,9 @@ func (s *Server) apply(ctx context.Context, q *store.Q, n client.NewDevice, e *e
 	if n.Disabled != nil && *n.Disabled != d.Disabled {
 		d.Disabled, e.said = *n.Disabled, append(e.said, map[bool]string{true: "disabled", false: "enabled"}[*n.Disabled])
 	}
+	if n.Spare != nil && *n.Spare != d.Spare {
+		d.Spare, e.said = *n.Spare, append(e.said, map[bool]string{true: "a spare", false: "no spare any more"}[*n.Spare])
+	}
 	if n.Serials != nil {
 		d.Serials, e.said = *n.Serials, append(e.said, core.Became("expected hardware", strings.Join(*n.Serials, ", "), strings.Join(d.Serials, ", ")))
 	}

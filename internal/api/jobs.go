@@ -271,7 +271,7 @@ func (s *Server) undoTarget(ctx context.Context, q *store.Q, id string) (core.Ve
 	return v, err
 }
 
-var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested", "LetGo")
+var wirePreview = wire.Make[client.Preview, push.Preview]("ID", "Approval", "Hash", "MadeAt", "At", "Relay", "Methods", "Masked", "Lines", "Assumed", "Changes", "Remaining", "SetAside", "Loaded", "Suggested", "LetGo")
 
 func (s *Server) preview(c *gin.Context) {
 	a := actor(c)
@@ -301,6 +301,10 @@ func (s *Server) preview(c *gin.Context) {
 	}
 	if d, err := s.Jobs.Store.As(a).Device(c.Request.Context(), p.Device); err == nil {
 		out.Methods = orNone(s.Pushes.Methods(d))
+		if out.Approval, err = s.Jobs.Store.As(a).AskedApproval(c.Request.Context(), d); err != nil {
+			fail(c, problem(err))
+			return
+		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		fail(c, problem(err))
 		return

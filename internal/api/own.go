@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -27,7 +28,7 @@ func (s *Server) ownRoutes() []route {
 		{"PUT", "/me/password", reader, s.setOwnPassword, about{id: "setOwnPassword", tag: "sessions", does: "Choose another password of your own", more: "Ends your other sessions and tokens.", takes: client.NewPassword{}, gives: client.Me{}, first: true}},
 		{"POST", "/me/codes", reader, s.makeCodes, about{id: "makeCodes", tag: "sessions", does: "Make a secret for one-time codes (RFC 6238)", more: "Sign-ins take codes once one of them was sent back.", gives: client.Codes{}}},
 		{"PUT", "/me/codes", reader, s.useCodes, about{id: "useCodes", tag: "sessions", does: "Have your sign-ins take one-time codes", more: "The answer holds the recovery codes, this once.", takes: client.NewCodes{}, gives: client.RecoveryCodes{}}},
-		{"DELETE", "/me/codes", reader, s.dropCodes, about{id: "dropCodes", tag: "sessions", does: "Have your sign-ins take no codes any more", query: []param{{"code", "string", true, "a one-time code, or a recovery code"}}, status: 204}},
+		{"POST", "/me/codes/off", reader, s.dropCodes, about{id: "dropCodes", tag: "sessions", does: "Have your sign-ins take no codes any more", more: "It takes a one-time code, or a recovery code.", takes: client.NewCodes{}, status: 204}},
 		{"POST", "/tokens", reader, s.addToken, about{id: "addToken", tag: "sessions", does: "Make a token for a program", more: "For no more than you may yourself; the answer holds it, this once.", takes: client.NewToken{}, status: 201, gives: client.MadeToken{}}},
 	}
 }
@@ -67,6 +68,40 @@ func (s *Server) coded(c *gin.Context, u store.User, code string) error {
 		return errCode(code)
 	}
 	return err
+}
+
+// wrongCode counts a code that was not right, and writes down that somebody gave one.
+func (s *Server) wrongCode(c *gin.Context, who core.Actor, name, addr string) bool {
+	s.throttle.failed(name, addr)
+	if s.refused.note(name, addr) {
+		if err := s.wrote(c.Request.Context(), who, "one-time code refused", name, "from "+addr); err != nil {
+			fail(c, problem(err))
+			return false
+		}
+	}
+	return true
+}
+
+// codedAgain is coded for somebody who is signed in, at the pace of sign-ins: a wrong code is no end of the session, and
+// it is written down.
+func (s *Server) codedAgain(c *gin.Context, u store.User, code string) bool {
+	addr := from(c)
+	if u.TOTPOn && s.slowed(c, u.Name, addr) {
+		return false
+	}
+	err := s.coded(c, u, code)
+	if err == nil {
+		return true
+	}
+	var p *client.Problem
+	if errors.As(err, &p) && p.Field == "code" {
+		if code != "" && !s.wrongCode(c, u.Actor(), u.Name, addr) {
+			return false
+		}
+		p.Status = http.StatusForbidden
+	}
+	fail(c, problem(err))
+	return false
 }
 
 const stepLasts = 30 // seconds, as RFC 6238 has it
@@ -160,8 +195,7 @@ func (s *Server) setOwnPassword(c *gin.Context) {
 		fail(c, wrong("new", "that is the password you have", "choose another one"))
 		return
 	}
-	if err := s.coded(c, u, in.Code); err != nil {
-		fail(c, problem(err))
+	if !s.codedAgain(c, u, in.Code) {
 		return
 	}
 	hash := ""
@@ -261,18 +295,14 @@ func (s *Server) useCodes(c *gin.Context) {
 }
 
 func (s *Server) dropCodes(c *gin.Context) {
-	if !inPerson(c) {
+	var in client.NewCodes
+	if !inPerson(c) || !readBody(c, &in) {
 		return
 	}
 	ctx := c.Request.Context()
 	u, err := s.Jobs.Store.As(actor(c)).UserByID(ctx, actor(c).ID)
-	if err == nil {
-		if s.slowed(c, u.Name, from(c)) {
-			return
-		}
-		if err = s.coded(c, u, c.Query("code")); err != nil {
-			s.throttle.failed(u.Name, from(c))
-		}
+	if err == nil && !s.codedAgain(c, u, in.Code) {
+		return
 	}
 	if err == nil {
 		err = s.Jobs.Store.Tx(ctx, actor(c), func(q *store.Q) error {

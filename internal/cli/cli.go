@@ -256,7 +256,7 @@ func (a *app) described(c *cli.Command, text string) *cli.Command {
 }
 
 // selecting is what the help of each command says that takes a selector.
-const selecting = "A selector is a device's name or a pattern of names (quay-*), or KEY=PATTERN with name, site, kind, tag, dialect or state. " +
+const selecting = "A selector is a device's name or a pattern of names (quay-*), or KEY=PATTERN with name, site, kind, tag, dialect, state, model, release or spare (yes, no). " +
 	"Words of one key widen the choice, different keys narrow it: site=skerrinsay kind=switch kind=router. all is the whole fleet; nothing is not."
 
 // args checks how many arguments there are.

@@ -35,6 +35,7 @@ func deviceFlags(edit bool) []cli.Flag {
 		&cli.StringFlag{Name: "note", Usage: "what is to be known of it: a `TEXT`"},
 		&cli.StringSliceFlag{Name: "field", Usage: "a field of your own, `NAME=VALUE`; may be given more than once, in the place of those there were"},
 		&cli.BoolFlag{Name: "disabled", Usage: "keep it, and visit it no more (--disabled=false: again)"},
+		&cli.BoolFlag{Name: "spare", Usage: "nobody needs it: restore tests and learning may replace what it runs for a while (--spare=false: no more)"},
 		&cli.StringSliceFlag{Name: "serial", Usage: "serial `NUMBER` of the unit that belongs there; may be given more than once"},
 		&cli.StringFlag{Name: "privileged-secret-file", Usage: "`FILE` that holds the privileged mode's secret (or set MAGPIE_DEVICE_PRIVILEGED_SECRET)"},
 	}
@@ -206,7 +207,7 @@ func (a *app) showDevice(d client.Device, also ...string) {
 	if d.Since != nil && !d.Disabled {
 		state += fmt.Sprintf(" since %s %s", when(*d.Since), zoneName())
 	}
-	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "), "visited", map[bool]string{true: "no, it is disabled"}[d.Disabled], "note", d.Note, "fields", pairs(d.Fields),
+	a.s.facts(append([]string{"device", a.s.paint(strong, d.Name), "state", state, "trouble", d.Trouble, "kind", d.Kind, "site", d.Site, "tags", strings.Join(d.Tags, ", "), "visited", map[bool]string{true: "no, it is disabled"}[d.Disabled], "spare", map[bool]string{true: "yes, restore tests may replace what it runs"}[d.Spare], "note", d.Note, "fields", pairs(d.Fields),
 		"dialect", d.Dialect, "address", fmt.Sprintf("%s port %d", d.Address, d.Port), "over", d.Transport, "through", d.Jump, "parent", d.Parent,
 		"member", d.Member, "time-outs", pairs(d.Timeouts), "credential set", d.Credential, "user", d.User, "login", latched, "host key", d.HostKey,
 		"expected serial", strings.Join(d.Serials, " or "), "host name", d.Host, "model", d.Model, "serial", d.Serial + standsIn(d), "release", d.Release,
@@ -303,6 +304,10 @@ func fromFlags(c *cli.Command) client.NewDevice {
 	if c.IsSet("disabled") {
 		v := c.Bool("disabled")
 		n.Disabled = &v
+	}
+	if c.IsSet("spare") {
+		v := c.Bool("spare")
+		n.Spare = &v
 	}
 	if c.IsSet("field") {
 		m := map[string]string{}

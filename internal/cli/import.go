@@ -100,4 +100,4 @@ func (a *app) deviceExport(ctx context.Context, c *cli.Command, s *client.Client
 }
 
 // deviceColumns are the columns that a file of devices may have besides name, address and dialect.
-const deviceColumns = "credential, disabled, fields, host_key, jump, kind, note, parent, password, port, privileged_secret, serial, site, tags, transport, user"
+const deviceColumns = "credential, disabled, fields, host_key, jump, kind, note, parent, password, port, privileged_secret, serial, site, spare, tags, transport, user"

@@ -211,7 +211,7 @@ func (a *app) approval() *cli.Command {
 
 func (a *app) restoreTest() *cli.Command {
 	return a.do("restore-test", "REF", "prove that a version can be put back: puts it on another device of the family, proves it, puts back what ran there", []cli.Flag{
-		&cli.StringFlag{Name: "on", Required: true, Usage: "the `DEVICE` it is tried out on: a spare, or a simulated one"},
+		&cli.StringFlag{Name: "on", Required: true, Usage: "the `DEVICE` it is tried out on: a spare of its family"},
 		&cli.StringFlag{Name: "note", Usage: "`WHY`, kept in the audit log"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 	}, 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {

@@ -456,6 +456,9 @@ func (a *app) showPreview(p client.Preview, noSave bool, within string) {
 		a.s.printf("\nLoaded into the candidate by somebody, and not committed:\n")
 		a.residuals(turned(p.Loaded))
 	}
+	if p.Approval != "" {
+		a.s.printf("\n%s a second person has to approve it (%s): plan it, with --from now if it is to begin as soon as it is approved\n", a.s.paint(alarm, "note:"), p.Approval)
+	}
 	for _, w := range p.Warnings {
 		a.s.printf("\n%s %s\n", a.s.paint(alarm, "warning:"), w)
 	}

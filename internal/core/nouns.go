@@ -158,6 +158,7 @@ type Device struct {
 	Note     string `db:"note"`     // what people wrote down of it
 	Fields   Spans  `db:"fields"`   // what they wrote down by names of their own
 	Disabled bool   `db:"disabled"` // kept, and not visited
+	Spare    bool   `db:"spare"`    // nobody needs it: what it runs may be replaced for a while
 
 	Revision int    `db:"revision"` // counts the changes of its entry by people
 	Testing  string `db:"testing"`  // the restore test that has put another device's version on it, until what ran before is back

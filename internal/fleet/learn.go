@@ -60,6 +60,8 @@ func (s *Service) RequestLearn(ctx context.Context, actor core.Actor, req LearnR
 			return j, fmt.Errorf("%w: %s is spoken to by dialect %s", ErrLearn, on.Name, on.Dialect)
 		case on.Member != "":
 			return j, fmt.Errorf("%w: %s is spoken to by way of %s", ErrLearn, on.Name, on.Parent)
+		case req.Experiment && !on.Spare:
+			return j, fmt.Errorf("%w: %s is not marked as a spare, and experiments type lines there; an admin marks one that nobody needs: magpie device edit %s --spare", ErrLearn, on.Name, on.Name)
 		}
 		said += ", on " + on.Name
 		if len(req.Of) == 0 {

@@ -36,14 +36,30 @@ var ErrRestoreTest = errors.New("no restore test")
 // RequestRestoreTest queues a restore test: a version is put on another device of its family,
 // proved, and what ran there is put back.
 func (s *Service) RequestRestoreTest(ctx context.Context, actor core.Actor, target core.Version, on core.Device, why string, key store.Key) (j core.Job, err error) {
-	switch {
-	case on.ID == target.DeviceID:
-		return j, fmt.Errorf("%w: %s is the version's own device; a restore test is made on another one: a spare, or a simulated one", ErrRestoreTest, on.Name)
-	case on.Member != "":
-		return j, fmt.Errorf("%w: %s is spoken to by way of %s; a restore test is made on a device of its own", ErrRestoreTest, on.Name, on.Parent)
+	if on.ID == target.DeviceID {
+		return j, fmt.Errorf("%w: %s is the version's own device; a restore test is made on another one, a spare", ErrRestoreTest, on.Name)
+	}
+	if err := s.forTests(ctx, on); err != nil {
+		return j, err
 	}
 	return s.Queue(ctx, actor, "restore-test", store.NewJob{Job: core.Job{Kind: "restore-test", DeviceID: on.ID, Device: on.Name}, Wants: RestoreTestRequest{target.ID, why}, Key: key},
 		fmt.Sprintf("%s on %s%s", target.Ref(), on.Name, core.Because(why)))
+}
+
+// forTests refuses a device whose configuration restore tests may not replace: only spares are for that, and one at
+// which a second person has to approve pushes is not.
+func (s *Service) forTests(ctx context.Context, on core.Device) error {
+	switch {
+	case on.Member != "":
+		return fmt.Errorf("%w: %s is spoken to by way of %s; a restore test is made on a device of its own", ErrRestoreTest, on.Name, on.Parent)
+	case !on.Spare:
+		return fmt.Errorf("%w: %s is not marked as a spare, and a restore test replaces what runs there; an admin marks one that nobody needs: magpie device edit %s --spare", ErrRestoreTest, on.Name, on.Name)
+	}
+	rule, err := s.Store.As(job.Service).AskedApproval(ctx, on)
+	if err == nil && rule != "" {
+		err = fmt.Errorf("%w (%s), and a restore test waits for nobody: make it on a spare that no such rule names", push.ErrSecondPerson, rule)
+	}
+	return err
 }
 
 // restoreTestJob makes a restore test. Begun anew after a crash it finds its pushes again:
@@ -63,6 +79,14 @@ func (s *Service) restoreTestJob(ctx context.Context, j core.Job, l *job.Log) {
 	}
 	res.Ref, res.On = target.Ref(), j.Device
 	if res.Push == "" {
+		on, err := q.DeviceByID(ctx, j.DeviceID)
+		if err == nil {
+			err = s.forTests(ctx, on)
+		}
+		if err != nil {
+			s.endRestoreTest(j, l, core.Refused, "nothing was sent: "+err.Error(), res)
+			return
+		}
 		l.Step("putting %s on %s", res.Ref, j.Device)
 		if err := s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.SetTesting(ctx, j.DeviceID, j.ID) }); err != nil {
 			s.endRestoreTest(j, l, core.Failed, "nothing was sent: "+err.Error(), res)
@@ -206,10 +230,14 @@ func (s *Service) restoreTestPush(ctx context.Context, j core.Job, target core.V
 func (s *Service) recurringTest() *job.Recurs {
 	return &job.Recurs{Each: true, Serial: true, Takes: []string{"on!", "of"},
 		Check: func(ctx context.Context, q *store.Q, with map[string]string) error {
-			if _, err := q.Device(ctx, with["on"]); err != nil {
+			on, err := q.Device(ctx, with["on"])
+			if err == nil {
+				err = s.forTests(ctx, on)
+			}
+			if err != nil {
 				return err
 			}
-			_, err := ref.ParseVersion("device@"+cmp.Or(with["of"], "latest"), ref.In(time.UTC, s.Now))
+			_, err = ref.ParseVersion("device@"+cmp.Or(with["of"], "latest"), ref.In(time.UTC, s.Now))
 			return err
 		},
 		Begin: func(ctx context.Context, d job.Due) (jobs []core.Job, err error) {

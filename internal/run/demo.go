@@ -360,6 +360,8 @@ func (n *Instance) register(ctx context.Context, f *simulator) (map[string]core.
 				d := core.Device{Name: p.Name, Address: p.Address, Port: p.Port, Site: p.Site, Kind: dia.Kind, Dialect: p.Family, HostKey: keys[start+i], Tags: core.Words{"edge"},
 					CredentialID: set.ID, Credential: set.Name}
 				switch {
+				case p.Name == "port-asterly-sw1":
+					d.Spare, d.Note = true, "on the shelf in the harbour office; restore tests are made on it"
 				case strings.HasPrefix(p.Name, "control"):
 					d.Tags = core.Words{"core"}
 				case strings.HasPrefix(p.Name, "mv-"):

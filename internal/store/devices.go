@@ -30,7 +30,7 @@ type Secret struct {
 
 const deviceColumns = `d.id, d.name, d.address, d.port, d.site, d.kind, d.tags, d.dialect, d.host_key, d.credential_id, d.created_at,
 	d.state, d.state AS was, d.state_since, d.drifted, d.acknowledged_until, d.unsaved, d.trouble, d.host, d.model, d.serial, d.software, d.last_tried, d.last_pulled, d.last_changed, d.latest, d.proven_at, d.proven,
-	d.note, d.fields, d.disabled, d.revision, d.testing, d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
+	d.note, d.fields, d.disabled, d.spare, d.revision, d.testing, d.transport, d.parent_id, d.member, d.jump_id, d.timeouts, d.ports, d.serials, COALESCE(u.name, '') AS parent, COALESCE(j.name, '') AS jump,
 	l.since AS latched, COALESCE(c.user, '') AS login_user, COALESCE(c.name, '') AS set_name
 	FROM devices d LEFT JOIN latches l ON l.device_id = d.id AND l.credential_id = d.credential_id LEFT JOIN credentials c ON c.id = d.credential_id
 	LEFT JOIN devices u ON u.id = d.parent_id LEFT JOIN devices j ON j.id = d.jump_id
@@ -319,10 +319,10 @@ func (q *Q) AddDevice(ctx context.Context, d *core.Device, s *Secret) error {
 		}
 	}
 	_, err := q.exec(ctx, `INSERT INTO devices (id, name, address, port, site, kind, tags, dialect, host_key, credential_id, created_at,
-		state, drifted, unsaved, trouble, host, model, serial, software, latest, transport, parent_id, member, jump_id, timeouts, ports, serials, note, fields, disabled)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, FALSE, FALSE, '', '', '', '', '', 0, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		state, drifted, unsaved, trouble, host, model, serial, software, latest, transport, parent_id, member, jump_id, timeouts, ports, serials, note, fields, disabled, spare)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, FALSE, FALSE, '', '', '', '', '', 0, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		d.ID, d.Name, d.Address, d.Port, d.Site, d.Kind, asJSON(d.Tags), d.Dialect, d.HostKey, d.CredentialID, d.CreatedAt, d.State,
-		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Ports), asJSON(d.Serials), d.Note, asJSON(d.Fields), d.Disabled)
+		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Ports), asJSON(d.Serials), d.Note, asJSON(d.Fields), d.Disabled, d.Spare)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("device %q: %w", d.Name, ErrTaken)
 	}
@@ -341,9 +341,9 @@ func asJSON(v any) string {
 // EditDevice rewrites what a person may change of a device that is locked.
 func (q *Q) EditDevice(ctx context.Context, d core.Device) error {
 	_, err := q.exec(ctx, `UPDATE devices SET name = ?, address = ?, port = ?, site = ?, kind = ?, tags = ?, dialect = ?, host_key = ?, credential_id = ?,
-		transport = ?, parent_id = ?, member = ?, jump_id = ?, timeouts = ?, ports = ?, serials = ?, note = ?, fields = ?, disabled = ?, revision = revision + 1 WHERE id = ?`,
+		transport = ?, parent_id = ?, member = ?, jump_id = ?, timeouts = ?, ports = ?, serials = ?, note = ?, fields = ?, disabled = ?, spare = ?, revision = revision + 1 WHERE id = ?`,
 		d.Name, d.Address, d.Port, d.Site, d.Kind, asJSON(d.Tags), d.Dialect, d.HostKey, d.CredentialID,
-		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Ports), asJSON(d.Serials), d.Note, asJSON(d.Fields), d.Disabled, d.ID)
+		d.Transport, d.ParentID, d.Member, d.JumpID, asJSON(d.Timeouts), asJSON(d.Ports), asJSON(d.Serials), d.Note, asJSON(d.Fields), d.Disabled, d.Spare, d.ID)
 	if errors.Is(err, ErrTaken) {
 		return fmt.Errorf("device %q: %w", d.Name, ErrTaken)
 	}

@@ -63,7 +63,7 @@ func (q *Q) AskedApproval(ctx context.Context, d core.Device) (string, error) {
 }
 
 func subject(d core.Device) ref.Subject {
-	return ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Model: d.Model, Release: d.Release, Tags: d.Tags}
+	return ref.Subject{Name: d.Name, Site: d.Site, Kind: d.Kind, Dialect: d.Dialect, State: d.State, Model: d.Model, Release: d.Release, Spare: d.Spare, Tags: d.Tags}
 }
 
 // SetProven notes that a version of a device was put on hardware and proved equal;

@@ -1,3 +1,4 @@
+import { heard } from './clock'
 import type { components } from './schema'
 
 export type Schemas = components['schemas']
@@ -34,7 +35,7 @@ export function useCSRF(token: string) {
 }
 
 // whenExpired is asked when a session has run out; once it is done, what was
-// asked for is asked again.
+// asked for is asked again, unless somebody else signed in.
 export function whenExpired(ask: Expired) {
   onExpired = ask
 }
@@ -51,8 +52,9 @@ const lost = (detail: string) =>
 // asked is the service's answer, of whatever kind. Who is not signed in any more is asked to
 // sign in again first, but for the requests that are about signing in themselves.
 async function asked(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
-  const send = () =>
-    fetch('/api/v1' + path, {
+  const send = () => {
+    const sent = Date.now()
+    return fetch('/api/v1' + path, {
       method,
       headers: {
         ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
@@ -60,9 +62,12 @@ async function asked(method: string, path: string, body?: unknown, headers: Reco
         ...headers,
       },
       body: typeof body === 'string' ? body : body === undefined ? undefined : JSON.stringify(body),
-    }).catch(() => {
-      throw lost('the service does not answer')
     })
+      .catch(() => {
+        throw lost('the service does not answer')
+      })
+      .then((res) => (heard(res.headers.get('Date'), sent), res))
+  }
   let res = await send()
   if (res.status === 401 && onExpired && path !== '/session' && path !== '/me') {
     await onExpired()

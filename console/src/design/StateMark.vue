@@ -24,6 +24,8 @@ const look = computed(() => {
     case 'never pulled':
     case 'cancelled':
     case 'left out':
+    case 'skipped':
+    case 'not begun':
     case 'dropped':
     case 'paused':
       return { sign: '○', ink: 'text-faded' }

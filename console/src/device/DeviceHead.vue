@@ -14,6 +14,7 @@ import { notSaved, toDrift, toUnsaved } from '../fleet/wanted'
 import { useSession } from '../session'
 import ChangedByHand from './ChangedByHand.vue'
 import PullNamed from './PullNamed.vue'
+import RemoveDevice from './RemoveDevice.vue'
 import DeviceEntry from './DeviceEntry.vue'
 
 // What it is, how it is, what should be done.
@@ -24,6 +25,7 @@ const session = useSession()
 const operator = session.may('operator')
 const admin = session.may('admin')
 const changing = ref(false)
+const removing = ref(false)
 const saying = ref(false)
 const naming = ref(false)
 const changed = (to: Device) => {
@@ -68,6 +70,7 @@ const deeds = computed<Deed[]>(() => {
   put.push({ label: 'Pull and name it…', run: () => (naming.value = true) })
   put.push({ label: 'Somebody changed it…', run: () => (saying.value = true) })
   if (admin.value) put.push({ label: 'Change what is registered…', run: () => (changing.value = true) })
+  if (admin.value) put.push({ label: 'Remove it…', run: () => (removing.value = true) })
   put.push({ label: 'Who did what to it', run: () => router.push({ path: '/settings', query: { tab: 'audit', about: n } }) })
   return put
 })
@@ -75,6 +78,7 @@ const deeds = computed<Deed[]>(() => {
 
 <template>
   <DeviceEntry v-if="changing" :device="d" @close="changing = false" @changed="changed" />
+  <RemoveDevice v-if="removing" :device="d" @close="removing = false" @removed="router.replace('/')" />
   <PullNamed v-if="naming" :selector="[d.name]" :whom="d.name" @close="naming = false" @begun="named" />
   <ChangedByHand v-if="saying" :device="d" @close="saying = false" @said="((saying = false), (said = 'It is pulled once it is quiet.'))" />
   <div class="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">

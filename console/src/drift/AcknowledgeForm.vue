@@ -5,12 +5,13 @@ import { useAttempt } from '../composables/attempt'
 import AppForm from '../design/AppForm.vue'
 import FormField from '../design/FormField.vue'
 import ModalDialog from '../design/ModalDialog.vue'
+import { serverNow } from '../api/clock'
 
 // Says of what differs now that somebody knows of it, until a time.
 const props = defineProps<{ selector: string[]; whom: string }>()
 const emit = defineEmits<{ close: [] }>()
 const inDays = (n: number) => {
-  const at = new Date(Date.now() + n * 86_400_000)
+  const at = new Date(serverNow() + n * 86_400_000)
   return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16)
 }
 const until = ref(inDays(14))

@@ -8,7 +8,8 @@ import ModalDialog from '../design/ModalDialog.vue'
 import TriedNote from './TriedNote.vue'
 
 // Registers a device in three steps: what answers there, does the login work, save.
-const props = defineProps<{ start?: Schemas['Proposal'] }>() // what answered, and is to be registered
+// start: what answered, and is to be registered; spare: it is meant for restore tests.
+const props = defineProps<{ start?: Schemas['Proposal']; spare?: boolean }>()
 const emit = defineEmits<{ close: []; added: [name: string] }>()
 const form = reactive({
   name: '',
@@ -22,6 +23,7 @@ const form = reactive({
   privileged_secret: '',
   transport: '',
   credential: '',
+  spare: !!props.spare,
 })
 const sets = ref<Schemas['CredentialSet'][]>([])
 const dialects = ref<Schemas['Dialect'][]>([])
@@ -42,9 +44,13 @@ watch(ways, (w) => {
   const said = w.find((x) => x.transport === props.start?.transport)
   form.transport = (said ?? w[0])?.transport ?? ''
 })
+// The usual port of the way is proposed, and one that was typed stays.
 watch(
   () => ways.value.find((w) => w.transport === form.transport),
-  (w) => (form.port = (w && w.transport === props.start?.transport ? props.start.port : w?.port) ?? 22),
+  (w, was) => {
+    if (w && w.transport === props.start?.transport) form.port = props.start.port
+    else if (w && form.port === (was?.port ?? 22)) form.port = w.port
+  },
 )
 watch(
   () => [form.address, form.port, form.transport],
@@ -130,6 +136,13 @@ const logins = computed(() => [
           autocomplete="new-password"
         />
       </template>
+      <FormField
+        v-model="form.spare"
+        class="form-whole"
+        type="check"
+        name="spare"
+        label="a spare that nobody needs: restore tests may replace what it runs for a while"
+      />
       <TriedNote v-if="probe" class="form-whole" :probe="probe" :tried="tried" :transport="form.transport" />
       <FormField
         v-if="registered || twice"

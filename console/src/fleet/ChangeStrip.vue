@@ -5,6 +5,7 @@ import { listAll, query, type Version } from '../api/call'
 import { now, when, zone } from '../composables/time'
 import SideDrawer from '../design/SideDrawer.vue'
 import ChangeList from './ChangeList.vue'
+import { serverNow } from '../api/clock'
 
 // When the fleet changed in the last days: an hour is a bar, as tall as so many devices
 // changed in it. A click lists them.
@@ -13,7 +14,7 @@ const DAYS = 7
 const HOUR = 3600_000
 const { data } = useQuery({
   key: ['changes', DAYS],
-  query: () => listAll<Version>('/changes' + query({ since: new Date(Date.now() - DAYS * 24 * HOUR).toISOString(), limit: 1000 })),
+  query: () => listAll<Version>('/changes' + query({ since: new Date(serverNow() - DAYS * 24 * HOUR).toISOString(), limit: 1000 })),
 })
 const end = computed(() => Math.ceil(now.value / HOUR) * HOUR)
 const start = computed(() => end.value - DAYS * 24 * HOUR)

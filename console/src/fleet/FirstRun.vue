@@ -18,6 +18,7 @@ const session = useSession()
 const operator = session.may('operator')
 const admin = session.may('admin')
 const adding = ref(false)
+const spare = ref(false) // what is added is one
 const { busy, trouble, attempt } = useAttempt()
 const first = computed(() => [...props.devices].sort((a, b) => a.created_at.localeCompare(b.created_at)).find((d) => !d.member))
 const { data: versions } = useQuery({
@@ -47,7 +48,7 @@ const steps = computed(() => [
   {
     title: 'Prove that it can be put back',
     done: props.devices.some((d) => d.last_proven),
-    says: 'A version goes onto another unit of the family, is proved there, and what ran there before is put back.',
+    says: 'A version goes onto a spare of the family, is proved there, and what ran there before is put back.',
   },
 ])
 // So that nobody has to think of it.
@@ -81,12 +82,12 @@ const approve = () => attempt(() => patch('/version' + query({ ref: first.value!
         </p>
         <p class="text-faded">{{ s.says }}</p>
         <template v-if="i === now">
-          <AppButton v-if="i === 0 && admin" main @click="adding = true">Add a device</AppButton>
+          <AppButton v-if="i === 0 && admin" main @click="((spare = false), (adding = true))">Add a device</AppButton>
           <AppButton v-if="i === 1 && operator" main :busy="busy" @click="pull">Pull {{ first?.name }}</AppButton>
           <AppButton v-if="i === 2 && operator" main :busy="busy" @click="approve">Make version {{ first?.latest }} the baseline</AppButton>
           <template v-if="i === 3 && operator && first">
             <RestoreTest :device="first" />
-            <AppButton v-if="admin" @click="adding = true">Add a spare</AppButton>
+            <AppButton v-if="admin" @click="((spare = true), (adding = true))">Add a spare</AppButton>
           </template>
         </template>
       </li>
@@ -101,6 +102,6 @@ const approve = () => attempt(() => patch('/version' + query({ ref: first.value!
     <ProblemNote :error="trouble" class="mt-3" />
     <ScheduleForm v-if="making" :start="nightly" @close="making = false" @saved="((making = false), void again())" />
     <MailFirst v-if="mailing" @close="mailing = false" @saved="((mailing = false), void refetch())" />
-    <AddDevice v-if="adding" @close="adding = false" @added="adding = false" />
+    <AddDevice v-if="adding" :spare="spare" @close="adding = false" @added="adding = false" />
   </section>
 </template>

@@ -53,8 +53,9 @@ const worst = (rows: Device[]) =>
     <template #pulled="{ row: d }"><AgeBar :at="d.last_pulled" :days="2" /></template>
     <template #proven="{ row: d }"><AgeBar :at="d.last_proven" :days="90" /></template>
     <template #what="{ row: d }">
-      <span v-for="w in [wanted(d, operator)]" :key="'wanted'" class="line-clamp-2" :title="w.says">
-        {{ w.says }} <RouterLink v-if="w.to" class="whitespace-nowrap" :to="w.to">{{ w.deed }}</RouterLink>
+      <span v-for="w in [wanted(d, operator)]" :key="'wanted'" class="block min-w-0">
+        <span v-if="w.says" :class="w.to ? 'line-clamp-1' : 'line-clamp-2'" :title="w.says">{{ w.says }}</span>
+        <RouterLink v-if="w.to" class="block truncate" :to="w.to">{{ w.deed }}</RouterLink>
       </span>
     </template>
     <template #none><slot name="none" /></template>

@@ -6,6 +6,7 @@ import { useAttempt } from '../composables/attempt'
 import AppForm from '../design/AppForm.vue'
 import FormField from '../design/FormField.vue'
 import ModalDialog from '../design/ModalDialog.vue'
+import { once } from '../composables/once'
 
 // Asks what putting devices back would take; nothing is touched by that.
 const props = defineProps<{ selector: string[]; whom: string; which?: string }>()
@@ -13,7 +14,7 @@ const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const which = ref(props.which ?? '')
 const { busy, trouble, attempt } = useAttempt()
-const key = crypto.randomUUID()
+const key = once()
 const send = () =>
   attempt(async () => {
     // A time without a zone is one of the reader's own.

@@ -10,8 +10,10 @@ import { useSession } from '../session'
 const props = defineProps<{ job: Job }>()
 const session = useSession()
 const operator = session.may('operator')
-const over = computed(() => props.job.state === 'ended')
-const good = computed(() => ['verified', 'done'].includes(props.job.outcome ?? ''))
+// A restore whose pushes wait to be confirmed is not over, whatever it ended as.
+const waits = computed(() => props.job.restore?.rows.some((r) => r.outcome === 'waiting'))
+const over = computed(() => props.job.state === 'ended' && !waits.value)
+const good = computed(() => !waits.value && ['verified', 'done'].includes(props.job.outcome ?? ''))
 const meaning: Record<string, string> = {
   verified: 'Verified: the device was pulled again and runs what was asked for.',
   unsaved: 'It runs what was asked for, but startup does not hold it: a restart would lose it.',
@@ -31,13 +33,14 @@ const facts = computed(() => {
 
 <template>
   <div class="card grid gap-2 border-l-4 p-3" :class="good ? 'border-l-teal' : over ? 'border-l-alarm' : 'border-l-violet'" role="status">
-    <p class="text-base font-semibold"><StateMark :state="job.outcome || job.state" />: {{ job.summary }}</p>
+    <p class="text-base font-semibold"><StateMark :state="waits ? 'waiting' : job.outcome || job.state" />: {{ job.summary }}</p>
     <p v-if="job.kind === 'push' && meaning[job.outcome ?? '']">{{ meaning[job.outcome ?? ''] }}</p>
     <FactList v-if="refused" bare :facts="facts" />
     <p v-if="job.push?.before && over" class="text-faded">
       What ran before is kept as <RouterLink :to="'/version?ref=' + job.push.before">{{ job.push.before }}</RouterLink><template
         v-if="job.push.after"
-        >; what runs now as <RouterLink :to="'/version?ref=' + job.push.after">{{ job.push.after }}</RouterLink></template
+        >; {{ job.outcome === 'undone' ? 'it runs again, and what ran meanwhile is kept as' : 'what runs now as' }}
+        <RouterLink :to="'/version?ref=' + job.push.after">{{ job.push.after }}</RouterLink></template
       >.
     </p>
     <p class="flex flex-wrap gap-2 empty:hidden">

@@ -6,6 +6,7 @@ import { useAttempt } from '../composables/attempt'
 import FormField from '../design/FormField.vue'
 import GoBar from '../push/GoBar.vue'
 import { windows } from '../push/safety'
+import { once } from '../composables/once'
 
 // How many devices are put back, once it was looked at what that takes.
 const props = defineProps<{ job: Job }>()
@@ -14,7 +15,7 @@ const rows = computed(() => props.job.restore_preview?.rows.filter((r) => !r.ski
 const warnings = computed(() => rows.value.some((r) => r.warnings.length))
 const form = reactive({ within: '5m', together: false, stopAfter: 1, note: '', override: '' })
 const { busy, trouble, attempt } = useAttempt()
-const key = crypto.randomUUID()
+const key = once()
 const begin = () =>
   attempt(async () => {
     const j = await post<Job>(

@@ -2,18 +2,29 @@
 import { computed } from 'vue'
 import { post, type Job, type Schemas } from '../api/call'
 import { useAttempt } from '../composables/attempt'
+import { countdown, useLeft } from '../composables/time'
 import AppButton from '../design/AppButton.vue'
 import DataTable from '../design/DataTable.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import StateMark from '../design/StateMark.vue'
 import type { Column } from '../design/table'
 import RestoreForm from './RestoreForm.vue'
+import { useWaiting } from './waiting'
 
 // What putting many devices back would take, or how they came out.
 type Row = Schemas['RestorePreviewRow']
 type Done = Schemas['Restored']
 const props = defineProps<{ job: Job; may: boolean }>()
 const waiting = computed(() => props.job.restore?.rows.filter((r) => r.outcome === 'waiting').length ?? 0)
+const { data: all } = useWaiting()
+// The first of its pushes that goes back by itself.
+const left = useLeft(() => {
+  const own = new Set(props.job.restore?.rows.map((r) => r.job))
+  return all.value
+    ?.filter((j) => own.has(j.id) && j.due)
+    .map((j) => j.due!)
+    .sort()[0]
+})
 const { busy, trouble, attempt } = useAttempt()
 const decide = (what: 'confirm' | 'undo') => attempt(() => post('/jobs/' + encodeURIComponent(props.job.id) + '/' + what))
 const rows: Column<Row>[] = [
@@ -46,8 +57,10 @@ const ends: Column<Done>[] = [
   </template>
   <template v-if="job.restore">
     <div v-if="may && waiting" class="card flex flex-wrap items-center gap-3 border-2 border-violet p-3">
+      <p v-if="left !== undefined" class="font-mono text-3xl font-semibold tabular-nums" role="timer">{{ countdown(left) }}</p>
       <p class="grow font-semibold">
-        {{ waiting }} {{ waiting === 1 ? 'push waits' : 'pushes wait' }} to be confirmed; by themselves they go back.
+        {{ waiting }} {{ waiting === 1 ? 'push waits to be confirmed and goes' : 'pushes wait to be confirmed and go' }} back by
+        {{ waiting === 1 ? 'itself' : 'themselves, the first' }} then.
       </p>
       <AppButton main :busy="busy" @click="decide('confirm')">Keep all</AppButton>
       <AppButton :busy="busy" @click="decide('undo')">Undo all</AppButton>

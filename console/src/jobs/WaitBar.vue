@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { post, query, type Job } from '../api/call'
 import { useAttempt } from '../composables/attempt'
+import { countdown, useLeft } from '../composables/time'
 import AppButton from '../design/AppButton.vue'
 import { useKinds } from './kinds'
 import ProblemNote from '../design/ProblemNote.vue'
@@ -9,15 +10,8 @@ import ProblemNote from '../design/ProblemNote.vue'
 // A job that waits for a decision: for what, how long it still waits, and the
 // decision.
 const props = defineProps<{ job: Job; may: boolean }>()
-const now = ref(Date.now())
-const tick = setInterval(() => (now.value = Date.now()), 250)
-onBeforeUnmount(() => clearInterval(tick))
-const left = computed(() => (props.job.due ? Math.max(0, Math.ceil((new Date(props.job.due).getTime() - now.value) / 1000)) : undefined))
-const clock = computed(() => {
-  const s = left.value ?? 0
-  const two = (n: number) => String(n).padStart(2, '0')
-  return s >= 3600 ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}` : `${Math.floor(s / 60)}:${two(s % 60)}`
-})
+const left = useLeft(() => props.job.due)
+const clock = computed(() => countdown(left.value))
 // How what the kinds of this program wait for is asked here; of others the service
 // says what they wait for, and what answers that.
 const asked: Record<string, { until: string; asks: string; more: string; says: Record<string, string> }> = {

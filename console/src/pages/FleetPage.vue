@@ -17,7 +17,7 @@ import BulkBar from '../fleet/BulkBar.vue'
 import FacetList from '../fleet/FacetList.vue'
 import FleetSearch from '../fleet/FleetSearch.vue'
 import FleetTable from '../fleet/FleetTable.vue'
-import { picks, read } from '../selector'
+import { keys, picks, read } from '../selector'
 import { useSession } from '../session'
 
 const ChangeStrip = defineAsyncComponent(() => import('../fleet/ChangeStrip.vue'))
@@ -67,16 +67,18 @@ const early = computed(() => fleet.known && fleet.devices.length < 4 && !fleet.d
       <div class="mb-2 flex flex-wrap items-center gap-2">
         <h1 class="mr-1">Fleet</h1>
         <span class="text-faded" role="status">{{
-          text ? `${listed.length} of ${fleet.devices.length}` : `${fleet.devices.length} devices`
+          text
+            ? `${listed.length} of ${fleet.devices.length}`
+            : `${fleet.devices.length} ${fleet.devices.length === 1 ? 'device' : 'devices'}`
         }}</span>
         <span class="flex min-w-60 grow basis-60 gap-2"><FleetSearch v-model="text" :devices="fleet.devices" /></span>
         <AppButton v-if="text" @click="text = ''">Clear</AppButton>
         <AppButton v-if="!wide" @click="facets = true">Filter</AppButton>
         <FormField v-model="bySite" type="check" label="by site" name="by-site" class="max-sm:hidden" />
-        <BulkBar v-model:picked="picked" :listed="listed" :text="text" />
+        <BulkBar v-if="!choice.wrong.length" v-model:picked="picked" :listed="listed" :text="text" />
       </div>
       <p v-if="choice.wrong.length" class="note mb-2" role="alert">
-        {{ choice.wrong.join(', ') }}: that is no key; the keys are name, site, kind, tag, dialect, state, model, release.
+        {{ choice.wrong.join(', ') }}: that is no key, so no device is chosen; the keys are {{ keys.join(', ') }}.
       </p>
       <div class="grid gap-4 lg:grid-cols-[11rem_minmax(0,1fr)]">
         <aside v-if="wide" class="max-h-[calc(100dvh-8rem)] overflow-auto pr-1">

@@ -22,6 +22,7 @@ import CheckTable from '../push/CheckTable.vue'
 import DifferenceList from '../push/DifferenceList.vue'
 import { useSession } from '../session'
 import CompareView from '../version/CompareView.vue'
+import { once } from '../composables/once'
 
 // One job, followed as it goes on; of a push the rest of its conversation.
 const props = defineProps<{ id: string }>()
@@ -36,13 +37,19 @@ const { data: kinds } = useKinds()
 const repeats = computed(() => over.value && kinds.value?.find((k) => k.name === job.value?.kind)?.repeats)
 const repeat = () =>
   attempt(async () => {
-    const j = await post<Job>(`/jobs/${encodeURIComponent(props.id)}/repeat`, {}, { 'Idempotency-Key': crypto.randomUUID() })
+    const j = await post<Job>(`/jobs/${encodeURIComponent(props.id)}/repeat`, {}, { 'Idempotency-Key': once() })
     void router.push('/jobs/' + j.id)
   })
+// A restore whose pushes wait to be confirmed is not over, whatever it ended as.
+const state = computed(() =>
+  job.value?.restore?.rows.some((r) => r.outcome === 'waiting') ? 'waiting' : job.value?.outcome || job.value?.state || '',
+)
 const titles: Record<string, string> = { planned: 'planned push', scheduled: 'scheduled run' }
 const proof = computed(() => {
   const p = job.value?.push
-  return over.value && p?.before && p.after && p.before !== p.after ? { from: p.before, to: p.after } : undefined
+  return over.value && job.value?.outcome !== 'undone' && p?.before && p.after && p.before !== p.after
+    ? { from: p.before, to: p.after }
+    : undefined
 })
 </script>
 
@@ -56,7 +63,7 @@ const proof = computed(() => {
           job.device
         }}</RouterLink>
       </h1>
-      <StateMark :state="job.outcome || job.state" />
+      <StateMark :state="state" />
       <span class="text-faded">asked for {{ when(job.created_at) }} by {{ job.actor }}</span>
       <span class="grow"></span>
       <AppButton v-if="operator && !over && !waits" :busy="job.cancel_asked" @click="cancel">{{
@@ -64,7 +71,7 @@ const proof = computed(() => {
       }}</AppButton>
       <AppButton v-if="operator && repeats" @click="repeat">Do it again</AppButton>
       <RouterLink v-if="job.part_of" :to="'/jobs/' + job.part_of">What it is part of</RouterLink>
-      <AppButton v-if="operator && over && job.push?.before && job.push.begun" :to="`/push?undo=${job.id}`"
+      <AppButton v-if="operator && over && job.push?.before && job.push.begun && job.outcome !== 'undone'" :to="`/push?undo=${job.id}`"
         >Undo: put {{ job.push.before }} back</AppButton
       >
     </div>

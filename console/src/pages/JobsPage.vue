@@ -9,6 +9,7 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import { useKinds } from '../jobs/kinds'
 import JobTable from '../jobs/JobTable.vue'
+import { serverNow } from '../api/clock'
 
 // What was done and is under way, newest first.
 const route = useRoute()
@@ -26,7 +27,7 @@ const of = word('of')
 const span = word('since')
 const typed = (e: Event) => (e.target as HTMLInputElement).value.trim()
 const before = ref('')
-const since = computed(() => (span.value ? new Date(Date.now() - Number(span.value) * 24 * 3600_000).toISOString() : undefined))
+const since = computed(() => (span.value ? new Date(serverNow() - Number(span.value) * 24 * 3600_000).toISOString() : undefined))
 const { data, error } = useQuery({
   key: () => ['jobs', kind.value, state.value, outcome.value, actor.value, of.value, span.value, before.value],
   query: () =>

@@ -15,6 +15,7 @@ import StepBar from '../push/StepBar.vue'
 import StepList from '../push/StepList.vue'
 import { useSession } from '../session'
 import { letGo } from '../version/letGo'
+import { once } from '../composables/once'
 
 // What a push would do, how it is made safe, and the button that does it.
 const props = defineProps<{ id: string }>()
@@ -27,7 +28,7 @@ const { data: p, error } = useQuery({
 const safety = useSafety(() => p.value!)
 const something = computed(() => p.value && safety.something.value)
 const { busy, trouble, attempt } = useAttempt()
-const key = crypto.randomUUID() // one page makes one push, however often it is clicked
+const key = once() // one page makes one push, however often it is clicked
 const push = () =>
   attempt(async () => {
     const j = await post<Job>('/pushes', safety.body(), { 'Idempotency-Key': key })

@@ -10,6 +10,7 @@ import { when } from '../composables/time'
 import ChooseForm from '../push/ChooseForm.vue'
 import KeyNote from '../push/KeyNote.vue'
 import StepBar from '../push/StepBar.vue'
+import { once } from '../composables/once'
 
 // Asks what a push would do, and leads to the preview's own page.
 const route = useRoute()
@@ -68,7 +69,7 @@ async function look(accepted?: string) {
           accept_key: accepted,
           relay: through.value,
         }
-    id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': crypto.randomUUID() })).id
+    id.value = (await post<Job>('/previews', body, { 'Idempotency-Key': once() })).id
     const j = await ended(id.value)
     if (j.preview) void router.replace('/push/' + j.preview)
     else trouble.value = new Error('Nothing was sent: ' + j.summary)

@@ -14,6 +14,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
+import { once } from '../composables/once'
 
 // Named sets of versions: made, and put back.
 type Snapshot = Schemas['Snapshot']
@@ -36,7 +37,7 @@ const make = () =>
 const { busy, trouble, attempt } = useAttempt()
 const back = (x: string) =>
   attempt(async () => {
-    const j = await post<Job>('/restore-previews', { selector: [], snapshot: x }, { 'Idempotency-Key': crypto.randomUUID() })
+    const j = await post<Job>('/restore-previews', { selector: [], snapshot: x }, { 'Idempotency-Key': once() })
     void router.push('/jobs/' + j.id)
   })
 const beside = ref<Schemas['MomentDiff']>()

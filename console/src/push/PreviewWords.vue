@@ -42,6 +42,10 @@ const lists = computed(() => {
     No rule of the dialect speaks of {{ preview.assumed === 1 ? '1 line' : `${preview.assumed} lines` }}: that
     {{ preview.assumed === 1 ? 'it does' : 'they do' }} what most lines do is assumed.
   </p>
+  <div v-if="preview.approval" class="note">
+    <b>A second person has to approve it</b> (the rule {{ preview.approval }}). Asking for that plans the push; it begins as soon as
+    somebody else says so, within a day.
+  </div>
   <div v-for="w in preview.warnings" :key="w" class="rounded border-2 border-alarm px-3 py-2">
     <b class="text-alarm">Warning:</b> {{ w }}
   </div>

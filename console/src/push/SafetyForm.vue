@@ -2,11 +2,13 @@
 import type { Preview } from '../api/call'
 import { zone } from '../composables/time'
 import FormField from '../design/FormField.vue'
+import { useSession } from '../session'
 import { windows, type useSafety } from './safety'
 
 // What makes a push safe: a window in which it goes back by itself, checks before and
 // after, and when it is done.
 const props = defineProps<{ preview: Preview; safety: ReturnType<typeof useSafety> }>()
+const admin = useSession().may('admin')
 const { form, staged, whole, checks } = props.safety
 function suggest(c: string) {
   form.checks = checks.value.includes(c) ? checks.value.filter((x) => x !== c).join('\n') : [...checks.value, c].join('\n')
@@ -80,12 +82,16 @@ function suggest(c: string) {
       </div>
     </template>
     <FormField
-      v-if="preview.warnings.length"
+      v-if="preview.warnings.length || (preview.approval && admin)"
       v-model="form.override"
       name="override"
-      required
+      :required="preview.warnings.length > 0"
       class="text-alarm"
-      :label="`Why it is done despite the ${preview.warnings.length === 1 ? 'warning' : 'warnings'}`"
+      :label="
+        preview.warnings.length
+          ? `Why it is done despite the ${preview.warnings.length === 1 ? 'warning' : 'warnings'}${preview.approval && admin ? ', and without a second person' : ''}`
+          : 'To go ahead without a second person: why'
+      "
     />
     <FormField v-model="form.note" label="Why (kept in the audit log)" name="note" />
     <details>

@@ -1,4 +1,5 @@
 import { computed, reactive } from 'vue'
+import { serverNow } from '../api/clock'
 import type { Preview, Schemas } from '../api/call'
 import { zone } from '../composables/time'
 
@@ -30,6 +31,8 @@ export function useSafety(preview: () => Preview) {
     nameBefore: '',
     nameAfter: '',
   })
+  // asks: a second person has to approve it, and nobody goes ahead alone.
+  const asks = computed(() => !!preview().approval && !form.override)
   const staged = computed(() => preview().method === 'stage')
   const whole = computed(() => preview().steps[0]?.kind === 'load' || staged.value)
   const onlySave = computed(() => !preview().steps.length && preview().unsaved && preview().saves)
@@ -43,6 +46,8 @@ export function useSafety(preview: () => Preview) {
   // Why it cannot be sent yet; empty when it can.
   const lacks = computed(() => {
     if (preview().warnings.length && !form.override) return 'say why it is done despite the warnings'
+    if (asks.value && (preview().swap || preview().at || preview().relay))
+      return 'have an admin go ahead alone, or take the rule away: a swap cannot be planned'
     if (form.later && (!form.from || !form.until)) return 'say when'
     if (form.end && !form.note) return 'say why a session is ended'
     return ''
@@ -51,9 +56,10 @@ export function useSafety(preview: () => Preview) {
   const body = (): Schemas['NewPush'] => ({
     preview: preview().id,
     hash: preview().hash,
-    from: instant(form.from),
-    until: instant(form.until),
-    zone: form.later ? zone : undefined,
+    // Approval is asked for by a plan that begins as soon as it is given, within a day.
+    from: instant(form.from) ?? (asks.value ? new Date(serverNow()).toISOString() : undefined),
+    until: instant(form.until) ?? (asks.value ? new Date(serverNow() + 24 * 3600_000).toISOString() : undefined),
+    zone: form.later || asks.value ? zone : undefined,
     no_save: !form.save,
     hold_restart: form.hold && staged.value,
     leave: form.leave && !whole.value,
@@ -68,8 +74,9 @@ export function useSafety(preview: () => Preview) {
   })
   const deed = computed(() => {
     const n = preview().lines
+    if (asks.value) return 'Ask for approval'
     if (onlySave.value) return 'Save what runs'
     return form.later ? 'Plan it' : whole.value ? 'Push it' : `Push ${n} ${n === 1 ? 'line' : 'lines'}`
   })
-  return { form, staged, whole, onlySave, something, checks, lacks, body, deed }
+  return { form, asks, staged, whole, onlySave, something, checks, lacks, body, deed }
 }

@@ -14,6 +14,7 @@ import type { Column } from '../design/table'
 import { useSession } from '../session'
 import { deedSaid } from './rule'
 import ScheduleForm from './ScheduleForm.vue'
+import { once } from '../composables/once'
 
 // All schedules: what each does and when, how it went last, and what can be done with it.
 type Schedule = Schemas['Schedule']
@@ -27,7 +28,7 @@ const { busy, trouble, attempt } = useAttempt()
 const at = (x: Schedule) => '/schedules/' + encodeURIComponent(x.name)
 const run = (x: Schedule) =>
   attempt(async () => {
-    const j = await post<Job>(at(x) + '/run', {}, { 'Idempotency-Key': crypto.randomUUID() })
+    const j = await post<Job>(at(x) + '/run', {}, { 'Idempotency-Key': once() })
     void router.push('/jobs/' + j.id)
   })
 const pause = (x: Schedule) => attempt(async () => (await post(at(x) + (x.paused ? '/resume' : '/pause')), emit('changed')))

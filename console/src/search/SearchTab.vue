@@ -43,8 +43,10 @@ function more(cursor?: string) {
   const { selector, regexp, all_parts, secrets, history, ...words } = asked.value
   const flags = { regexp: regexp || undefined, all_parts: all_parts || undefined, secrets: secrets || undefined }
   if (history) return inHistory({ ...words, ...flags, selector }, cursor)
+  const of = asked.value
   return attempt(async () => {
     const got = await get<Schemas['SearchPage']>('/search' + query({ ...words, ...flags, selector, cursor, since: true, limit: 100 }))
+    if (asked.value !== of) return // something else was asked for meanwhile
     found.value = cursor ? [...found.value, ...got.items] : got.items
     page.value = got
   })

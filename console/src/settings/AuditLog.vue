@@ -10,6 +10,7 @@ import FormField from '../design/FormField.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
+import { serverNow } from '../api/clock'
 
 // Who did what, to whom and when; and whether the log is as it was written.
 type Entry = Schemas['AuditEntry']
@@ -23,7 +24,7 @@ const word = (name: string) =>
 const about = word('about')
 const who = word('who')
 const days = word('days')
-const since = () => (days.value ? new Date(Date.now() - Number(days.value) * 86400_000).toISOString() : undefined)
+const since = () => (days.value ? new Date(serverNow() - Number(days.value) * 86400_000).toISOString() : undefined)
 const { data, error } = useQuery({
   key: () => ['deed', 'audit', about.value, who.value, days.value],
   query: () =>

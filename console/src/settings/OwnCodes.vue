@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { call, post, query, type Schemas } from '../api/call'
+import { call, post, type Schemas } from '../api/call'
 import { useAttempt } from '../composables/attempt'
 import AppButton from '../design/AppButton.vue'
 import AppForm from '../design/AppForm.vue'
@@ -23,7 +23,7 @@ const use = () =>
     code.value = ''
     await session.ask()
   })
-const drop = () => attempt(async () => (await call('DELETE', '/me/codes' + query({ code: code.value })), (code.value = ''), session.ask()))
+const drop = () => attempt(async () => (await post('/me/codes/off', { code: code.value }), (code.value = ''), session.ask()))
 </script>
 
 <template>

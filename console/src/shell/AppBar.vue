@@ -9,6 +9,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import { away, connected } from '../live'
 import { useSession } from '../session'
 import { places } from './places'
+import WaitingJobs from './WaitingJobs.vue'
 
 // Where one can go, on every page. On a phone it is one button.
 const emit = defineEmits<{ help: []; find: [] }>()
@@ -47,6 +48,7 @@ const all = computed(() => [...places.map((p) => ({ label: p.label, to: p.to }))
       <span v-if="away || !connected" class="chip border-alarm text-alarm" role="status">{{
         away ? 'database away' : 'not connected'
       }}</span>
+      <WaitingJobs />
       <button type="button" class="button is-small text-faded" aria-label="Find anything" @click="emit('find')">
         <MagnifyingGlassIcon class="size-4" /><span class="hidden lg:inline">Find anything</span>
         <kbd class="hidden lg:inline">Ctrl K</kbd>

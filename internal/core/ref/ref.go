@@ -197,10 +197,11 @@ type Selector struct {
 type Subject struct {
 	Name, Site, Kind, Dialect, State, Model, Release string
 
-	Tags []string
+	Spare bool
+	Tags  []string
 }
 
-var selectorKeys = []string{"name", "site", "kind", "tag", "dialect", "state", "model", "release"}
+var selectorKeys = []string{"name", "site", "kind", "tag", "dialect", "state", "model", "release", "spare"}
 
 // everything is the word for the whole fleet.
 const everything = "all"
@@ -348,6 +349,8 @@ func (d Subject) values(key string) []string {
 		return []string{dashed(d.Model)}
 	case "release":
 		return []string{dashed(d.Release)}
+	case "spare":
+		return []string{map[bool]string{true: "yes", false: "no"}[d.Spare]}
 	case "tag":
 		return d.Tags
 	}
