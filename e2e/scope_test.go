@@ -46,6 +46,7 @@ func TestRoleForSome(t *testing.T) {
 		t.Errorf("by a token for some devices one makes a token for all: %v", err)
 	}
 	others := w.preview(client.NewPreview{Ref: other + "@1"})
+	everybodys := w.end(must(w.admin.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{"all"}, Which: "1"}))(t).ID)
 	for who, c := range map[string]*client.Client{"a user": user, "a token": token} {
 		key := func(s string) string { return who + s }
 		refused := func(what string, err error) {
@@ -78,18 +79,43 @@ func TestRoleForSome(t *testing.T) {
 			t.Errorf("%s: looking at another's live: %v", who, err)
 		}
 		for _, op := range w.operations() {
-			if op.role != "operator" && op.role != "admin" || slices.Contains([]string{"/pulls", "/previews", "/pushes", "/checks", "/version", "/change-triggers", "/devices/{name}/retry-login"}, op.path) || strings.HasPrefix(op.path, "/jobs/{id}/") {
+			if op.role != "operator" && op.role != "admin" || slices.Contains([]string{"/pulls", "/previews", "/pushes", "/checks", "/restore-previews", "/restores", "/snapshots", "/version", "/change-triggers", "/devices/{name}/retry-login"}, op.path) || strings.HasPrefix(op.path, "/jobs/{id}/") {
 				continue
 			}
 			if got, said := w.call(op.method, nowhere(op.path), c.Token, []byte(`{}`)); got != 403 {
 				t.Errorf("%s: %s %s: %d %s", who, op.method, op.path, got, said)
 			}
 		}
+		// A restore, or a snapshot, of theirs is theirs; of others', or of all, it is not.
+		for _, sel := range [][]string{{"all"}, {other}, {mine, other}} {
+			_, err = c.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: sel, Which: "1"})
+			refused("a restore of "+strings.Join(sel, " "), err)
+			_, err = c.AddSnapshot(ctx(t), client.NewSnapshot{Name: "beyond", Selector: sel})
+			refused("a snapshot of "+strings.Join(sel, " "), err)
+		}
+		_, err = c.NewRestore(ctx(t), client.NewRestore{RestorePreview: everybodys.ID, Within: "2m"}, key("r"))
+		refused("a restore of everybody's", err)
+		_, err = c.Cancel(ctx(t), everybodys.ID)
+		refused("cancelling everybody's", err)
+		must(c.AddSnapshot(ctx(t), client.NewSnapshot{Name: "ours-" + strings.ReplaceAll(who, " ", "-"), Selector: []string{mine}}))(t)
 		// What is theirs.
 		if j := w.end(must(c.Pull(ctx(t), []string{mine}, key("mine")))(t)[0].ID); j.Outcome != "done" {
 			t.Errorf("%s: %s", who, j.Summary)
 		}
 		must(c.SetMark(ctx(t), mine+"@1", client.Mark{Pin: &yes}))(t)
+	}
+	w.fleet.amend(mine, "mwilks", "lane quay1", `note "by hand"`)
+	w.pull(mine)
+	looked := w.end(must(user.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{mine}, Snapshot: "ours-a-user"}))(t).ID)
+	restore := must(user.NewRestore(ctx(t), client.NewRestore{RestorePreview: looked.ID, Within: "2m"}, ""))(t)
+	eventually(t, "the restore waits", func() bool {
+		j := must(w.admin.Job(ctx(t), restore.ID))(t)
+		return j.State == "ended" && j.Restore.Rows[0].Outcome == "waiting"
+	})
+	must(user.Say(ctx(t), restore.ID, "confirm", ""))(t)
+	eventually(t, "it is kept", func() bool { return must(w.admin.Job(ctx(t), must(w.admin.Job(ctx(t), restore.ID))(t).Restore.Rows[0].Job))(t).Outcome == "verified" })
+	if strings.Contains(w.fleet.running(mine), "by hand") {
+		t.Error("the restore by their operator did not come through")
 	}
 	p := w.preview(client.NewPreview{Ref: mine + "@1"})
 	push := w.end(must(user.Push(ctx(t), client.NewPush{Preview: p.ID, Hash: p.Hash}, "mine"))(t).ID)

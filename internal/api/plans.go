@@ -154,6 +154,9 @@ func (s *Server) addSnapshot(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if !s.within(c, devs...) {
+		return
+	}
 	x, err := s.Fleet.MakeSnapshot(c.Request.Context(), actor(c), store.Snapshot{Name: in.Name, Selector: text, Note: in.Note}, devs, in.At)
 	answer(c, http.StatusCreated, wireSnapshot(x), err)
 }

@@ -52,6 +52,9 @@ func (s *Server) restorePreview(c *gin.Context) {
 			return
 		}
 	}
+	if !s.within(c, devs...) {
+		return
+	}
 	j, err := s.Fleet.RequestRestorePreview(ctx, actor(c), devs, in.Which, in.Snapshot, k)
 	s.answerJob(c, http.StatusAccepted, j, err)
 }
@@ -69,6 +72,16 @@ func (s *Server) restore(c *gin.Context) {
 	}
 	if !noted(c, "note", in.Note) {
 		return
+	}
+	if len(actor(c).Scopes) > 0 {
+		ids, err := s.Fleet.PreviewedDevices(c.Request.Context(), in.RestorePreview)
+		if err != nil {
+			fail(c, problem(err))
+			return
+		}
+		if !s.withinIDs(c, ids, "this is about a restore of many devices") {
+			return
+		}
 	}
 	j, err := s.Fleet.RequestRestore(c.Request.Context(), actor(c), fleet.RestoreRequest{RestorePreviewID: in.RestorePreview, Within: within, Together: in.Together, AtOnce: in.AtOnce, StopAfter: in.StopAfter, Note: in.Note, Override: in.Override, Checks: in.Checks}, k)
 	s.answerJob(c, http.StatusAccepted, j, err)

@@ -60,7 +60,25 @@ func (s *Server) withinNamed(c *gin.Context, name string) bool {
 	return s.within(c, d)
 }
 
-// withinJob does so for the device of a job; a job of many is nobody's who has some.
+// withinIDs does so for devices by their ids; none are nobody's who has some.
+func (s *Server) withinIDs(c *gin.Context, ids []string, what string) bool {
+	a := actor(c)
+	if len(a.Scopes) == 0 {
+		return true
+	}
+	devices, err := s.Jobs.Store.As(a).DevicesByID(c.Request.Context(), ids)
+	switch {
+	case err != nil:
+		fail(c, problem(err))
+		return false
+	case len(ids) == 0 || len(devices) < len(ids): // one that was removed is nobody's
+		fail(c, outside(a, what))
+		return false
+	}
+	return s.within(c, devices...)
+}
+
+// withinJob does so for the device of a job, or for all devices of a restore or its preview.
 func (s *Server) withinJob(c *gin.Context, id string) bool {
 	a := actor(c)
 	if len(a.Scopes) == 0 {
@@ -72,16 +90,14 @@ func (s *Server) withinJob(c *gin.Context, id string) bool {
 		fail(c, problem(err))
 		return false
 	}
+	ids := []string{j.DeviceID}
 	if j.DeviceID == "" {
-		fail(c, outside(a, "this is about a job of many devices"))
-		return false
+		if ids, err = s.Fleet.DevicesOf(c.Request.Context(), j); err != nil {
+			fail(c, problem(err))
+			return false
+		}
 	}
-	d, err := q.DeviceByID(c.Request.Context(), j.DeviceID)
-	if err != nil {
-		fail(c, problem(err))
-		return false
-	}
-	return s.within(c, d)
+	return s.withinIDs(c, ids, "this is about a job of many devices")
 }
 
 // withinPreview does so for the device of a preview.

@@ -272,6 +272,33 @@ func (s *Service) RequestRestore(ctx context.Context, actor core.Actor, req Rest
 // the first, and the last still needs one of its own.
 const leastTogether = push.MinWindow + 10*time.Second
 
+// DevicesOf lists the devices that a job about many is about: a restore, or its preview; of other kinds none.
+func (s *Service) DevicesOf(ctx context.Context, j core.Job) ([]string, error) {
+	q := s.Store.As(job.Service)
+	switch j.Kind {
+	case "restore-preview":
+		var req RestorePreviewRequest
+		err := q.OpenRequest(j, &req)
+		return req.DeviceIDs, err
+	case "restore":
+		var req RestoreRequest
+		if err := q.OpenRequest(j, &req); err != nil {
+			return nil, err
+		}
+		return s.PreviewedDevices(ctx, req.RestorePreviewID)
+	}
+	return nil, nil
+}
+
+// PreviewedDevices lists the devices of a restore preview that is done.
+func (s *Service) PreviewedDevices(ctx context.Context, id string) (ids []string, err error) {
+	looked, err := s.restorePreviewOf(ctx, id)
+	for _, r := range looked.Rows {
+		ids = append(ids, r.DeviceID)
+	}
+	return ids, err
+}
+
 // ErrNothingToRestore is returned for a restore preview that found nothing to push.
 var ErrNothingToRestore = errors.New("no device of this restore preview has anything to be pushed")
 
@@ -349,6 +376,9 @@ func (s *Service) restoreJob(ctx context.Context, j core.Job, l *job.Log) {
 		r := looked.Rows[i]
 		var p core.Job
 		actor, err := s.Asker(ctx, j)
+		if err == nil {
+			err = s.Within(ctx, actor, r.DeviceID)
+		}
 		if err == nil {
 			p, err = s.RequestPush(ctx, actor, r.Preview, r.Hash, push.Request{Within: req.Within, Due: due, Note: req.Note, Override: req.Override, Checks: req.Checks}, store.OwnKey(actor, j.ID+" "+r.DeviceID))
 		}
