@@ -125,6 +125,7 @@ type BootstrapSheet struct {
 	Lines  []SheetLine `json:"lines"`
 	File   *SheetFile  `json:"file,omitempty"` // instead of lines: what is carried there as a whole
 	Hidden int         `json:"hidden"`         // lines whose secrets are hidden
+	Untold bool        `json:"untold"`         // no line holds the address at which it is sought: all that carry a way are there
 }
 
 // SheetLine is one line to type.

@@ -111,6 +111,7 @@ func TestConsoleEntry(t *testing.T) {
 	b.size(1280, 800, "light")
 	b.allows("502") // nothing answers at the first address
 	b.allows("409") // another device is at the second
+	b.allows("404") // its lists are asked for once more as it is removed
 	b.open("/devices/" + r1)
 	b.more("More", "Change what is registered")
 	b.fill(`input[name=entry-address]`, "127.0.0.1")

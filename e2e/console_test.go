@@ -122,7 +122,7 @@ func TestConsolePutsItRight(t *testing.T) {
 	b.click("See what it takes")
 	b.see("to go ahead") // the rows are there by then, and the name of what is sent
 	b.send(js[string](b, `document.querySelector('[aria-label="Send it"] b').textContent`))
-	b.see("to be confirmed; by themselves they go back")
+	b.see("to be confirmed and go")
 	b.do(chromedp.Sleep(500 * time.Millisecond)) // rows that come in move what is below them, and a click beside the button is none
 	b.click("Keep all")
 	b.see("confirmed by admin")
@@ -186,7 +186,7 @@ func TestConsoleFailedPull(t *testing.T) {
 		return strings.Contains(s, "innisquill-r1") && !strings.Contains(s, "no connection to")
 	})
 	b.fill(`#selector`, "colour=red")
-	b.see("is no key; the keys are")
+	b.see("so no device is chosen; the keys are")
 	b.click("Jobs")
 	b.see("no connection to")
 	b.click("pull of " + r1)

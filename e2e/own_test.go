@@ -65,7 +65,7 @@ func TestOwnPassword(t *testing.T) {
 	b.fill(`input[name=new]`, "a word of my own")
 	b.fill(`input[name=again]`, "a word of my own")
 	b.click("Choose it")
-	b.see("1 devices")
+	b.see("1 device")
 }
 
 // TestOneTimeCodes: sign-ins of who asked for it take a code, each good once, or a recovery

@@ -48,6 +48,9 @@ func (a *app) showSheet(x client.BootstrapSheet) {
 		}
 		a.s.printf("  %s  %s\n", a.s.paint(faint, fmt.Sprintf("%3d", i+1)), text)
 	}
+	if x.Untold {
+		a.s.printf("\nNo line of it holds the address at which it is sought, so all that carry a way are listed; leave out what is not needed.\n")
+	}
 	if x.Hidden > 0 {
 		a.s.printf("\nThe secrets of %s are hidden; with --secrets they are shown.\n", count(x.Hidden, "line", "lines"))
 	}

@@ -52,10 +52,11 @@ func (s *Service) BootstrapSheet(ctx context.Context, actor core.Actor, target c
 	if err != nil {
 		return out, err
 	}
-	least, err := change.Least(top, dia.Change.Least, d.User)
+	least, held, err := change.Least(top, dia.Change.Least, d.User, d.Address)
 	if err != nil {
 		return out, err
 	}
+	out.Untold = !held
 	mask := s.Masker(dia)
 	if len(least.Kids) == 0 {
 		return out, fmt.Errorf("%w: dialect %s does not say which lines carry the way (reach) or are needed first (change.least), or the version has none", ErrBootstrapSheet, dia.Dialect)

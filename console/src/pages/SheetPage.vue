@@ -60,6 +60,9 @@ const download = computed(() => '/api/v1/version/text' + query({ ref: s.value?.t
           ><span v-if="l.why" class="ml-4 text-faded">({{ l.why }})</span>
         </li>
       </ol>
+      <p v-if="s.untold">
+        No line of it holds the address at which it is sought, so all that carry a way are listed; leave out what is not needed.
+      </p>
       <p v-if="s.hidden" class="text-gone-ink">The secrets of {{ s.hidden }} {{ s.hidden === 1 ? 'line' : 'lines' }} are hidden.</p>
     </template>
     <p>
