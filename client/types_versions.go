@@ -54,6 +54,7 @@ type Text struct {
 type KeyFact struct {
 	Name   string   `json:"name"`
 	Values []string `json:"values"`
+	Lines  []string `json:"lines"` // those lines, secrets hidden, each behind the blocks it stands in
 }
 
 // Mark is what is said of a version; absent fields leave things as they are.

@@ -26,6 +26,9 @@ func TestElementGone(t *testing.T) {
 		t.Fatalf("it is %s", d.State)
 	}
 	was := must(w.admin.Text(ctx(t), f+"/running+passengers@1"))(t).Text
+	if out, _, _ := w.cli("worksheet", f, "--as", "csv"); !strings.Contains(out, f+"/running+passengers@1,addresses,10.30.40.1,") {
+		t.Errorf("a worksheet leaves the element out:\n%s", out)
+	}
 	w.fleet.amend(f, "mwilks", open+`<logical-network-element nc:operation="delete"><name>passengers</name></logical-network-element></logical-network-elements>`)
 	j := w.pull(f)
 	if !strings.Contains(j.Summary, "logical element passengers is gone") {

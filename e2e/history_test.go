@@ -629,7 +629,8 @@ func TestFindVersions(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	rows := must(csv.NewReader(strings.NewReader(run(0, "worksheet", "all", "--as", "csv", "--output", "-"))).ReadAll())(t)
-	if len(rows) < 5 || rows[1][0] != other || rows[1][4] != "" {
+	if len(rows) < 5 || rows[1][0] != other || rows[1][2] != "summary" || !strings.Contains(rows[1][3], "addresses: 5") ||
+		!slices.ContainsFunc(rows, func(r []string) bool { return r[3] == "10.12.40.1/22" && r[4] == "lane guest / berth 10.12.40.1/22" }) {
 		t.Errorf("%v", rows)
 	}
 	run(2, "worksheet", "all", "--as", "pdf")

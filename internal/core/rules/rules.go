@@ -938,6 +938,7 @@ func (r *Rule) matches(top *Item) (out []*Item) {
 type Found struct {
 	Name   string
 	Values []string // what identifies each line that matches, or its value
+	Lines  []string // those lines, masked, each behind the lines of the blocks it stands in
 }
 
 // KeyFacts finds what matches each key fact's path, in the tree's order.
@@ -951,6 +952,11 @@ func (m Masker) KeyFacts(top *Item, marks []*Rule) (out []Found) {
 			for _, t := range last {
 				if at, ok := caps.of(t.capture); ok && t.capture != "" && at[1] <= len(masked) {
 					f.Values = append(f.Values, join(masked[at[0]:at[1]]))
+					line := join(masked)
+					for b := k.Up; b != nil && b.Up != nil; b = b.Up {
+						line = m.Item(b) + " / " + line
+					}
+					f.Lines = append(f.Lines, line)
 					break
 				}
 			}
