@@ -163,7 +163,7 @@ func TestConsoleEntry(t *testing.T) {
 	b.allows("401")
 	b.do(chromedp.Click(`[role=dialog] button.button-main`, often))
 	b.do(chromedp.WaitNotPresent(`[role=dialog]`, often))
-	time.Sleep(300 * time.Millisecond)
+	time.Sleep(300 * time.Millisecond) // what must not come would have come by then
 	for _, j := range must(w.admin.Jobs(ctx(t), client.JobFilter{Kind: "pull", Device: r1}))(t).Items {
 		if j.Actor == "okonkwo" {
 			t.Errorf("okonkwo pulled it, who asked for nothing: %+v", j)

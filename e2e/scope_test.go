@@ -113,7 +113,9 @@ func TestRoleForSome(t *testing.T) {
 		return j.State == "ended" && j.Restore.Rows[0].Outcome == "waiting"
 	})
 	must(user.Say(ctx(t), restore.ID, "confirm", ""))(t)
-	eventually(t, "it is kept", func() bool { return must(w.admin.Job(ctx(t), must(w.admin.Job(ctx(t), restore.ID))(t).Restore.Rows[0].Job))(t).Outcome == "verified" })
+	eventually(t, "it is kept", func() bool {
+		return must(w.admin.Job(ctx(t), must(w.admin.Job(ctx(t), restore.ID))(t).Restore.Rows[0].Job))(t).Outcome == "verified"
+	})
 	if strings.Contains(w.fleet.running(mine), "by hand") {
 		t.Error("the restore by their operator did not come through")
 	}

@@ -34,7 +34,9 @@ type sheetPart struct {
 }
 
 // Any tells whether there is anything to tick off.
-func (x sheetOf) Any() bool { return slices.ContainsFunc(x.Parts, func(p sheetPart) bool { return len(p.Rows) > 0 }) }
+func (x sheetOf) Any() bool {
+	return slices.ContainsFunc(x.Parts, func(p sheetPart) bool { return len(p.Rows) > 0 })
+}
 
 type sheetRow struct{ What, Value, Line string }
 

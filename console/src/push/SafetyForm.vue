@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Preview } from '../api/call'
 import { zone } from '../composables/time'
 import FormField from '../design/FormField.vue'
@@ -9,6 +10,12 @@ import { windows, type useSafety } from './safety'
 // after, and when it is done.
 const props = defineProps<{ preview: Preview; safety: ReturnType<typeof useSafety> }>()
 const admin = useSession().may('admin')
+const why = computed(() => {
+  const { warnings, approval } = props.preview
+  const alone = approval && admin.value ? ', and without a second person' : ''
+  if (!warnings.length) return 'To go ahead without a second person: why'
+  return `Why it is done despite the ${warnings.length === 1 ? 'warning' : 'warnings'}${alone}`
+})
 const { form, staged, whole, checks } = props.safety
 function suggest(c: string) {
   form.checks = checks.value.includes(c) ? checks.value.filter((x) => x !== c).join('\n') : [...checks.value, c].join('\n')
@@ -87,11 +94,7 @@ function suggest(c: string) {
       name="override"
       :required="preview.warnings.length > 0"
       class="text-alarm"
-      :label="
-        preview.warnings.length
-          ? `Why it is done despite the ${preview.warnings.length === 1 ? 'warning' : 'warnings'}${preview.approval && admin ? ', and without a second person' : ''}`
-          : 'To go ahead without a second person: why'
-      "
+      :label="why"
     />
     <FormField v-model="form.note" label="Why (kept in the audit log)" name="note" />
     <details>
