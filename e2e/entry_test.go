@@ -86,7 +86,7 @@ func TestEntries(t *testing.T) {
 	b.fill(`input[name=entry-site]`, "callowmere")
 	b.fill(`textarea[name=entry-fields]`, "rack=D9")
 	b.do(chromedp.Click(`input[name=entry-disabled]`, often))
-	b.click("Change it")
+	b.click("Save")
 	b.see("at callowmere")
 	if d := must(w.admin.Device(ctx(t), r1))(t); d.Disabled || d.Fields["rack"] != "D9" || len(d.Fields) != 1 || d.Note != note || d.Site != "callowmere" {
 		t.Errorf("changed to %+v", d)
