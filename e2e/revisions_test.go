@@ -46,7 +46,7 @@ func TestRevisionsSideBySide(t *testing.T) {
 			with = "{path: 'domain <name>', volatile: true}"
 		}
 		must(w.admin.LoadDialect(ctx(t), "tern.yaml", strings.Replace(src, rule, with, 1)))(t)
-		pull() // the other instance learns of it at its next beat
+		pull() // by both, and by that revision
 	}
 	for _, d := range devices {
 		if vs := w.versions(d.Name); len(vs) != 1 {

@@ -637,9 +637,19 @@ func (q *Q) DialectsUploaded(ctx context.Context) ([]Uploaded, error) {
 	return list[Uploaded](ctx, q.ext, `SELECT name, revision FROM dialects d WHERE uploaded AND revision = (SELECT MAX(revision) FROM dialects x WHERE x.name = d.name)`)
 }
 
-// DialectSource returns the text of a revision.
-func (q *Q) DialectSource(ctx context.Context, name string, revision int) (string, error) {
-	return get[string](ctx, q.ext, `SELECT source FROM dialects WHERE name = ? AND revision = ?`, name, revision)
+// DialectUploadedAs returns the newest revision of a dialect that came by the API, or 0.
+func (q *Q) DialectUploadedAs(ctx context.Context, name string) (int, error) {
+	return get[int](ctx, q.often(), `SELECT COALESCE(MAX(revision), 0) FROM dialects WHERE name = ? AND uploaded`, name)
+}
+
+// DialectSource returns the text of a revision, and whether all fingerprints follow its rules.
+func (q *Q) DialectSource(ctx context.Context, name string, revision int) (source string, settled bool, err error) {
+	type row struct {
+		Source  string `db:"source"`
+		Settled bool   `db:"settled"`
+	}
+	r, err := get[row](ctx, q.ext, `SELECT source, settled FROM dialects WHERE name = ? AND revision = ?`, name, revision)
+	return r.Source, r.Settled, err
 }
 
 // LeaseFree takes the right to talk to a device that nobody has, in one

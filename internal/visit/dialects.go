@@ -25,7 +25,17 @@ func (s *Service) TakeDialect(ctx context.Context, d *dialect.Dialect) error {
 	if err != nil {
 		return fmt.Errorf("recording dialect %s: %w", d.Dialect, err)
 	}
+	return s.use(ctx, d, settled)
+}
+
+// use takes a recorded revision into use, unless a newer one is. Fingerprints follow it afterwards,
+// where they do not yet.
+func (s *Service) use(ctx context.Context, d *dialect.Dialect, settled bool) error {
 	s.mu.Lock()
+	if in := s.dialects[d.Dialect]; in != nil && in.Revision > d.Revision {
+		s.mu.Unlock()
+		return nil
+	}
 	s.dialects[d.Dialect] = d
 	s.mu.Unlock()
 	if settled {
@@ -35,6 +45,16 @@ func (s *Service) TakeDialect(ctx context.Context, d *dialect.Dialect) error {
 		return fmt.Errorf("dialect %s: working out fingerprints anew: %w", d.Dialect, err)
 	}
 	return s.Store.Tx(ctx, job.Service, func(q *store.Q) error { return q.DialectSettled(ctx, d.Dialect, d.Revision) })
+}
+
+// upToDate takes a dialect into use that another instance was given, before its agenda tells of it:
+// what is asked for after a dialect was loaded goes by that dialect.
+func (s *Service) upToDate(ctx context.Context, q *store.Q, name string) error {
+	newest, err := q.DialectUploadedAs(ctx, name)
+	if d := s.Dialect(name); err == nil && d != nil && d.Revision < newest {
+		s.syncDialects(ctx)
+	}
+	return err
 }
 
 // syncDialects takes dialects into use that came by the API, maybe of another
@@ -49,16 +69,19 @@ func (s *Service) syncDialects(ctx context.Context) {
 		if d := s.Dialect(u.Name); d != nil && d.Revision >= u.Revision {
 			continue
 		}
-		source, err := q.DialectSource(ctx, u.Name, u.Revision)
+		source, settled, err := q.DialectSource(ctx, u.Name, u.Revision)
 		var d *dialect.Dialect
 		if err == nil {
 			d, err = dialect.Load(u.Name, []byte(source))
 		}
-		if err != nil && source != "" { // kept by an earlier release; it is a revision of its own
-			d, err = dialect.Load(u.Name, []byte(dialect.Modern(source)))
-		}
-		if err == nil {
-			err = s.TakeDialect(ctx, d)
+		switch {
+		case err == nil: // it is recorded, and must not be so once more: a newer one may be by now
+			d.Revision = u.Revision
+			err = s.use(ctx, d, settled)
+		case source != "": // kept by an earlier release; it is a revision of its own
+			if d, err = dialect.Load(u.Name, []byte(dialect.Modern(source))); err == nil {
+				err = s.TakeDialect(ctx, d)
+			}
 		}
 		if err != nil {
 			slog.Warn("a dialect that was loaded cannot be used", "dialect", u.Name, "revision", u.Revision, "err", err)

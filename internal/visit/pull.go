@@ -125,7 +125,8 @@ func (s *Service) endPull(j core.Job, l *job.Log, v *Visit, quiet bool) error {
 	return err
 }
 
-// Asked reads what a job was asked for and its device. ok is false when that ended
+// Asked reads what a job was asked for and its device, which from then on is read by the dialect that
+// was loaded last on any instance. ok is false when that ended
 // the job, or when it is left to be taken up.
 func (s *Service) Asked(ctx context.Context, j core.Job, l *job.Log, into any) (d core.Device, ok bool) {
 	q := s.Store.As(job.Service)
@@ -134,6 +135,9 @@ func (s *Service) Asked(ctx context.Context, j core.Job, l *job.Log, into any) (
 		return d, false
 	}
 	d, err := q.DeviceByID(ctx, j.DeviceID)
+	if err == nil {
+		err = s.upToDate(ctx, q, d.Dialect)
+	}
 	switch {
 	case errors.Is(context.Cause(ctx), job.ErrStopping):
 	case errors.Is(context.Cause(ctx), job.ErrCancelled):
