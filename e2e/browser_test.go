@@ -123,12 +123,15 @@ func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-// js asks the page for a value.
+// js asks the page for a value; the next page, where this one goes while it is asked.
 func js[T any](b *browser, expression string) T {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
 	defer cancel()
 	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+	for err != nil && strings.Contains(err.Error(), "navigated or closed") && ctx.Err() == nil { // the page before went meanwhile
+		v, err = chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+	}
 	if err != nil {
 		b.t.Fatalf("%s: %v", expression, err)
 	}

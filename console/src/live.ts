@@ -41,7 +41,8 @@ export function listen() {
         const source = new EventSource('/api/v1/events')
         source.addEventListener('open', () => {
           connected.value = true
-          if (times++) pass(ALL) // something may have been missed meanwhile, by every tab
+          // Who comes is told what was written shortly before. Longer ago, something may have been missed, by every tab.
+          if (times++ || Date.now() - began > 5000) pass(ALL)
         })
         source.addEventListener('touched', (e) => {
           pass(JSON.parse(e.data) as Touched[])

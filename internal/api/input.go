@@ -28,6 +28,7 @@ const (
 	mostWord  = 4096    // characters of a text of one line
 	mostItems = 5000    // of a list
 	long      = 2000    // characters of a note or reason
+	mostOf    = 100_000 // characters of a selector, or of a scope, that is kept
 )
 
 // bodyWithin is the time in which a body has to arrive.

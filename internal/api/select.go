@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -139,8 +140,8 @@ func distinct(words []string) map[string]bool {
 // selectorText reads a selector that is kept as it was typed.
 func (s *Server) selectorText(c *gin.Context, words []string) (string, bool) {
 	text := strings.Join(words, " ")
-	if len(text) > 255 {
-		fail(c, wrong("selector", "the selector has more than 255 characters", "use patterns, or a tag"))
+	if utf8.RuneCountInString(text) > mostOf {
+		fail(c, wrong("selector", fmt.Sprintf("the selector has more than %d characters", mostOf), "use patterns, or a tag"))
 		return "", false
 	}
 	_, ok := s.selector(c, words)

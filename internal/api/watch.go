@@ -29,13 +29,14 @@ type watchers struct {
 	hint func() (<-chan struct{}, func()) // tells that a job of this instance went on
 
 	mu   sync.Mutex
-	of   map[chan []client.Touched]bool
+	of   map[chan []client.Touched]bool // whether they were told what was written shortly before they came
 	end  context.CancelFunc
 	seen map[string]string // by topic and id, the mark it was seen with
 	away bool              // the database is
 }
 
-// join has the caller told, until it leaves. Whoever reads too slowly is told by a
+// join has the caller told, until it leaves: first what was written within lookBack, for what it knows may
+// have been asked for before it came. Whoever reads too slowly is told by a
 // closed channel that something was missed.
 func (w *watchers) join() (<-chan []client.Touched, func()) {
 	c := make(chan []client.Touched, 64)
@@ -44,7 +45,7 @@ func (w *watchers) join() (<-chan []client.Touched, func()) {
 	if w.of == nil {
 		w.of = map[chan []client.Touched]bool{}
 	}
-	w.of[c] = true
+	w.of[c] = false
 	if len(w.of) == 1 {
 		var ctx context.Context
 		ctx, w.end = context.WithCancel(context.Background())
@@ -55,7 +56,7 @@ func (w *watchers) join() (<-chan []client.Touched, func()) {
 }
 
 func (w *watchers) drop(c chan []client.Touched) {
-	if !w.of[c] {
+	if _, here := w.of[c]; !here {
 		return
 	}
 	delete(w.of, c)
@@ -85,36 +86,45 @@ func (w *watchers) run(ctx context.Context) {
 	}
 }
 
-// tell passes on what was not seen before. The first look of all shows what was
-// there already.
+// tell passes on what was not seen before, and to who is new all that was looked at.
 func (w *watchers) tell(ctx context.Context, rows []store.Touched, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if ctx.Err() != nil {
 		return
 	}
-	var out []client.Touched
-	if away := err != nil; away != w.away {
+	var out, whole []client.Touched
+	if away := err != nil; away || w.away {
+		is := client.Touched{Topic: "database", State: map[bool]string{true: "away", false: "back"}[away]}
+		whole = append(whole, is)
+		if away != w.away {
+			out = append(out, is)
+		}
 		w.away = away
-		out = append(out, client.Touched{Topic: "database", State: map[bool]string{true: "away", false: "back"}[away]})
 	}
 	if err == nil {
 		now := make(map[string]string, len(rows))
 		for _, r := range rows {
 			key := r.Topic + " " + r.ID
 			now[key] = r.Mark
+			touched := wiredTouched(r)
+			whole = append(whole, touched)
 			if w.seen != nil && w.seen[key] != r.Mark {
-				out = append(out, wiredTouched(r))
+				out = append(out, touched)
 			}
 		}
 		w.seen = now
 	}
-	if len(out) == 0 {
-		return
-	}
-	for c := range w.of {
+	for c, knows := range w.of {
+		say := out
+		if !knows {
+			say, w.of[c] = whole, err == nil
+		}
+		if len(say) == 0 {
+			continue
+		}
 		select {
-		case c <- out:
+		case c <- say:
 		default:
 			w.drop(c)
 			close(c)

@@ -94,10 +94,17 @@ func listed[T any](all []T, how cells[T], only ...string) (head []string, rows [
 
 // text is a field's value for people.
 func (c column) text(of reflect.Value) string {
+	which := c.key == "selector" || c.key == "scope" // they may have thousands of words
 	switch v := of.FieldByIndex(c.field).Interface().(type) {
 	case string:
+		if which {
+			return several(strings.Fields(v))
+		}
 		return v
 	case []string:
+		if which {
+			return several(v)
+		}
 		return strings.Join(v, ", ")
 	case bool:
 		return yes(v)

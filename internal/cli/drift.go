@@ -188,8 +188,7 @@ func (a *app) rule() *cli.Command {
 			}
 			a.print(c, all, func() {
 				list(a.s, all, cells[client.Rule]{
-					"name":     func(r client.Rule) cell { return cell{r.Name, strong} },
-					"selector": func(r client.Rule) cell { return cell{strings.Join(r.Selector, " "), plain} }})
+					"name": func(r client.Rule) cell { return cell{r.Name, strong} }})
 				if len(all) == 0 {
 					a.s.printf("There is none. One is made like this: magpie rule set no-old-clock --forbidden 'clock / mark 192.0.2.9' --of kind=router\n")
 				}

@@ -73,7 +73,7 @@ func (a *app) notification() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.meant(ctx, c, fmt.Sprintf("%s of %s to %s: type yes to forget it: ", strings.Join(r.Events, ", "), strings.Join(r.Selector, " "), strings.Join(r.Recipients, ", "))); err != nil {
+			if err := a.meant(ctx, c, fmt.Sprintf("%s of %s to %s: type yes to forget it: ", strings.Join(r.Events, ", "), several(r.Selector), strings.Join(r.Recipients, ", "))); err != nil {
 				return err
 			}
 			if err := s.RemoveNotificationRule(ctx, got[0]); err != nil {
@@ -170,8 +170,7 @@ func (a *app) tellList(ctx context.Context, c *cli.Command, s *client.Client, _ 
 			return
 		}
 		list(a.s, all, cells[client.NotificationRule]{
-			"selector": func(r client.NotificationRule) cell { return cell{strings.Join(r.Selector, " "), plain} },
-			"digest":   func(r client.NotificationRule) cell { return cell{cmp.Or(r.Digest, "at once"), plain} },
+			"digest": func(r client.NotificationRule) cell { return cell{cmp.Or(r.Digest, "at once"), plain} },
 			"paused": func(r client.NotificationRule) cell {
 				return cell{map[bool]string{true: "paused"}[r.Paused], removed}
 			}})

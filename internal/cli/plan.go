@@ -184,8 +184,7 @@ func (a *app) approval() *cli.Command {
 					return
 				}
 				list(a.s, all, cells[client.Approval]{
-					"id":       func(r client.Approval) cell { return cell{r.ID, faint} },
-					"selector": func(r client.Approval) cell { return cell{strings.Join(r.Selector, " "), strong} }})
+					"id": func(r client.Approval) cell { return cell{r.ID, faint} }})
 			})
 			return nil
 		}),
@@ -195,7 +194,7 @@ func (a *app) approval() *cli.Command {
 				return err
 			}
 			a.print(c, r, func() {
-				a.s.printf("Pushes to %s are approved by a second person from now on.\n", strings.Join(r.Selector, " "))
+				a.s.printf("Pushes to %s are approved by a second person from now on.\n", several(r.Selector))
 			})
 			return nil
 		}),

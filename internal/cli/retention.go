@@ -19,8 +19,7 @@ func (a *app) retention() *cli.Command {
 			}
 			a.print(c, all, func() {
 				list(a.s, all, cells[client.Retention]{
-					"name":     func(r client.Retention) cell { return cell{r.Name, strong} },
-					"selector": func(r client.Retention) cell { return cell{strings.Join(r.Selector, " "), plain} }})
+					"name": func(r client.Retention) cell { return cell{r.Name, strong} }})
 				a.tell("Whatever they say, these stay: pinned, named, baselines, in a snapshot, the newest of a part, needed by a push under way.\n")
 			})
 			return nil

@@ -57,7 +57,7 @@ func (a *app) schedule() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.meant(ctx, c, fmt.Sprintf("%s %s, %s of %s: type yes to forget it: ", x.Rule, x.Zone, deedsSaid(x.Deeds), strings.Join(x.Selector, " "))); err != nil {
+			if err := a.meant(ctx, c, fmt.Sprintf("%s %s, %s of %s: type yes to forget it: ", x.Rule, x.Zone, deedsSaid(x.Deeds), several(x.Selector))); err != nil {
 				return err
 			}
 			if err := s.RemoveSchedule(ctx, got[0]); err != nil {
@@ -134,9 +134,8 @@ func (a *app) scheduleList(ctx context.Context, c *cli.Command, s *client.Client
 			return
 		}
 		list(a.s, all, cells[client.Schedule]{
-			"name":     func(x client.Schedule) cell { return cell{x.Name, strong} },
-			"deeds":    func(x client.Schedule) cell { return cell{deedsSaid(x.Deeds), plain} },
-			"selector": func(x client.Schedule) cell { return cell{strings.Join(x.Selector, " "), plain} },
+			"name":  func(x client.Schedule) cell { return cell{x.Name, strong} },
+			"deeds": func(x client.Schedule) cell { return cell{deedsSaid(x.Deeds), plain} },
 			"next": func(x client.Schedule) cell {
 				switch {
 				case x.Paused:

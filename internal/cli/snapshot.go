@@ -53,7 +53,7 @@ func (a *app) snapshot() *cli.Command {
 			}
 			a.print(c, x, func() {
 				defer a.snapshotAge(whole, n.At != nil)
-				a.s.printf("%s holds %s of %s. To put all of it back: magpie restore --snapshot %s\n", a.s.paint(strong, x.Name), count(x.Count, "version", "versions"), x.Selector, x.Name)
+				a.s.printf("%s holds %s of %s. To put all of it back: magpie restore --snapshot %s\n", a.s.paint(strong, x.Name), count(x.Count, "version", "versions"), several(strings.Fields(x.Selector)), x.Name)
 			})
 			if checks := c.StringSlice("check"); len(checks) > 0 {
 				j, err := s.Check(ctx, client.NewCheck{Selector: n.Selector, Checks: checks}, onceKey())

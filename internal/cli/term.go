@@ -443,6 +443,19 @@ func ago(t *time.Time) string {
 	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
 }
 
+// several is a selector as a list has it: its first words, and how many more there are.
+func several(words []string) string {
+	out := ""
+	for i, w := range words {
+		if i > 0 && len(out)+1+len(w) > 60 {
+			return fmt.Sprintf("%s and %d more", out, len(words)-i)
+		}
+		out = strings.TrimPrefix(out+" "+w, " ")
+	}
+	return out
+}
+
+// count is how many there are of something.
 func count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one

@@ -63,6 +63,8 @@ func (u *push) check() Report {
 	}
 	moved := u.elementsMoved(k)
 	switch {
+	case u.req.RestoreTest != "" && !k.Device.Spare: // it waited for the device, and the mark was taken away
+		u.said = fmt.Sprintf("%s is not marked as a spare any more; nothing was sent", k.Device.Name)
 	case u.v.Unreadable != u.p.Unreadable, u.p.Unreadable != "" && u.v.Came != u.p.Came:
 		u.said = "the device changed since the preview: what it runs is not what could not be read then; nothing was sent; preview it again"
 	case u.v.Pull.Serial != u.p.Serial:

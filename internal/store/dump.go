@@ -105,7 +105,7 @@ func tablesOf(ctx context.Context, q sqlx.QueryerContext, history bool) (out []T
 	if err != nil {
 		return nil, err
 	}
-	cols, err := list[column](ctx, q, `SELECT table_name AS t, column_name AS c, data_type AS d FROM information_schema.columns WHERE table_schema = ? ORDER BY table_name, ordinal_position`, schema)
+	cols, err := list[column](ctx, q, `SELECT table_name AS t, column_name AS c, data_type AS d FROM information_schema.columns WHERE table_schema = ? AND is_generated = 'NEVER' ORDER BY table_name, ordinal_position`, schema)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import { useSession } from '../session'
 import RuleFinds from './RuleFinds.vue'
 import RuleForm from './RuleForm.vue'
 import { says } from './rule'
+import { several } from '../composables/several'
 
 // What people say of lines of devices of theirs, beside what dialects know.
 type Rule = Schemas['Rule']
@@ -37,7 +38,7 @@ const columns: Column<Rule>[] = [
   { id: 'name', label: 'Rule', value: (r) => r.name },
   { id: 'kind', label: 'Lines', value: (r) => says[r.kind] ?? r.kind, width: '10rem' },
   { id: 'path', label: 'On the path', value: (r) => r.path, width: 'minmax(14rem, 3fr)' },
-  { id: 'of', label: 'Of', value: (r) => `${r.selector.join(' ')}, ${r.dialect}` },
+  { id: 'of', label: 'Of', value: (r) => `${several(r.selector)}, ${r.dialect}` },
   { id: 'by', label: 'By', value: (r) => r.changed_by, width: '6rem' },
   { id: 'deeds', label: '', width: '15rem' },
 ]

@@ -16,6 +16,7 @@ import type { Column } from '../design/table'
 import { useSession } from '../session'
 import MailFirst from './MailFirst.vue'
 import RuleForm from './RuleForm.vue'
+import { several } from '../composables/several'
 
 // Of what people are told: the rules.
 type Rule = Schemas['NotificationRule']
@@ -40,7 +41,7 @@ const saved = () => ((changing.value = undefined), (first.value = false), void r
 const columns: Column<Rule>[] = [
   { id: 'name', label: 'Rule', value: (r) => r.name, width: 'minmax(8rem, 1fr)', always: true, card: 'lead' },
   { id: 'events', label: 'Tells of', value: (r) => r.events.join(', '), width: 'minmax(9rem, 1.6fr)' },
-  { id: 'selector', label: 'Of', value: (r) => r.selector.join(' '), width: 'minmax(7rem, 1fr)' },
+  { id: 'selector', label: 'Of', value: (r) => several(r.selector), width: 'minmax(7rem, 1fr)' },
   { id: 'to', label: 'To', value: (r) => r.recipients.join(', '), width: 'minmax(7rem, 1fr)' },
   { id: 'when', label: 'When', value: (r) => r.digest, width: 'minmax(9rem, 1.2fr)' },
   { id: 'by', label: 'Saved by', value: (r) => r.changed_by, width: 'minmax(6rem, 0.6fr)' },
@@ -59,7 +60,7 @@ const columns: Column<Rule>[] = [
       ><b>{{ r.name }}</b> <StateMark v-if="r.paused" state="paused"
     /></template>
     <template #selector="{ row: r }"
-      >{{ r.selector.join(' ') }} <span class="block text-faded">{{ r.devices }} now</span></template
+      >{{ several(r.selector) }} <span class="block text-faded">{{ r.devices }} now</span></template
     >
     <template #when="{ row: r }"
       >{{ r.digest || 'at once' }}

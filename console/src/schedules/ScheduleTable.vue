@@ -15,6 +15,7 @@ import { useSession } from '../session'
 import { deedSaid } from './rule'
 import ScheduleForm from './ScheduleForm.vue'
 import { once } from '../composables/once'
+import { several } from '../composables/several'
 
 // All schedules: what each does and when, how it went last, and what can be done with it.
 type Schedule = Schemas['Schedule']
@@ -44,7 +45,7 @@ const columns: Column<Schedule>[] = [
   { id: 'name', label: 'Schedule', value: (x) => x.name, width: 'minmax(8rem, 1fr)', always: true, card: 'lead' },
   { id: 'rule', label: 'When', value: (x) => x.rule, width: 'minmax(9rem, 1.2fr)' },
   { id: 'does', label: 'Does', value: (x) => x.deeds.map(deedSaid).join(', then '), width: 'minmax(9rem, 1.4fr)' },
-  { id: 'selector', label: 'Of', value: (x) => x.selector.join(' '), width: 'minmax(8rem, 1fr)' },
+  { id: 'selector', label: 'Of', value: (x) => several(x.selector), width: 'minmax(8rem, 1fr)' },
   { id: 'next', label: 'Due next', value: (x) => x.next[0]?.at ?? '', width: '9.5rem' },
   { id: 'last', label: 'Last', value: (x) => x.last?.state ?? '', width: 'minmax(8rem, 1fr)' },
   { id: 'by', label: 'Saved by', value: (x) => x.changed_by, width: 'minmax(6rem, 0.6fr)' },
@@ -69,7 +70,7 @@ const columns: Column<Schedule>[] = [
       >{{ x.rule }} <span class="block text-faded">{{ x.zone }}</span></template
     >
     <template #selector="{ row: x }"
-      >{{ x.selector.join(' ') }}
+      >{{ several(x.selector) }}
       <span class="block text-faded">{{ x.devices }} now{{ x.spread ? ', over ' + x.spread : '' }}</span></template
     >
     <template #next="{ row: x }"

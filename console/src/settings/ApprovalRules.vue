@@ -12,6 +12,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
+import { several } from '../composables/several'
 
 // Devices to which nobody pushes alone.
 type Rule = Schemas['Approval']
@@ -27,7 +28,7 @@ const add = () =>
 const dropping = useAttempt()
 const drop = (r: Rule) => dropping.attempt(() => call('DELETE', '/approvals/' + r.id))
 const columns: Column<Rule>[] = [
-  { id: 'selector', label: 'A second person approves pushes to', value: (r) => r.selector.join(' '), width: 'minmax(12rem, 3fr)' },
+  { id: 'selector', label: 'A second person approves pushes to', value: (r) => several(r.selector), width: 'minmax(12rem, 3fr)' },
   { id: 'by', label: 'Made by', value: (r) => r.made_by },
   { id: 'since', label: 'Since', value: (r) => r.made_at, first: 'down', width: 'minmax(9.5rem, 1fr)' },
   { id: 'deeds', label: '', width: '8rem' },
@@ -49,11 +50,11 @@ const columns: Column<Rule>[] = [
   </AppForm>
   <DataTable v-if="all" name="Approval rules" :columns="columns" :rows="all" :row-id="(r: Rule) => r.id">
     <template #selector="{ row: r }"
-      ><span class="mono">{{ r.selector.join(' ') }}</span></template
+      ><span class="mono">{{ several(r.selector) }}</span></template
     >
     <template #since="{ row: r }"><TimeMark :at="r.made_at" exact /></template>
     <template #deeds="{ row: r }"
-      ><AppButton v-if="admin" small :busy="dropping.busy.value" :aria-label="'No longer for ' + r.selector.join(' ')" @click="drop(r)"
+      ><AppButton v-if="admin" small :busy="dropping.busy.value" :aria-label="'No longer for ' + several(r.selector)" @click="drop(r)"
         >No longer</AppButton
       ></template
     >

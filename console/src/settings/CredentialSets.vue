@@ -14,6 +14,7 @@ import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
 import CredentialForm from './CredentialForm.vue'
 import CredentialUsers from './CredentialUsers.vue'
+import { several } from '../composables/several'
 
 // Logins that many devices share: who uses which, where one was refused, and trying it
 // again once it was put right.
@@ -44,7 +45,7 @@ const columns: Column<Set>[] = [
   { id: 'devices', label: 'Devices', value: (s) => s.devices, width: '6rem', right: true },
   { id: 'state', label: 'State', width: 'minmax(12rem, 2fr)' },
   { id: 'changed', label: 'Changed', value: (s) => s.changed_at, width: '8rem', first: 'down' },
-  { id: 'selector', label: 'New devices that get it', value: (s) => s.selector ?? '', width: 'minmax(8rem, 1fr)' },
+  { id: 'selector', label: 'New devices that get it', value: (s) => several((s.selector ?? '').split(' ')), width: 'minmax(8rem, 1fr)' },
   { id: 'deeds', label: '', width: '3rem' },
 ]
 </script>

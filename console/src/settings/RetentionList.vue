@@ -14,6 +14,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
+import { several } from '../composables/several'
 
 // For how long versions stay, and what would go now.
 type Policy = Schemas['Retention']
@@ -51,7 +52,7 @@ const run = () =>
   })
 const columns: Column<Policy>[] = [
   { id: 'name', label: 'Policy', value: (p) => p.name },
-  { id: 'of', label: 'Of', value: (p) => p.selector.join(' ') },
+  { id: 'of', label: 'Of', value: (p) => several(p.selector) },
   { id: 'says', label: 'Keeps', value: (p) => p.says, width: 'minmax(16rem, 4fr)' },
   { id: 'by', label: 'By', value: (p) => p.changed_by, width: '7rem' },
   { id: 'deeds', label: '', width: '12rem' },

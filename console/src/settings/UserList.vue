@@ -12,6 +12,7 @@ import ProblemNote from '../design/ProblemNote.vue'
 import StateMark from '../design/StateMark.vue'
 import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
+import { several } from '../composables/several'
 
 // Who may sign in, as what.
 type User = Schemas['User']
@@ -79,7 +80,7 @@ const roles = [
 ]
 const columns: Column<User>[] = [
   { id: 'name', label: 'User', value: (u) => u.name },
-  { id: 'role', label: 'Role', value: (u) => u.role + (u.scope.length ? ' for ' + u.scope.join(' ') : ''), width: 'minmax(8rem, 1.5fr)' },
+  { id: 'role', label: 'Role', value: (u) => u.role + (u.scope.length ? ' for ' + several(u.scope) : ''), width: 'minmax(8rem, 1.5fr)' },
   { id: 'secrets', label: 'Sees secrets', value: (u) => (u.secrets ? 'yes' : 'no') },
   { id: 'state', label: 'State', value: (u) => (u.disabled ? 'disabled' : 'may sign in') },
   { id: 'codes', label: 'Codes', value: (u) => (u.codes ? 'yes' : 'no') },
