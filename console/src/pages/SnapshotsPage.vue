@@ -15,6 +15,7 @@ import type { Column } from '../design/table'
 import TimeMark from '../design/TimeMark.vue'
 import { useSession } from '../session'
 import { once } from '../composables/once'
+import { several } from '../composables/several'
 
 // Named sets of versions: made, and put back.
 type Snapshot = Schemas['Snapshot']
@@ -54,7 +55,7 @@ const diffOf = (p: Part) => `/compare?from=${p.device}/${p.part}@${p.from}&to=${
 const columns: Column<Snapshot>[] = [
   { id: 'name', label: 'Name', value: (x) => x.name, width: 'minmax(8rem, 1fr)', always: true },
   { id: 'count', label: 'Versions', value: (x) => x.count, width: '6rem', right: true },
-  { id: 'selector', label: 'Of', value: (x) => x.selector, width: 'minmax(8rem, 1fr)' },
+  { id: 'selector', label: 'Of', value: (x) => several(x.selector.split(' ')), width: 'minmax(8rem, 1fr)' },
   { id: 'made', label: 'Made', value: (x) => x.made_at, width: '9.5rem', first: 'down' },
   { id: 'by', label: 'By', value: (x) => x.made_by, width: 'minmax(5rem, 0.5fr)' },
   { id: 'note', label: 'Note', value: (x) => x.note ?? '', width: 'minmax(8rem, 1.5fr)' },
