@@ -434,7 +434,44 @@ func TestExport(t *testing.T) {
 	if want := must(w.admin.Download(ctx(t), r1+"@1"))(t); string(files[name]) != want || !strings.HasPrefix(name, r1+"_running_2") || !strings.HasSuffix(name, "Z_v1.cfg") {
 		t.Errorf("%s is not version 1", name)
 	}
-	run(w.admin, 2, "export", "all", "--as", "folder", "--to", folder)
+	// Again into it: what is there stays as it is, what is new is added, and nothing is overwritten.
+	again := func(status int, words string, args ...string) {
+		t.Helper()
+		if out := run(w.admin, status, append([]string{"export", "all", "--as", "folder", "--to", folder}, args...)...); !strings.Contains(out, words) {
+			t.Errorf("it says %q, and not %q", out, words)
+		}
+	}
+	read := func() map[string][]byte {
+		t.Helper()
+		files := map[string][]byte{}
+		for _, e := range must(os.ReadDir(folder))(t) {
+			files[e.Name()] = must(os.ReadFile(filepath.Join(folder, e.Name())))(t)
+		}
+		return files
+	}
+	again(0, fmt.Sprintf("0 files added in %s, %d there already", folder, len(files)-1), "--history")
+	again(0, "0 files added", "--masked=false")
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "since then"`)
+	w.pull(r1)
+	again(0, "1 file added in "+folder)
+	if m := checked(read()); len(m.Files) != len(files) {
+		t.Errorf("the manifest has %d files; there were %d, and one was added", len(m.Files), len(files)-1)
+	}
+	before := read()
+	again(2, "holds something else", "--masked")
+	if err := os.WriteFile(filepath.Join(folder, name), []byte("changed"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.fleet.amend(r1, "mwilks", "lane quay1", `note "once more"`)
+	w.pull(r1)
+	again(2, name+" holds something else", "--history")
+	if after := read(); len(after) != len(before) {
+		t.Errorf("%d files became %d, and nothing was to be written", len(before), len(after))
+	}
+	if err := os.Remove(filepath.Join(folder, "manifest.json")); err != nil {
+		t.Fatal(err)
+	}
+	again(2, "holds no export")
 	// To standard output, byte for byte: there is a screen behind it that writes out what steers a terminal.
 	checked(untar(strings.NewReader(run(w.admin, 0, "export", "all", "--to", "-"))))
 	// A ZIP, masked for who may not see secrets; what cannot be masked stays here, and is named.

@@ -2,12 +2,19 @@ package cli
 
 import (
 	"archive/tar"
+	"bytes"
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
@@ -24,7 +31,7 @@ func (a *app) export() *cli.Command {
 		&cli.BoolFlag{Name: "masked", Usage: "without the secrets"},
 		&cli.StringSliceFlag{Name: "recipient", Usage: "seal it to this age `RECIPIENT`; may be given more than once"},
 		&cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` with the passphrase to seal it under (or set MAGPIE_EXPORT_PASSPHRASE)"},
-	}, 0, 100, a.doExport), "A sealed file is read by anybody who has the key, without this service: age -d FILE | tar --zstd -xf -")
+	}, 0, 100, a.doExport), "Into the folder of an earlier export (--as folder) it adds what is not there yet. A sealed file is read by anybody who has the key, without this service: age -d FILE | tar --zstd -xf -")
 }
 
 func (a *app) worksheet() *cli.Command {
@@ -74,9 +81,9 @@ func (a *app) doExport(ctx context.Context, c *cli.Command, s *client.Client, se
 		}
 		defer os.Remove(f.Name())
 		defer f.Close()
-		files, err := unfold(f, c.String("to"))
+		added, there, err := unfold(f, c.String("to"))
 		if err == nil {
-			a.tell("%s in %s\n", count(files, "file", "files"), c.String("to"))
+			a.tell("%s added in %s, %d there already\n", count(added, "file", "files"), c.String("to"), there)
 		}
 		return err
 	}
@@ -87,40 +94,167 @@ func (a *app) doExport(ctx context.Context, c *cli.Command, s *client.Client, se
 	return err
 }
 
-// unfold writes the files of an export into a folder that is not there yet, or empty.
-func unfold(f *os.File, folder string) (n int, err error) {
-	if there, err := os.ReadDir(folder); err == nil && len(there) > 0 {
-		return 0, fmt.Errorf("%s is not empty; nothing was overwritten", folder)
+// manifestName is the file of an export that says what is in it.
+const manifestName = "manifest.json"
+
+// exported is what a manifest says of one file, kept as it came.
+type exported struct {
+	Name    string `json:"name"`
+	Device  string `json:"device"`
+	Part    string `json:"part"`
+	TakenAt string `json:"taken_at"`
+
+	raw json.RawMessage
+}
+
+func (x *exported) UnmarshalJSON(raw []byte) error {
+	type plain exported
+	x.raw = bytes.Clone(raw)
+	return json.Unmarshal(raw, (*plain)(x))
+}
+
+func (x exported) MarshalJSON() ([]byte, error) { return x.raw, nil }
+
+type manifest struct {
+	MadeBy string     `json:"made_by"`
+	MadeAt time.Time  `json:"made_at"`
+	Files  []exported `json:"files"`
+}
+
+// unfold writes the files of an export into a folder that is not there yet, is empty, or holds an
+// earlier export: then it adds what is not there yet. Nothing is overwritten but the manifest, and
+// nothing is written at all where a file of the same name holds something else.
+func unfold(f *os.File, folder string) (added, there int, err error) {
+	var was manifest
+	found, err := os.ReadDir(folder)
+	if err == nil && len(found) > 0 {
+		raw, err := os.ReadFile(filepath.Join(folder, manifestName))
+		if errors.Is(err, fs.ErrNotExist) {
+			return 0, 0, fmt.Errorf("%s is not empty and holds no export; nothing was written; name another folder", folder)
+		}
+		if err == nil {
+			err = json.Unmarshal(raw, &was)
+		}
+		if err != nil {
+			return 0, 0, fmt.Errorf("%s cannot be read as that of an export: %w; nothing was written; name another folder", filepath.Join(folder, manifestName), err)
+		}
 	}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
+	var is manifest
+	has := map[string]bool{}
+	err = unpacked(f, func(h *tar.Header, r io.Reader) error {
+		if h.Name == manifestName {
+			return json.NewDecoder(r).Decode(&is)
+		}
+		same, err := holds(filepath.Join(folder, h.Name), r)
+		has[h.Name] = same
+		return err
+	})
+	if err != nil {
+		return 0, 0, err
+	}
+	if is.MadeAt.IsZero() {
+		return 0, 0, errors.New("what the service sent was cut off; nothing was written; try again")
+	}
+	err = unpacked(f, func(h *tar.Header, r io.Reader) error {
+		switch {
+		case h.Name == manifestName:
+			return nil
+		case has[h.Name]:
+			there++
+			return nil
+		}
+		added++
+		return written(filepath.Join(folder, h.Name), h.ModTime, func(w io.Writer) error { _, err := io.Copy(w, r); return err })
+	})
+	if err != nil {
+		return added, there, err
+	}
+	// What an earlier export said of files that this one has not stays; what it left out may be here now.
+	said := map[string]bool{}
+	for _, x := range is.Files {
+		said[x.Name] = true
+	}
+	for _, x := range was.Files {
+		if !said[x.Name] {
+			is.Files = append(is.Files, x)
+		}
+	}
+	slices.SortFunc(is.Files, func(a, b exported) int {
+		return cmp.Or(cmp.Compare(a.Device, b.Device), cmp.Compare(a.Part, b.Part), cmp.Compare(a.TakenAt, b.TakenAt), cmp.Compare(a.Name, b.Name))
+	})
+	return added, there, written(filepath.Join(folder, manifestName), is.MadeAt, func(w io.Writer) error {
+		e := json.NewEncoder(w)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(is)
+	})
+}
+
+// unpacked goes through the files of an archive, from its beginning.
+func unpacked(f *os.File, each func(*tar.Header, io.Reader) error) error {
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return 0, err
+		return err
 	}
 	z, err := zstd.NewReader(f)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer z.Close()
-	for t := tar.NewReader(z); ; n++ {
+	for t := tar.NewReader(z); ; {
 		h, err := t.Next()
 		if err == io.EOF {
-			return n, nil
+			return nil
 		}
 		if err != nil {
-			return n, err
+			return err
 		}
 		if filepath.Base(h.Name) != h.Name {
-			return n, fmt.Errorf("the archive holds %q, which leads elsewhere", h.Name)
+			return fmt.Errorf("the archive holds %q, which leads elsewhere", h.Name)
 		}
-		out, err := os.OpenFile(filepath.Join(folder, h.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return n, err
-		}
-		_, err = io.Copy(out, t)
-		if err := errors.Join(err, out.Close(), os.Chtimes(out.Name(), h.ModTime, h.ModTime)); err != nil {
-			return n, err
+		if err := each(h, t); err != nil {
+			return err
 		}
 	}
+}
+
+// holds tells whether a file is there and holds what is read; it is a mistake when it holds something else.
+func holds(file string, r io.Reader) (bool, error) {
+	f, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	here, came := sha256.New(), sha256.New()
+	if _, err := io.Copy(here, f); err != nil {
+		return false, err
+	}
+	if _, err := io.Copy(came, r); err != nil {
+		return false, err
+	}
+	if !bytes.Equal(here.Sum(nil), came.Sum(nil)) {
+		return false, fmt.Errorf("%s holds something else: it was changed, or one of the two exports is masked; nothing was written; name another folder", file)
+	}
+	return true, nil
+}
+
+// written makes a file whole or not at all.
+func written(file string, at time.Time, write func(io.Writer) error) error {
+	out, err := os.CreateTemp(filepath.Dir(file), ".magpie-*")
+	if err != nil {
+		return err
+	}
+	err = errors.Join(write(out), out.Close())
+	if err == nil {
+		err = errors.Join(os.Chtimes(out.Name(), at, at), os.Rename(out.Name(), file))
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(out.Name()))
+	}
+	return nil
 }
