@@ -1,7 +1,7 @@
 # Everything a fresh Debian machine with Go needs is installed by name.
 PROGRAMS = mariadbd:mariadb-server-core my_print_defaults:mariadb-client-core ssh:openssh-client git:git gcc:gcc node:nodejs npm:npm
 # What tests need besides: a browser, other makers' servers to talk to, a cluster.
-TESTED = patch:patch chromium:chromium sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl exim4:exim4-daemon-light age:age \
+TESTED = patch:patch /usr/lib/chromium/chromium-headless-shell:chromium-headless-shell sshd:openssh-server vsftpd:vsftpd in.tftpd:tftpd-hpa telnetd:inetutils-telnetd curl:curl openssl:openssl exim4:exim4-daemon-light age:age \
   wsrep_sst_mariabackup:mariadb-server /usr/lib/galera/libgalera_smm.so:galera-4 mariadb-backup:mariadb-backup
 CONSOLE = $(shell find console/src console/public -type f ! -name schema.ts) console/index.html console/vite.config.ts console/tsconfig.json console/package.json internal/api/openapi.yaml
 export PATH := $(PATH):/usr/sbin
@@ -76,7 +76,7 @@ check:
 	go run ./internal/gen -check
 	go test ./internal
 
-bench: build
+bench: needs-test build
 	go run ./internal/bench $(ONLY)
 
 # Each fuzz target for a while; FUZZTIME=10m for longer.

@@ -14,10 +14,11 @@ type Target struct {
 	Kind       string    `json:"kind" enum:"target kinds" column:"2 kind"` // a git repository holds masked text and gives nothing back
 	Where      string    `json:"where" column:"3 where"`
 	User       string    `json:"user,omitempty"`
-	HostKey    string    `json:"host_key,omitempty"` // of an SSH server: the fingerprint that was accepted
-	CA         string    `json:"ca,omitempty"`       // certificates that vouch for it, PEM
-	Recipients []string  `json:"recipients"`         // to whom its files are sealed besides the service (age)
-	Keep       bool      `json:"keep"`               // what is deleted here stays there
+	HostKey    string    `json:"host_key,omitempty"`                         // of an SSH server: the fingerprint that was accepted
+	CA         string    `json:"ca,omitempty"`                               // certificates that vouch for it, PEM
+	Recipients []string  `json:"recipients"`                                 // to whom its files are sealed besides the service (age)
+	Files      string    `json:"files" enum:"target files" column:"9 files"` // sealed; or readable: masked, or plain with the secrets
+	Keep       bool      `json:"keep"`                                       // what is deleted here stays there
 	Paused     bool      `json:"paused"`
 	Note       string    `json:"note,omitempty"`
 	ChangedBy  string    `json:"changed_by"`
@@ -48,6 +49,7 @@ type NewTarget struct {
 	HostKey    string   `json:"host_key,omitempty"` // SHA256:… of the SSH server's key, accepted
 	CA         string   `json:"ca,omitempty"`
 	Recipients []string `json:"recipients,omitempty"`
+	Files      string   `json:"files,omitempty" enum:"target files"` // sealed if not said; it stays as it is
 	Keep       bool     `json:"keep,omitempty"`
 	Paused     bool     `json:"paused,omitempty"`
 	Note       string   `json:"note,omitempty"`

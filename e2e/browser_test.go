@@ -34,9 +34,9 @@ type browser struct {
 
 func newBrowser(t testing.TB, url string) *browser {
 	t.Helper()
-	exe := "/usr/bin/chromium"
+	exe := "/usr/lib/chromium/chromium-headless-shell"
 	if _, err := os.Stat(exe); err != nil {
-		t.Fatalf("chromium is not installed: %v; run: make needs", err)
+		t.Fatalf("chromium is not installed: %v; run: make needs-test", err)
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(exe), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),

@@ -311,6 +311,101 @@ func TestLostCopies(t *testing.T) {
 	}
 }
 
+// TestReadableCopies: a target keeps readable files where somebody chose so: masked, or plain for who may see secrets
+// and was warned; what runs lies there under its part's name, after each pull. A check looks at both, and a damaged
+// text is mended by a plain copy, never by a masked one.
+func TestReadableCopies(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 1)
+	w.pull(r1)
+	dav, base := newDav(t), t.TempDir()
+	masked, password := filepath.Join(base, "masked"), filepath.Join(base, "password")
+	if err := errors.Join(os.Mkdir(masked, 0o700), os.WriteFile(password, []byte("quay\n"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	run := func(status int, says string, args ...string) {
+		t.Helper()
+		if out, said, got := w.cli(args...); got != status || !strings.Contains(out+said, says) {
+			t.Errorf("magpie %s: status %d\n%s%s", strings.Join(args, " "), got, out, said)
+		}
+	}
+	site := []string{dav.url, "--user", "keeper", "--password-file", password, "--ca-file", dav.ca}
+	run(2, "Whoever reads", append([]string{"target", "add", "plain", "http"}, append(site, "--files", "plain")...)...)
+	run(2, "sealed, masked, plain", "target", "add", "masked", "folder", masked, "--files", "open")
+	run(2, "holds masked text", "target", "add", "repo", "git", masked, "--files", "plain", "--yes")
+	key := must(age.GenerateX25519Identity())(t)
+	run(2, "sealed to nobody", "target", "add", "masked", "folder", masked, "--files", "masked", "--recipient", key.Recipient().String())
+	run(0, "readable, secrets hidden", "target", "add", "masked", "folder", masked, "--files", "masked")
+	run(0, "readable, with the secrets", append([]string{"target", "add", "plain", "http"}, append(site, "--files", "plain", "--yes")...)...)
+	for _, hidden := range []bool{true, false} {
+		token := must(w.admin.AddToken(ctx(t), client.NewToken{Name: fmt.Sprint(hidden), Masked: hidden, Password: w.firstPassword()}))(t)
+		by := *w.admin
+		by.Token = token.Token
+		_, err := by.EditTarget(ctx(t), "plain", client.NewTarget{Name: "plain", Kind: "http", Where: dav.url, User: "keeper", CA: string(must(os.ReadFile(dav.ca))(t)), Files: "plain", Keep: true})
+		if !hidden && err != nil || hidden && !client.IsStatus(err, 403) {
+			t.Errorf("who sees no secrets: %v, %v", hidden, err)
+		}
+	}
+	if _, err := w.admin.EditTarget(ctx(t), "masked", client.NewTarget{Name: "masked", Kind: "folder", Where: masked, Files: "plain"}); err == nil || !strings.Contains(err.Error(), "cannot be changed") {
+		t.Errorf("masked files become plain: %v", err)
+	}
+
+	for round := range 3 {
+		if round > 0 {
+			w.fleet.amend(r1, "mwilks", "lane quay1", fmt.Sprintf(`note "round %d"`, round))
+			w.pull(r1)
+		}
+		w.inStep("masked")
+		w.inStep("plain")
+		want := must(w.admin.Download(ctx(t), r1))(t)
+		if got := must(os.ReadFile(filepath.Join(dav.dir, r1, "running.cfg")))(t); string(got) != want {
+			t.Errorf("round %d: what runs is not there:\n%s", round, got)
+		}
+		hidden := must(os.ReadFile(filepath.Join(masked, r1, "running.cfg")))(t)
+		if lines := bytes.Count(hidden, []byte("\n")); lines != strings.Count(want, "\n") || bytes.Contains(hidden, []byte("demo-gulls")) || !strings.Contains(want, "demo-gulls") {
+			t.Errorf("round %d: masked, it has %d lines:\n%s", round, lines, hidden)
+		}
+	}
+	for _, dir := range []string{masked, dav.dir} {
+		if files, _ := filepath.Glob(filepath.Join(dir, r1, r1+"_running_*_v?.cfg")); len(files) != 3 {
+			t.Errorf("the versions are %v", files)
+		}
+		if _, err := os.Stat(filepath.Join(dir, "magpie-key.age")); err == nil {
+			t.Errorf("%s has the copies' key and nothing that it opens", dir)
+		}
+	}
+
+	run(0, "all there", "target", "check")
+	current := filepath.Join(masked, r1, "running.cfg")
+	spoilt, _ := filepath.Glob(filepath.Join(dav.dir, r1, r1+"_running_*_v1.cfg"))
+	text := must(os.ReadFile(spoilt[0]))(t)
+	text[len(text)/2] ^= 1
+	if err := errors.Join(os.Remove(current), os.WriteFile(spoilt[0], text, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	run(1, "2 were not there as they were put", "target", "check")
+	w.inStep("masked")
+	w.inStep("plain")
+	run(0, "all there", "target", "check")
+	if _, err := os.Stat(current); err != nil {
+		t.Error(err)
+	}
+
+	whole := must(w.admin.Download(ctx(t), r1+"@2"))(t)
+	w.sql(flipped(2))
+	scrub := w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID)
+	if scrub.Outcome != "done" || must(w.admin.Download(ctx(t), r1+"@2"))(t) != whole {
+		t.Errorf("%s: %s", scrub.Outcome, scrub.Summary)
+	}
+	if err := w.admin.RemoveTarget(ctx(t), "plain"); err != nil {
+		t.Fatal(err)
+	}
+	w.sql(flipped(2))
+	if scrub = w.end(must(w.admin.Ask(ctx(t), client.NewJob{Kind: "scrub"}, ""))(t).ID); scrub.Outcome != "failed" {
+		t.Errorf("by a masked copy: %s: %s", scrub.Outcome, scrub.Summary)
+	}
+}
+
 // TestOneFileIsNotTaken: a file that a target does not take stands in nobody's way: what comes behind it
 // is copied, the target says which file it is, and has it once it takes it.
 func TestOneFileIsNotTaken(t *testing.T) {
@@ -666,7 +761,7 @@ func TestConsoleKeeps(t *testing.T) {
 // target, and comes back byte for byte; the service stays small.
 func TestLargeFile(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, 1, withFamilies("dunlin"))
+	w := newWorld(t, 1, withFamilies("dunlin"), func(w *world) { w.env = append(w.env, "GOGC=") })
 	const device = "workshop-g1"
 	dir, vault := t.TempDir(), t.TempDir()
 	big, back := filepath.Join(dir, "image.bin"), filepath.Join(dir, "back.bin")

@@ -57,7 +57,7 @@ func TestCopiesGuide(t *testing.T) {
 	w := newWorld(t, 1)
 	w.pull(r1)
 	w.cwd = w.dir
-	w.guide("copies.md", 11, "/mnt/vault", t.TempDir())
+	w.guide("copies.md", 12, "/mnt/vault", t.TempDir(), "/mnt/reading", t.TempDir())
 }
 
 // TestFindingGuide: the same of the guide to finding what changed.

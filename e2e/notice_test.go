@@ -151,7 +151,9 @@ func TestChangeNotices(t *testing.T) {
 func TestNoticeStorm(t *testing.T) {
 	t.Parallel()
 	port, secured := must(port.Free())(t), must(port.Free())(t)
-	w := newWorld(t, 3, func(w *world) { w.extra = append(w.extra, "--syslog", fmt.Sprintf("127.0.0.1:%d", port)) })
+	w := newWorld(t, 3, func(w *world) {
+		w.extra, w.env = append(w.extra, "--syslog", fmt.Sprintf("127.0.0.1:%d", port)), append(w.env, "GOGC=")
+	})
 	second := start(w.top, append(os.Environ(), "MAGPIE_DATABASE="+w.dsn, "MAGPIE_MASTER_KEY_FILE="+filepath.Join(w.dir, "data", "master.key")),
 		"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(w.dir, "second"), "--tls-self", "--syslog-tls", fmt.Sprintf("127.0.0.1:%d", secured))
 	other := second.waitFor(regexp.MustCompile(`up at (https://\S+)`))

@@ -128,7 +128,7 @@ var colon = regexp.MustCompile(`:(\w+)`)
 func vocabulary(kinds []job.Kind) map[string][]string {
 	out := map[string][]string{
 		"device states": core.States, "device kinds": core.Kinds, "job states": core.JobStates, "outcomes": core.Outcomes, "roles": core.Roles, "reasons": core.Reasons, "asides": core.Asides,
-		"relations": dialect.Relations, "entry changes": rules.Kinds, "drift states": {core.InSync, core.Drifted, "no baseline", "not known"}, "target kinds": place.Kinds, "target states": history.TargetStates, "copy states": core.CopyStates, "becomes": history.BecomesOf, "rule kinds": rules.OwnKinds, "line ops": {"same", "remove", "add"}, "topics": core.Topics, "methods": dialect.Methods,
+		"relations": dialect.Relations, "entry changes": rules.Kinds, "drift states": {core.InSync, core.Drifted, "no baseline", "not known"}, "target kinds": place.Kinds, "target states": history.TargetStates, "target files": core.FileForms, "copy states": core.CopyStates, "becomes": history.BecomesOf, "rule kinds": rules.OwnKinds, "line ops": {"same", "remove", "add"}, "topics": core.Topics, "methods": dialect.Methods,
 		"transports": dialect.Transports, "step kinds": {"enter", "set", "remove", "leave", "live", "load", "commit", "stage", "restart"},
 		"entry kinds": {"step", "info", "line", "warning", "trouble", "kept", "end"}}
 	for _, e := range core.NotificationEvents {

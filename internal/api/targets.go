@@ -23,7 +23,7 @@ func (s *Server) targetRoutes() []route {
 	return []route{
 		{"GET", "/targets", reader, s.targets, about{id: "listTargets", tag: "targets", does: "List where copies of versions are kept", gives: client.Page[client.Target]{}}},
 		{"GET", "/targets/:name", reader, s.target, about{id: "getTarget", tag: "targets", does: "One target", gives: client.Target{}}},
-		{"POST", "/targets", admin, s.saveTarget, about{id: "addTarget", tag: "targets", does: "Have copies of all versions kept at another place", more: "It has to take a file first, unless it is said to be kept unreached. An SSH server's host key has to be accepted: without, the answer is 409 and says which is shown.", takes: client.NewTarget{}, status: 201, gives: client.Target{}}},
+		{"POST", "/targets", admin, s.saveTarget, about{id: "addTarget", tag: "targets", does: "Have copies of all versions kept at another place", more: "It has to take a file first, unless it is said to be kept unreached. An SSH server's host key has to be accepted: without, the answer is 409 and says which is shown. Plain files hold secrets that anybody who reads the place can read: it takes the right to see secrets, and cannot be changed afterwards.", takes: client.NewTarget{}, status: 201, gives: client.Target{}}},
 		{"PUT", "/targets/:name", admin, s.saveTarget, about{id: "editTarget", tag: "targets", does: "Put another target in the place of one", more: "Secrets that are left out stay as they are, as long as the place is the same.", takes: client.NewTarget{}, gives: client.Target{}}},
 		{"DELETE", "/targets/:name", admin, s.removeTarget, about{id: "removeTarget", tag: "targets", does: "Forget a target; what is there stays there", status: 204}},
 		{"POST", "/targets/:name/retry", operator, s.retryTarget, about{id: "retryTarget", tag: "targets", does: "Have a target tried now", takes: client.AgainCopy{}, gives: client.Target{}}},
@@ -33,7 +33,7 @@ func (s *Server) targetRoutes() []route {
 	}
 }
 
-var wiredTarget = wire.Make[client.Target, store.Target]("State", "There", "Waiting", "LeftOut", "Bytes", "FullIn", "Recipients")
+var wiredTarget = wire.Make[client.Target, store.Target]("State", "There", "Waiting", "LeftOut", "Bytes", "FullIn", "Recipients", "Files")
 
 func wireTarget(t store.Target, at store.Standing, growth int64) client.Target {
 	out := wiredTarget(t)
@@ -41,6 +41,7 @@ func wireTarget(t store.Target, at store.Standing, growth int64) client.Target {
 	if out.Recipients = t.Recipients; out.Recipients == nil {
 		out.Recipients = []string{}
 	}
+	out.Files = history.FilesOf(t)
 	if t.Room != nil {
 		out.FullIn = retain.FullIn(*t.Room, growth)
 	}
@@ -81,7 +82,7 @@ func (s *Server) saveTarget(c *gin.Context) {
 		return
 	}
 	t := store.Target{Name: in.Name, Kind: in.Kind, Where: strings.TrimSpace(in.Where), Keep: in.Keep, Paused: in.Paused, Note: in.Note,
-		Sealed: store.Sealed{User: in.User, Password: in.Password, Key: in.Key, HostKey: in.HostKey, CA: in.CA, Recipients: in.Recipients}}
+		Sealed: store.Sealed{User: in.User, Password: in.Password, Key: in.Key, HostKey: in.HostKey, CA: in.CA, Recipients: in.Recipients, Files: in.Files}}
 	was := c.Param("name")
 	if _, err := s.History.SaveTarget(c.Request.Context(), actor(c), was, t, in.Unreached); err != nil {
 		fail(c, targetProblem(err))
@@ -98,6 +99,8 @@ func targetProblem(err error) *client.Problem {
 		return &client.Problem{Status: http.StatusConflict, Title: "the host key is not accepted", Detail: key.Error(), Next: "if that is the server's key, say so with host_key (--host-key " + key.Shown + ")"}
 	case errors.Is(err, history.ErrNotReached):
 		return &client.Problem{Status: http.StatusBadGateway, Title: "the target was not reached", Detail: strings.TrimPrefix(err.Error(), history.ErrNotReached.Error()+": "), Next: "put that right, or keep it unreached all the same: its copies wait until it answers"}
+	case errors.Is(err, history.ErrPlain):
+		return &client.Problem{Status: http.StatusForbidden, Title: "not allowed", Detail: err.Error(), Next: "keep masked files there (files: masked), or ask an admin for the right: magpie user edit NAME --secrets"}
 	case errors.Is(err, store.ErrShut):
 		return &client.Problem{Status: http.StatusConflict, Title: "the target does not open", Detail: err.Error()}
 	case errors.Is(err, history.ErrTarget):

@@ -128,7 +128,7 @@ func consoleFigures(dir string) error {
 			return err
 		}
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU,
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/lib/chromium/chromium-headless-shell"), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	defer stop()

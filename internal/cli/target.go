@@ -49,6 +49,7 @@ func (a *app) target() *cli.Command {
 		n.Password, err = a.s.secretIf(ctx, "Password", "MAGPIE_TARGET_PASSWORD", c.String("password-file"))
 		return err
 	}
+	files := &cli.StringFlag{Name: "files", Value: "sealed", Usage: "`HOW` its files are: sealed; or readable: masked, or plain with the secrets in them. It cannot be changed afterwards"}
 	saved := func(c *cli.Command, t client.Target, err error) error {
 		if err != nil {
 			return err
@@ -69,20 +70,26 @@ func (a *app) target() *cli.Command {
 			t, err := s.Target(ctx, got[0])
 			return saved(c, t, err)
 		}),
-		a.described(a.do("add", "TARGET KIND WHERE", "have copies of all versions kept at another place", flags, 3, 3, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
-			n := client.NewTarget{Name: got[0], Kind: got[1], Where: got[2]}
+		a.described(a.do("add", "TARGET KIND WHERE", "have copies of all versions kept at another place", append([]cli.Flag{files, &cli.BoolFlag{Name: "yes", Usage: "do not ask"}}, flags...), 3, 3, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
+			n := client.NewTarget{Name: got[0], Kind: got[1], Where: got[2], Files: c.String("files")}
 			if err := fill(ctx, c, &n); err != nil {
 				return err
 			}
+			if n.Files == "plain" {
+				a.tell("Whoever reads %s reads passwords and keys of all devices.\n", n.Where)
+				if err := a.meant(ctx, c, "type yes to keep plain files there: "); err != nil {
+					return err
+				}
+			}
 			t, err := s.AddTarget(ctx, n)
 			return saved(c, t, err)
-		}), "KIND and WHERE are: folder /srv/copies (on the service's machine), sftp sftp://host/srv/copies,\nhttp https://host/copies (WebDAV, or PUT and GET alone), git ssh://git@host/copies.git.\nFiles are sealed (age); a Git repository gets masked text, a commit a version."),
+		}), "KIND and WHERE are: folder /srv/copies (on the service's machine), sftp sftp://host/srv/copies,\nhttp https://host/copies (WebDAV, or PUT and GET alone), git ssh://git@host/copies.git.\nFiles are sealed (age), or readable with --files masked or plain: DEVICE/PART.cfg is what was pulled last.\nA Git repository gets masked text, a commit a version."),
 		a.do("edit", "TARGET", "change a target", append([]cli.Flag{&cli.StringFlag{Name: "name", Usage: "another `NAME`"}, &cli.StringFlag{Name: "where", Usage: "another `ADDRESS`"}}, flags...), 1, 1, func(ctx context.Context, c *cli.Command, s *client.Client, got []string) error {
 			t, err := s.Target(ctx, got[0])
 			if err != nil {
 				return err
 			}
-			n := client.NewTarget{Name: cmp.Or(c.String("name"), t.Name), Kind: t.Kind, Where: cmp.Or(c.String("where"), t.Where), User: t.User, HostKey: t.HostKey, CA: t.CA, Recipients: t.Recipients, Keep: t.Keep, Paused: t.Paused, Note: t.Note}
+			n := client.NewTarget{Name: cmp.Or(c.String("name"), t.Name), Kind: t.Kind, Where: cmp.Or(c.String("where"), t.Where), User: t.User, HostKey: t.HostKey, CA: t.CA, Recipients: t.Recipients, Files: t.Files, Keep: t.Keep, Paused: t.Paused, Note: t.Note}
 			if err := fill(ctx, c, &n); err != nil {
 				return err
 			}
@@ -194,7 +201,7 @@ func (a *app) showTarget(t client.Target) {
 	if t.Keep {
 		keeps = "what is deleted here, too"
 	}
-	a.s.facts("target", a.s.paint(strong, t.Name), "kind", t.Kind, "where", t.Where, "user", t.User, "host key", t.HostKey, "sealed to", strings.Join(t.Recipients, ", "), "keeps", keeps, "note", t.Note,
+	a.s.facts("target", a.s.paint(strong, t.Name), "kind", t.Kind, "where", t.Where, "user", t.User, "host key", t.HostKey, "sealed to", strings.Join(t.Recipients, ", "), "files", map[string]string{"masked": "readable, secrets hidden", "plain": "readable, with the secrets"}[t.Files], "keeps", keeps, "note", t.Note,
 		"state", strings.TrimSpace(a.s.paint(targetStyle(t.State), t.State)+" "+since), "trouble", t.Trouble, "there", fmt.Sprintf("%s, %s", count(t.There, "version", "versions"), bytesOf(t.Bytes)), "waiting", fmt.Sprint(t.Waiting), "left out", left, "room", room)
 }
 

@@ -291,6 +291,16 @@ type Listed struct {
 	Copies  int    `db:"copies"`     // places that can give it back, this one included
 }
 
+// How the files at a target are.
+const (
+	FilesSealed = "sealed"
+	FilesMasked = "masked" // readable, secrets hidden
+	FilesPlain  = "plain"  // readable, with the secrets
+)
+
+// FileForms are all of them.
+var FileForms = []string{FilesSealed, FilesMasked, FilesPlain}
+
 // What becomes of the copy of a version at a target.
 const (
 	CopyWaits   = "waiting"

@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -266,22 +267,27 @@ func (s *Service) own(ctx context.Context, t store.Target, p place.Place) error 
 	if m.Master == master {
 		return nil
 	}
-	id, err := s.identity(ctx)
-	if err != nil {
-		return err
+	type file struct {
+		name string
+		text []byte
 	}
-	key, err := keyCopy(id, append([]string{to}, t.Recipients...))
-	if err != nil {
-		return err
+	files := []file{{readFile, []byte(readable)}}
+	if t.Files == "" {
+		id, err := s.identity(ctx)
+		if err != nil {
+			return err
+		}
+		key, err := keyCopy(id, append([]string{to}, t.Recipients...))
+		if err != nil {
+			return err
+		}
+		files = []file{{readFile, []byte(howToRead)}, {keyFile, key}}
 	}
 	raw, err = json.Marshal(mark{t.ID, master})
 	if err != nil {
 		return err
 	}
-	for _, f := range []struct {
-		name string
-		text []byte
-	}{{readFile, []byte(howToRead)}, {keyFile, key}, {markFile, append(raw, '\n')}} {
+	for _, f := range append(files, file{markFile, append(raw, '\n')}) {
 		if err := p.Put(ctx, f.name, int64(len(f.text)), bytes.NewReader(f.text)); err != nil {
 			return fmt.Errorf("%s: %w", f.name, err)
 		}
@@ -304,6 +310,11 @@ With the identity of a recipient that the target was given:
   age --decrypt -i identity.txt DEVICE/FILE.cfg.age > FILE.cfg
 
 Remove master.txt and copies.txt afterwards: whoever has them can read everything.
+`
+
+const readable = `These are copies of network devices' configurations, made by Steady Magpie.
+DEVICE/PART.cfg is what was pulled last; DEVICE/DEVICE_PART_TIME_vNUMBER.cfg are
+the versions. What is changed here is not read back by the service.
 `
 
 // keyCopy is the key of the copies, sealed in the form of text.
@@ -373,7 +384,7 @@ func (s *Service) copyFiles(ctx context.Context, t store.Target, b *batch) error
 	var did []store.Copy
 	for _, c := range b.come {
 		move()
-		err = s.copyOne(ctx, p, to, &c, move)
+		err = s.copyOne(ctx, t, p, to, &c, move)
 		if missed := new(missedError); errors.As(err, &missed) {
 			b.failed, c.Trouble = c.VersionID, cmp.Or(context.Cause(ctx), missed.why).Error()
 		} else if err != nil {
@@ -438,7 +449,7 @@ func (s *Service) copied(ctx context.Context, t store.Target, p place.Place, did
 
 // copyOne puts one version to a target. One that does not read back here is left out: it is not
 // the target's fault.
-func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient, c *store.Copy, move func()) error {
+func (s *Service) copyOne(ctx context.Context, t store.Target, p place.Place, to []age.Recipient, c *store.Copy, move func()) error {
 	q := s.Store.As(job.Service)
 	v, err := q.Version(ctx, store.ByID(c.VersionID))
 	if errors.Is(err, store.ErrNotFound) { // it was deleted meanwhile
@@ -447,6 +458,9 @@ func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient
 	}
 	if err != nil {
 		return err
+	}
+	if t.Files != "" {
+		return s.copyReadable(ctx, t.Files == core.FilesPlain, p, v, c, move)
 	}
 	sealed, done, err := s.sealedCopy(ctx, q, v, to)
 	if errors.Is(err, store.ErrDamaged) {
@@ -469,6 +483,52 @@ func (s *Service) copyOne(ctx context.Context, p place.Place, to []age.Recipient
 	}
 	c.State, c.Trouble = core.CopyThere, ""
 	return nil
+}
+
+// copyReadable puts one version to a target as it is, or masked, and beside it, where nothing newer was
+// kept, as what its part runs.
+func (s *Service) copyReadable(ctx context.Context, plain bool, p place.Place, v core.Version, c *store.Copy, move func()) error {
+	q := s.Store.As(job.Service)
+	d, err := q.DeviceByID(ctx, v.DeviceID)
+	if err != nil {
+		return err
+	}
+	f, write, err := s.fileOf(ctx, Export{Plain: plain}, d, v)
+	if err != nil {
+		return err
+	}
+	if f.Left != "" {
+		c.State, c.Trouble = core.CopyLeftOut, f.Left
+		return nil
+	}
+	names := []string{v.Device + "/" + f.Name}
+	newest, err := q.Version(ctx, store.Latest(v.DeviceID, v.Part, 0))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if newest.ID == v.ID {
+		names = append(names, currentFile(v))
+	}
+	for _, name := range names {
+		r, w := io.Pipe()
+		go func() { w.CloseWithError(write(w)) }()
+		err := p.Put(ctx, name, f.Bytes, movingReader{r, move})
+		r.Close()
+		if errors.Is(err, store.ErrDamaged) {
+			c.State, c.Trouble = core.CopyLeftOut, store.Unreadable
+			return nil
+		}
+		if err != nil {
+			return &missedError{name, err}
+		}
+	}
+	c.Path, c.Bytes, c.State, c.Trouble = names[0], f.Bytes, core.CopyThere, ""
+	return nil
+}
+
+// currentFile is the name of the readable file of what a version's part runs.
+func currentFile(v core.Version) string {
+	return v.Device + "/" + strings.ReplaceAll(v.Part, "+", "-") + path.Ext(fileName(v))
 }
 
 // sealedCopy is a version's content, sealed: in memory, or, where it is large, in a file.
@@ -609,7 +669,7 @@ func (s *Service) Repair(ctx context.Context, contentID string) (from string, er
 	var failed error
 	for _, c := range copies {
 		for _, t := range targets {
-			if t.ID != c.TargetID || t.Kind == place.Git {
+			if t.ID != c.TargetID || t.Kind == place.Git || t.Files == core.FilesMasked {
 				continue
 			}
 			if err = s.mend(ctx, t, c.Path, contentID, id); err == nil {
@@ -638,9 +698,11 @@ func (s *Service) mend(ctx context.Context, t store.Target, name, contentID stri
 		return err
 	}
 	defer r.Close()
-	opened, err := age.Decrypt(r, id)
-	if err != nil {
-		return fmt.Errorf("%s cannot be opened: %w", name, err)
+	var opened io.Reader = r
+	if t.Files == "" {
+		if opened, err = age.Decrypt(r, id); err != nil {
+			return fmt.Errorf("%s cannot be opened: %w", name, err)
+		}
 	}
 	if _, pieces, err := s.Store.As(job.Service).ContentSize(ctx, contentID); err != nil || pieces {
 		if err == nil {

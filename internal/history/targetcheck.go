@@ -145,7 +145,7 @@ func (s *Service) checkTarget(ctx context.Context, t store.Target, id age.Identi
 		for _, c := range some {
 			move()
 			deep := open || share(c.VersionID, openedEach) == day
-			why, err := copyThere(ctx, p, c, id, deep, move)
+			why, err := s.copyThere(ctx, t, p, c, id, deep, move)
 			if err != nil {
 				return looked, missing, cmp.Or(context.Cause(ctx), err)
 			}
@@ -173,8 +173,9 @@ func share(id string, n int) int {
 }
 
 // copyThere says why a copy is not what was put there; empty: it is. deep: it is read to its end and opened,
-// which proves each byte of it; otherwise its beginning is. An error is the target's.
-func copyThere(ctx context.Context, p place.Place, c store.Copy, id age.Identity, deep bool, move func()) (why string, err error) {
+// which proves each byte of it; otherwise its beginning is. Of a masked file its length alone is known, and of a
+// readable one it is looked whether the file of what runs is there, too. An error is the target's.
+func (s *Service) copyThere(ctx context.Context, t store.Target, p place.Place, c store.Copy, id age.Identity, deep bool, move func()) (why string, err error) {
 	r, err := p.Get(ctx, c.Path)
 	if errors.Is(err, place.ErrAbsent) {
 		return "it is not there", nil
@@ -184,6 +185,9 @@ func copyThere(ctx context.Context, p place.Place, c store.Copy, id age.Identity
 	}
 	defer r.Close()
 	from := &watched{Reader: movingReader{r, move}}
+	if t.Files != "" {
+		return s.readableThere(ctx, t, p, c, from, deep)
+	}
 	opened, err := age.Decrypt(from, id)
 	if err == nil && deep {
 		_, err = io.Copy(io.Discard, opened)
@@ -193,6 +197,49 @@ func copyThere(ctx context.Context, p place.Place, c store.Copy, id age.Identity
 	}
 	if err != nil {
 		return "it does not open: " + err.Error(), nil
+	}
+	return "", nil
+}
+
+func (s *Service) readableThere(ctx context.Context, t store.Target, p place.Place, c store.Copy, from *watched, deep bool) (why string, err error) {
+	q := s.Store.As(job.Service)
+	v, err := q.Version(ctx, store.ByID(c.VersionID))
+	if errors.Is(err, store.ErrNotFound) { // it was deleted meanwhile
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	newest, err := q.Version(ctx, store.Latest(v.DeviceID, v.Part, 0))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", err
+	}
+	if newest.ID == v.ID {
+		now, err := p.Get(ctx, currentFile(v))
+		if errors.Is(err, place.ErrAbsent) {
+			return currentFile(v) + " is not there", nil
+		}
+		if err != nil {
+			return "", err
+		}
+		now.Close()
+	}
+	if !deep {
+		return "", nil
+	}
+	_, pieces, err := q.ContentSize(ctx, v.ContentID)
+	if err != nil {
+		return "", err
+	}
+	sum := s.Store.Keys().Hasher("content")
+	n, err := io.Copy(sum, from)
+	switch {
+	case err != nil:
+		return "", err
+	case n != c.Bytes:
+		return fmt.Sprintf("it has %d bytes, and %d were put there", n, c.Bytes), nil
+	case t.Files == core.FilesPlain && !pieces && s.Store.Keys().Sum(sum) != v.ContentID:
+		return "it is another text than was put there", nil
 	}
 	return "", nil
 }

@@ -1,9 +1,12 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"magpie/internal/core"
@@ -14,6 +17,17 @@ import (
 
 // ErrTarget is returned for a target that makes no sense.
 var ErrTarget = errors.New("it cannot be a target")
+
+// ErrPlain is returned for who may not have secrets kept where they can be read.
+var ErrPlain = errors.New("files with secrets in them take the right to see secrets")
+
+// FilesOf is how a target's files are.
+func FilesOf(t store.Target) string {
+	if t.Kind == place.Git {
+		return core.FilesMasked
+	}
+	return cmp.Or(t.Files, core.FilesSealed)
+}
 
 // ErrNotReached is returned for a target that did not do what it was asked when it was to be kept.
 var ErrNotReached = errors.New("the target was not reached")
@@ -50,6 +64,21 @@ func (s *Service) SaveTarget(ctx context.Context, actor core.Actor, was string, 
 	}
 	if _, err := recipients(t.Recipients); err != nil {
 		return t, fmt.Errorf("%w: %w", ErrTarget, err)
+	}
+	if t.Files == core.FilesSealed || t.Kind == place.Git && t.Files == core.FilesMasked {
+		t.Files = ""
+	}
+	switch {
+	case !slices.Contains(core.FileForms, cmp.Or(t.Files, core.FilesSealed)):
+		return t, fmt.Errorf("%w: its files are %s, and not %q", ErrTarget, strings.Join(core.FileForms, ", "), t.Files)
+	case was != "" && t.Files != old.Files:
+		return t, fmt.Errorf("%w: its files are %s, which cannot be changed; add another target", ErrTarget, FilesOf(old))
+	case t.Files != "" && t.Kind == place.Git:
+		return t, fmt.Errorf("%w: a Git repository holds masked text; leave files out", ErrTarget)
+	case t.Files != "" && len(t.Recipients) > 0:
+		return t, fmt.Errorf("%w: %s files are sealed to nobody; leave recipients out", ErrTarget, t.Files)
+	case t.Files == core.FilesPlain && !actor.Secrets:
+		return t, ErrPlain
 	}
 	if t.Kind == place.Git && len(t.Recipients) > 0 {
 		return t, fmt.Errorf("%w: a Git repository holds masked text, sealed to nobody; leave recipients out", ErrTarget)
@@ -92,6 +121,9 @@ func saidOf(t store.Target) string {
 	}
 	if n := len(t.Recipients); n > 0 {
 		said += ", sealed to " + core.Count(n, "other", "others")
+	}
+	if t.Files != "" {
+		said += ", files readable, " + map[string]string{core.FilesMasked: "secrets hidden", core.FilesPlain: "with their secrets"}[t.Files]
 	}
 	if t.Keep {
 		said += ", keeps what is deleted here"

@@ -45,6 +45,7 @@ type Sealed struct {
 	HostKey    string   `json:"host_key,omitempty"`
 	CA         string   `json:"ca,omitempty"`
 	Recipients []string `json:"recipients,omitempty"` // age recipients, besides the service itself
+	Files      string   `json:"files,omitempty"`      // how its files are; empty: sealed. It is kept sealed itself, so that nobody makes them readable in the database
 }
 
 // Standing is how a target stands.

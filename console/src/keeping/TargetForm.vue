@@ -20,6 +20,7 @@ const form = reactive({
   host_key: t?.host_key ?? '',
   ca: t?.ca ?? '',
   recipients: t?.recipients.join('\n') ?? '',
+  files: t?.files ?? 'sealed',
   keep: t?.keep ?? false,
   paused: t?.paused ?? false,
   unreached: false,
@@ -31,6 +32,11 @@ const kinds = [
   { value: 'http', label: 'an HTTP server (WebDAV, or PUT)' },
   { value: 'git', label: 'a Git repository' },
 ]
+const forms = [
+  { value: 'sealed', label: 'sealed' },
+  { value: 'masked', label: 'readable, secrets hidden' },
+  { value: 'plain', label: 'readable, with passwords and keys' },
+]
 const like = { folder: '/mnt/vault', sftp: 'sftp://host/srv/copies', http: 'https://host/copies', git: 'ssh://git@host/copies.git' }
 const bySSH = computed(() => form.kind === 'sftp' || (form.kind === 'git' && form.where.startsWith('ssh:')))
 const { busy, trouble, attempt } = useAttempt()
@@ -40,7 +46,12 @@ const shown = computed(
 const keep = () =>
   attempt(async () => {
     const { recipients, ...rest } = form
-    const body = { ...rest, recipients: recipients.split(/\s+/).filter(Boolean) }
+    const sealed = form.files === 'sealed' && form.kind !== 'git'
+    const body = {
+      ...rest,
+      files: form.kind === 'git' ? undefined : form.files,
+      recipients: sealed ? recipients.split(/\s+/).filter(Boolean) : [],
+    }
     if (t) await call('PUT', '/targets/' + encodeURIComponent(t.name), body)
     else await call('POST', '/targets', body)
     emit('kept')
@@ -84,8 +95,12 @@ const keep = () =>
         </p>
         <FormField v-if="!bySSH" v-model="form.ca" label="Certificates that vouch for it" name="target-ca" type="area" mono />
       </template>
+      <template v-if="!t && form.kind !== 'git'">
+        <FormField v-model="form.files" label="Its files are" name="target-files" type="select" :options="forms" />
+        <p v-if="form.files === 'plain'" class="text-alarm">Warning: whoever reads that place reads passwords and keys of all devices.</p>
+      </template>
       <FormField
-        v-if="form.kind !== 'git'"
+        v-if="form.kind !== 'git' && form.files === 'sealed'"
         v-model="form.recipients"
         label="Seal its files to these age recipients, too"
         name="target-recipients"

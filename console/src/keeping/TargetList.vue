@@ -46,14 +46,17 @@ const mark = { failing: 'text-alarm', 'in step': 'text-added-ink' } as Record<st
   <section aria-labelledby="targets">
     <h2 id="targets" class="mb-1">Copies elsewhere</h2>
     <p class="mb-2 max-w-prose text-faded">
-      Every version is copied to each target, sealed, soon after it was taken; a Git repository gets masked text. The files can be read
-      without this service by who has the key: a file there says how. What is damaged here is mended from there.
+      Every version is copied to each target soon after it was taken: sealed, unless readable files were chosen; a Git repository gets
+      masked text. Sealed files can be read without this service by who has the key: a file there says how. What is damaged here is mended
+      from there.
     </p>
     <AppButton v-if="admin" class="mb-2" @click="editing = 'new'">Add a target</AppButton>
     <ProblemNote :error="error ?? (editing ? undefined : trouble)" class="mb-2" />
     <DataTable v-if="all" name="Targets" :columns="columns" :rows="all" :row-id="(t: Target) => t.name">
       <template #where="{ row: t }"
-        ><span class="break-all">{{ t.where }}</span></template
+        ><span class="break-all">{{ t.where }}</span>
+        <span v-if="t.files === 'plain'" class="block text-alarm">readable, with passwords and keys</span>
+        <span v-else-if="t.files === 'masked'" class="block text-faded">readable, secrets hidden</span></template
       >
       <template #state="{ row: t }"
         ><span :class="mark[t.state]">{{ t.state }}</span></template
