@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -87,6 +88,39 @@ func TestConsoleNoHarm(t *testing.T) {
 	if text := second.text(); strings.Contains(text, "Undo: put") || strings.Contains(text, "what runs now as") {
 		t.Errorf("the page of what was undone says\n%s", text)
 	}
+
+	// One version is deleted by who types it and says why; what keeps it is said.
+	doomed := w.versions(r1)[1]
+	second.open("/version?ref=" + doomed.Ref)
+	for _, pinned := range []bool{true, false} {
+		must(w.admin.SetMark(ctx(t), doomed.Ref, client.Mark{Pin: &pinned}))(t)
+		second.allows("409")
+		if pinned {
+			second.more("More", "Delete this version")
+			second.fill(`input[name=reason]`, "a wrong one")
+			second.fill(`input[name=confirm]`, doomed.Ref)
+		}
+		second.click("Delete it")
+		if pinned {
+			second.see("pinned")
+		}
+	}
+	second.see(doomed.Ref + " was deleted.")
+	second.click("Close")
+	second.see("Timeline")
+	if slices.ContainsFunc(w.versions(r1), func(v client.Version) bool { return v.ID == doomed.ID }) {
+		t.Errorf("%s is still there", doomed.Ref)
+	}
+
+	// Checks are made by themselves, and once more, compared.
+	second.open("/devices/" + r1 + "?tab=checks")
+	second.fill(`textarea[name=checks-now]`, "state lanes")
+	second.click("Check now")
+	second.see("state lanes")
+	second.see("✓ good")
+	second.click("Check again, and compare")
+	second.see("compared with the earlier look")
+	eventually(t, "what was is there beside what is", func() bool { return strings.Count(second.text(), "✓ good") == 2 })
 
 	// A restore whose pushes wait is not over, and tells how long.
 	look := w.end(must(w.admin.NewRestorePreview(ctx(t), client.NewRestorePreview{Selector: []string{r1}, Which: "1"}))(t).ID)

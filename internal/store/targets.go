@@ -83,9 +83,16 @@ func (q *Q) Target(ctx context.Context, name string) (Target, error) {
 	return t, q.openTarget(&t)
 }
 
+// readableTarget is under what a target is sealed whose files are readable: an instance of a release that knows
+// of none does not open it, and copies nothing there.
+const readableTarget = "readable target"
+
 // openTarget opens what is sealed of a target. One that does not open holds the others up in nothing.
 func (q *Q) openTarget(t *Target) error {
 	raw, err := q.keys.Open("target", t.ID, t.Body)
+	if errors.Is(err, seal.ErrWrongKey) {
+		raw, err = q.keys.Open(readableTarget, t.ID, t.Body)
+	}
 	if t.Shut = errors.Is(err, seal.ErrWrongKey); t.Shut {
 		return nil
 	}
@@ -109,7 +116,11 @@ func (q *Q) SaveTarget(ctx context.Context, t *Target) error {
 	if err != nil {
 		return err
 	}
-	t.Body, t.ChangedBy, t.ChangedAt = q.keys.Seal("target", t.ID, raw), q.actor.Name, q.clock().UTC()
+	purpose := "target"
+	if t.Files != "" {
+		purpose = readableTarget
+	}
+	t.Body, t.ChangedBy, t.ChangedAt = q.keys.Seal(purpose, t.ID, raw), q.actor.Name, q.clock().UTC()
 	if isNew {
 		_, err = q.exec(ctx, `INSERT INTO targets (id, name, kind, place, body, keep, paused, note, changed_by, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			t.ID, t.Name, t.Kind, t.Where, t.Body, t.Keep, t.Paused, t.Note, t.ChangedBy, t.ChangedAt)

@@ -9,6 +9,8 @@ import ProblemNote from '../design/ProblemNote.vue'
 import { selectorOf } from '../selector'
 import { useSession } from '../session'
 import AddDevice from './AddDevice.vue'
+import ModalDialog from '../design/ModalDialog.vue'
+import MakeChecks from '../device/MakeChecks.vue'
 import BaselineMany from './BaselineMany.vue'
 import { usePulls } from './bulk'
 import RestoreMany from './RestoreMany.vue'
@@ -37,6 +39,7 @@ useKeys([
 const deeds = computed<Deed[]>(() => [
   ...(admin.value ? [{ label: `Tag ${whom.value}…`, run: () => (open.value = 'tag') }] : []),
   { label: `Approve a baseline of ${whom.value}…`, run: () => (open.value = 'baseline') },
+  { label: `Check ${whom.value}…`, run: () => (open.value = 'check') },
   { label: `Put ${whom.value} back…`, run: () => (open.value = 'restore') },
   { label: `Snapshot of ${whom.value}…`, run: () => router.push({ path: '/snapshots', query: { of: selector.value.join(' ') } }) },
 ])
@@ -52,6 +55,7 @@ const deeds = computed<Deed[]>(() => [
     <AppButton v-if="admin" @click="open = 'add'">Add a device</AppButton>
     <TagMany v-if="open === 'tag'" :selector="selector" :whom="whom" :devices="listed" @close="open = ''" />
     <BaselineMany v-if="open === 'baseline'" :selector="selector" :whom="whom" @close="open = ''" />
+    <ModalDialog v-if="open === 'check'" :title="`Check ${whom}`" @close="open = ''"><MakeChecks :selector="selector" /></ModalDialog>
     <RestoreMany v-if="open === 'restore'" :selector="selector" :whom="whom" @close="open = ''" />
     <AddDevice v-if="open === 'add'" @close="open = ''" @added="(name) => router.push('/devices/' + name)" />
   </div>

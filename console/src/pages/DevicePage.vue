@@ -116,7 +116,7 @@ const against = computed(() => (baseline.value && baseline.value.id !== newest.v
         </template>
         <template #jobs><JobTable :jobs="jobs?.items ?? []" /></template>
         <template #identity><DeviceFacts :device="d" :swaps="swaps ?? []" /></template>
-        <template #checks><LastChecks :jobs="jobs?.items ?? []" /></template>
+        <template #checks><LastChecks :jobs="jobs?.items ?? []" :device="d.name" /></template>
       </TabBar>
       <ModalDialog v-if="testing" title="Try the newest version out" @close="testing = false"><RestoreTest :device="d" /></ModalDialog>
     </template>

@@ -9,6 +9,7 @@ import AppButton from '../design/AppButton.vue'
 import ProblemNote from '../design/ProblemNote.vue'
 import StateMark from '../design/StateMark.vue'
 import { aboutMany, useKinds } from '../jobs/kinds'
+import ChecksPanel from '../jobs/ChecksPanel.vue'
 import JobEnd from '../jobs/JobEnd.vue'
 import JobLog from '../jobs/JobLog.vue'
 import PlanPanel from '../jobs/PlanPanel.vue'
@@ -82,7 +83,8 @@ const proof = computed(() => {
     <p v-else class="text-faded" role="status">
       Under way{{ job.usual_ms ? `; usually it takes ${span(job.usual_ms)}` : '' }}. This page follows it; leave and come back as you like.
     </p>
-    <ResultFacts v-if="job.result" :result="job.result" />
+    <ChecksPanel v-if="job.kind === 'check' && job.result" :key="job.id" :job="job" :may="operator" />
+    <ResultFacts v-else-if="job.result" :result="job.result" />
     <PlanPanel v-if="job.plan" :plan="job.plan" />
     <TestPanel v-if="job.restore_test" :test="job.restore_test" :over="over" />
     <section v-if="job.learned?.draft">

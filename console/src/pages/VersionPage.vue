@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { useQuery } from '@pinia/colada'
-import { computed } from 'vue'
+import { useQuery, useQueryCache } from '@pinia/colada'
+import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { versionsOf } from '../api/call'
 import { when } from '../composables/time'
@@ -13,6 +13,7 @@ import TimeMark from '../design/TimeMark.vue'
 import MarkVersion from '../device/MarkVersion.vue'
 import { countedFrom } from '../device/versions'
 import { useSession } from '../session'
+import RemoveVersion from '../version/RemoveVersion.vue'
 import { useText } from '../version/text'
 import VersionText from '../version/VersionText.vue'
 
@@ -21,6 +22,8 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const operator = session.may('operator')
+const admin = session.may('admin')
+const removing = ref(false)
 const of = computed(() => String(route.query.ref ?? ''))
 const device = computed(() => of.value.split(/[@/]/)[0])
 const { data: t, error } = useText(
@@ -33,6 +36,16 @@ const { data: all } = useQuery({
   query: () => versionsOf(device.value, v.value!.part),
   enabled: () => !!v.value,
 })
+// The page of the device compares nothing any more with a version that is gone.
+const cache = useQueryCache()
+function removed() {
+  const part = v.value!.part
+  cache.setQueryData(
+    ['part', device.value, part],
+    (all.value ?? []).filter((x) => x.ref !== v.value!.ref),
+  )
+  void router.replace('/devices/' + device.value)
+}
 const near = (by: number) => all.value?.find((x) => x.number === (v.value?.number ?? 0) + by)
 const before = computed(() => (v.value ? (countedFrom(all.value ?? [], v.value) ?? near(-1)) : undefined))
 const go = (by: number) => near(by) && void router.push('/version?ref=' + near(by)!.ref)
@@ -41,11 +54,12 @@ useKeys([
   { keys: ']', does: 'the version after', run: () => go(1) },
 ])
 const deeds = computed<Deed[]>(() => {
-  const ref = v.value?.ref ?? of.value
+  const name = v.value?.ref ?? of.value
   return [
-    { label: 'Compare with the newest', to: `/compare?from=${ref}&to=${ref.replace(/@.*$/, '@latest')}` },
-    { label: 'Compare with the baseline', to: `/compare?from=${ref.replace(/@.*$/, '@baseline')}&to=${ref}` },
-    ...(operator.value && session.me?.secrets && v.value?.lines ? [{ label: 'Edit it as another version', to: '/edit?ref=' + ref }] : []),
+    { label: 'Compare with the newest', to: `/compare?from=${name}&to=${name.replace(/@.*$/, '@latest')}` },
+    { label: 'Compare with the baseline', to: `/compare?from=${name.replace(/@.*$/, '@baseline')}&to=${name}` },
+    ...(operator.value && session.me?.secrets && v.value?.lines ? [{ label: 'Edit it as another version', to: '/edit?ref=' + name }] : []),
+    ...(admin.value && v.value ? [{ label: 'Delete this version', danger: true, run: () => (removing.value = true) }] : []),
   ]
 })
 </script>
@@ -71,6 +85,7 @@ const deeds = computed<Deed[]>(() => {
       }}</AppButton>
       <ActionMenu label="More" :deeds="deeds" />
     </div>
+    <RemoveVersion v-if="removing && v" :version="v" @close="removing = false" @removed="removed" />
     <p v-if="t.sure" class="mb-2 text-faded">{{ t.sure }}</p>
     <VersionText :key="of" :of="of">
       <section v-if="v">

@@ -290,9 +290,9 @@ func (d *Device) Serve(e box.Env) (func(), error) {
 	mux.HandleFunc("GET "+root+"/data/skua-wireless:settings", d.in(d.export))
 	mux.HandleFunc("PUT "+root+"/data/skua-wireless:settings", d.in(d.put))
 	mux.HandleFunc("PATCH "+root+"/data/skua-wireless:settings", d.in(d.put))
-	mux.HandleFunc("GET "+root+"/data/skua-wireless:mesh", d.in(d.mesh))
-	mux.HandleFunc("GET "+root+"/data/skua-wireless:mesh/{member}/options", d.in(d.memberOptions))
-	mux.HandleFunc("PUT "+root+"/data/skua-wireless:mesh/{member}/options", d.in(d.memberOptions))
+	mux.HandleFunc("GET "+root+"/data/skua-wireless:members", d.in(d.memberList))
+	mux.HandleFunc("GET "+root+"/data/skua-wireless:members/{member}/options", d.in(d.memberOptions))
+	mux.HandleFunc("PUT "+root+"/data/skua-wireless:members/{member}/options", d.in(d.memberOptions))
 	mux.HandleFunc("POST "+root+"/operations/skua-wireless:import", d.in(d.take))
 	mux.HandleFunc("POST "+root+"/operations/skua-wireless:adopt", d.in(d.adopt))
 	mux.HandleFunc("GET "+root+"/data/skua-wireless:task/{n}", d.in(d.task))
@@ -436,7 +436,7 @@ func (d *Device) done(w http.ResponseWriter, r *http.Request, err error) {
 	}
 }
 
-func (d *Device) mesh(w http.ResponseWriter, _ *http.Request) {
+func (d *Device) memberList(w http.ResponseWriter, _ *http.Request) {
 	d.Lock()
 	defer d.Unlock()
 	list := []any{}
@@ -447,7 +447,7 @@ func (d *Device) mesh(w http.ResponseWriter, _ *http.Request) {
 		}
 		list = append(list, map[string]any{"name": m.Name, "serial": m.Serial, "model": "Skua A2", "release": "5.2", "state": state})
 	}
-	d.answer(w, map[string]any{"skua-wireless:mesh": map[string]any{"member": list}})
+	d.answer(w, map[string]any{"skua-wireless:members": map[string]any{"member": list}})
 }
 
 func (d *Device) memberOptions(w http.ResponseWriter, r *http.Request) {
