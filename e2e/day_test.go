@@ -60,7 +60,7 @@ func TestScriptedDay(t *testing.T) {
 			t.Errorf("%s was changed by %s, asked for by %s", name, v[0].Author, v[0].Actor)
 		}
 	}
-	if out := run("check", "--again", look); !strings.Contains(out, "0 that were good are bad") {
+	if out := run("check", "--again", look); !strings.Contains(out, "none that was good is bad") {
 		t.Errorf("%s", out)
 	}
 	var said string

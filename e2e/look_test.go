@@ -40,10 +40,10 @@ func TestChecksByThemselves(t *testing.T) {
 	says(out, "device "+r1+" +good", "device "+other+" +good", "2 good, 0 bad, 0 not known", "magpie check --again ")
 	job := regexp.MustCompile(`--again (\S+)`).FindStringSubmatch(out)[1]
 	w.fleet.faults(other, box.Faults{Down: true})
-	says(run(1, "check", "--again", job), "device "+r1+" +good +good", "device "+other+" +good +bad", "1 that were good are bad")
+	says(run(1, "check", "--again", job), "device "+r1+" +good +good", "device "+other+" +good +bad", "1 that was good is bad")
 	says(run(1, "check", other), "0 good, 1 bad")
 	w.fleet.faults(other, box.Faults{})
-	says(run(0, "check", "--again", job), "0 that were good are bad")
+	says(run(0, "check", "--again", job), "none that was good is bad")
 	says(run(0, "check", r1, "--check", "state lanes", "--check", "device "+other), r1+" +state lanes +good", "2 good")
 	if end := must(client.CheckEndOf(must(w.admin.Job(ctx(t), job))(t)))(t); len(end.Rows) != 2 || end.Rows[0].After == nil {
 		t.Errorf("%+v", end)

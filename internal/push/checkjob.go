@@ -1,6 +1,7 @@
 package push
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,8 +59,12 @@ func (s *Service) RequestChecks(ctx context.Context, actor core.Actor, devices [
 	if len(req.Rows) > MaxRows {
 		return j, fmt.Errorf("%w: there are %d, and at most %d are made", ErrChecks, len(req.Rows), MaxRows)
 	}
-	about := core.Count(len(req.Rows), "check", "checks")
-	return s.Queue(ctx, actor, "check", store.NewJob{Job: core.Job{Kind: "check", Device: about}, Wants: req, Key: key}, about)
+	said := core.Count(len(req.Rows), "check", "checks")
+	about := said
+	if len(req.Rows) > 0 && !slices.ContainsFunc(req.Rows, func(r CheckRow) bool { return r.Device != req.Rows[0].Device }) {
+		about = cmp.Or(req.Rows[0].Device, said)
+	}
+	return s.Queue(ctx, actor, "check", store.NewJob{Job: core.Job{Kind: "check", Device: about}, Wants: req, Key: key}, said)
 }
 
 // rowsOf reads checks of devices. What is about no device in particular is made once.
@@ -185,7 +190,14 @@ func (s *Service) checkJob(ctx context.Context, j core.Job, l *job.Log) {
 	}
 	said := fmt.Sprintf("%d good, %d bad, %d not known", good, bad, unknown)
 	if req.Against != "" {
-		said += fmt.Sprintf("; %d that were good are bad", worse)
+		switch worse {
+		case 0:
+			said += "; none that was good is bad"
+		case 1:
+			said += "; 1 that was good is bad"
+		default:
+			said += fmt.Sprintf("; %d that were good are bad", worse)
+		}
 	}
 	outcome := core.Done
 	if errors.Is(context.Cause(ctx), job.ErrCancelled) {
