@@ -53,6 +53,15 @@ func (a *app) dialect() *cli.Command {
 				found = append(found, d.Doubts...)
 				if !c.Bool("json") {
 					a.s.printf("%s: sound; dialect %s, %s, %s\n", f, d.Dialect, count(len(d.Rules), "rule", "rules"), count(len(d.Parts), "part", "parts"))
+					gone := d.LetsGo()
+					if len(gone) == 0 {
+						a.s.printf("  every difference counts\n")
+					} else {
+						a.s.printf("  every difference counts, but not:\n")
+					}
+					for _, g := range gone {
+						a.s.printf("    %s\n", a.s.paint(faint, g))
+					}
 				}
 			}
 			a.print(c, found, func() {
