@@ -7,4 +7,5 @@ export const useKinds = () => useQuery({ key: ['job-kinds'], query: () => listAl
 
 // aboutMany tells whether a job is about more than one device, so that what it names is
 // no device's page.
-export const aboutMany = (j: Job) => ['restore-preview', 'restore', 'scheduled', 'snapshot'].includes(j.kind) || !j.device || j.device.includes(' ')
+export const aboutMany = (j: Job) =>
+  ['restore-preview', 'restore', 'scheduled', 'snapshot'].includes(j.kind) || !j.device || j.device.includes(' ')
