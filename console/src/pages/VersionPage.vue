@@ -24,17 +24,19 @@ const session = useSession()
 const operator = session.may('operator')
 const admin = session.may('admin')
 const removing = ref(false)
+const going = ref(false)
 const of = computed(() => String(route.query.ref ?? ''))
 const device = computed(() => of.value.split(/[@/]/)[0])
 const { data: t, error } = useText(
   () => of.value,
   () => false,
+  () => !going.value,
 )
 const v = computed(() => t.value?.version)
 const { data: all } = useQuery({
   key: () => ['part', device.value, v.value?.part ?? ''],
   query: () => versionsOf(device.value, v.value!.part),
-  enabled: () => !!v.value,
+  enabled: () => !!v.value && !going.value,
 })
 // The page of the device compares nothing any more with a version that is gone.
 const cache = useQueryCache()
@@ -85,9 +87,9 @@ const deeds = computed<Deed[]>(() => {
       }}</AppButton>
       <ActionMenu label="More" :deeds="deeds" />
     </div>
-    <RemoveVersion v-if="removing && v" :version="v" @close="removing = false" @removed="removed" />
+    <RemoveVersion v-if="removing && v" v-model:going="going" :version="v" @close="removing = false" @removed="removed" />
     <p v-if="t.sure" class="mb-2 text-faded">{{ t.sure }}</p>
-    <VersionText :key="of" :of="of">
+    <VersionText v-if="!going" :key="of" :of="of">
       <section v-if="v">
         <h2 class="mb-1">Where it comes from</h2>
         <FactList

@@ -11,12 +11,21 @@ import MeantField from '../push/MeantField.vue'
 // Deletes one version for good: a wrong import, a secret that should not be here.
 const props = defineProps<{ version: Schemas['Version'] }>()
 const emit = defineEmits<{ close: []; removed: [] }>()
+// The version may be gone: whoever shows it asks for it no more. It is there again when it was not deleted.
+const going = defineModel<boolean>('going')
 const meant = ref(false)
 const reason = ref('')
 const came = ref<Schemas['RemovedVersion']>()
 const { busy, trouble, attempt } = useAttempt()
 const send = () =>
-  attempt(async () => void (came.value = await call('DELETE', '/version' + query({ ref: props.version.ref, reason: reason.value.trim() }))))
+  attempt(async () => {
+    going.value = true
+    try {
+      came.value = await call('DELETE', '/version' + query({ ref: props.version.ref, reason: reason.value.trim() }))
+    } finally {
+      going.value = !!came.value
+    }
+  })
 const leave = () => (came.value ? emit('removed') : emit('close'))
 </script>
 
