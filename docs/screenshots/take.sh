@@ -36,6 +36,7 @@ shot job 'magpie job show $(magpie --json job list --device wrackhaven-r1 --limi
 export MAGPIE_DEVICE_PASSWORD=demo-nest-1
 strip() { magpie --json device show skerrinsay-p1 | grep "\"$1\"" | cut -d'"' -f4; }
 ADDRESS=$(strip address) KEY=$(strip host_key_fingerprint); export ADDRESS KEY
+magpie device edit skerrinsay-p1 --spare >/dev/null # experiments run on spares only
 SIZE=180x61 POINTS=8 shot dialect-try 'magpie dialect try dialects/fulmar.yaml --address $ADDRESS --port 2222 --user magpie --accept-key $KEY' 'magpie dialect learn fulmar --of skerrinsay-p1 --on skerrinsay-p1 --experiment --yes | tail -26 | cut -c1-176'
 
 # The console's pages, in headless Chromium.

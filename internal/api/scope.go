@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -129,8 +128,8 @@ func (s *Server) soundScope(c *gin.Context, field, scope, role string) error {
 	if role != core.Operator {
 		return wrong(field, "a scope belongs to the role operator: readers see everything, and what admins do is about everything", "")
 	}
-	if utf8.RuneCountInString(scope) > mostOf {
-		return wrong(field, fmt.Sprintf("the scope has more than %d characters", mostOf), "use patterns, or a tag")
+	if p := keepable(field, scope); p != nil {
+		return p
 	}
 	devices, err := s.Jobs.Store.As(actor(c)).Selected(c.Request.Context(), scope)
 	if err != nil {

@@ -137,11 +137,19 @@ func distinct(words []string) map[string]bool {
 	return out
 }
 
+// keepable tells why a selector is too long to be kept as field, or nil.
+func keepable(field, text string) *client.Problem {
+	if utf8.RuneCountInString(text) <= mostOf {
+		return nil
+	}
+	return wrong(field, fmt.Sprintf("the %s has more than %d characters", field, mostOf), "use patterns, or a tag")
+}
+
 // selectorText reads a selector that is kept as it was typed.
 func (s *Server) selectorText(c *gin.Context, words []string) (string, bool) {
 	text := strings.Join(words, " ")
-	if utf8.RuneCountInString(text) > mostOf {
-		fail(c, wrong("selector", fmt.Sprintf("the selector has more than %d characters", mostOf), "use patterns, or a tag"))
+	if p := keepable("selector", text); p != nil {
+		fail(c, p)
 		return "", false
 	}
 	_, ok := s.selector(c, words)

@@ -99,18 +99,13 @@ const manifestName = "manifest.json"
 
 // exported is what a manifest says of one file, kept as it came.
 type exported struct {
-	Name    string `json:"name"`
-	Device  string `json:"device"`
-	Part    string `json:"part"`
-	TakenAt string `json:"taken_at"`
-
+	manifested
 	raw json.RawMessage
 }
 
 func (x *exported) UnmarshalJSON(raw []byte) error {
-	type plain exported
 	x.raw = bytes.Clone(raw)
-	return json.Unmarshal(raw, (*plain)(x))
+	return json.Unmarshal(raw, &x.manifested)
 }
 
 func (x exported) MarshalJSON() ([]byte, error) { return x.raw, nil }
@@ -183,7 +178,7 @@ func unfold(f *os.File, folder string) (added, there int, err error) {
 		}
 	}
 	slices.SortFunc(is.Files, func(a, b exported) int {
-		return cmp.Or(cmp.Compare(a.Device, b.Device), cmp.Compare(a.Part, b.Part), cmp.Compare(a.TakenAt, b.TakenAt), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(cmp.Compare(a.Device, b.Device), cmp.Compare(a.Part, b.Part), a.TakenAt.Compare(b.TakenAt), cmp.Compare(a.Name, b.Name))
 	})
 	return added, there, written(filepath.Join(folder, manifestName), is.MadeAt, func(w io.Writer) error {
 		e := json.NewEncoder(w)

@@ -119,7 +119,7 @@ func (a *app) doTakeIn(ctx context.Context, c *cli.Command, s *client.Client, go
 		return err
 	}
 	for _, f := range files {
-		if path.Base(f.name) == "manifest.json" {
+		if path.Base(f.name) == manifestName {
 			continue
 		}
 		x := client.ImportFile{File: f.name, Content: base64.StdEncoding.EncodeToString(f.content), Device: c.String("device"), Part: c.String("part"), TakenAt: at, Name: c.String("name"), Note: c.String("note")}
@@ -210,7 +210,7 @@ type manifested struct {
 func manifests(files []foundFile) map[string]manifested {
 	out := map[string]manifested{}
 	for _, f := range files {
-		if path.Base(f.name) != "manifest.json" {
+		if path.Base(f.name) != manifestName {
 			continue
 		}
 		var m struct{ Files []manifested }
@@ -219,7 +219,7 @@ func manifests(files []foundFile) map[string]manifested {
 		}
 		for _, x := range m.Files {
 			if x.Device != "" && !x.Masked {
-				out[strings.TrimSuffix(f.name, "manifest.json")+x.Name] = x
+				out[strings.TrimSuffix(f.name, manifestName)+x.Name] = x
 			}
 		}
 	}

@@ -1,7 +1,6 @@
 package dialect
 
 import (
-	"cmp"
 	"maps"
 	"regexp"
 	"slices"
@@ -33,7 +32,7 @@ func (d *Dialect) LetsGo() (out []string) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Parts)) {
 		p := f.Parts[name]
-		of := "of part " + cmp.Or(name, "running") + ": "
+		of := "of part " + name + ": "
 		add(p.Cut != (Cut{}), of+"what does not belong to it (cut)")
 		add(len(p.Ignore) > 0, of+"bytes that change by themselves")
 		add(p.Secrets == "salted" || p.Secrets == "withheld", of+"secrets, which are "+p.Secrets)
